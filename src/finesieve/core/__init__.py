@@ -1,0 +1,1 @@
+"""The rules and the computation, without I/O, frameworks or a clock."""

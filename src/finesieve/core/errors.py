@@ -1,0 +1,77 @@
+"""The one tree of errors.
+
+FineSieveError
+├── InvalidInput          what was given cannot be taken; says so per place
+│   └── InvalidExpression an expression with problems
+├── NotFound              no such thing in this workspace
+├── NotAllowed            the role does not permit it
+├── Conflict              somebody else changed it meanwhile
+├── NotCompilable         an expression that SQL cannot say
+└── Unavailable           the database cannot be reached or is busy
+"""
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from finesieve.core.language.problems import Problem, Span
+
+__all__ = [
+    "Conflict",
+    "FineSieveError",
+    "InvalidExpression",
+    "InvalidInput",
+    "NotAllowed",
+    "NotCompilable",
+    "NotFound",
+    "Unavailable",
+]
+
+
+class FineSieveError(Exception):
+    """The root: everything the product raises on purpose."""
+
+
+class InvalidInput(FineSieveError):
+    """Input that cannot be taken.
+
+    `messages` maps the name of an input to one plain sentence; the name ""
+    stands for the whole.
+    """
+
+    def __init__(self, messages: Mapping[str, str]) -> None:
+        super().__init__("; ".join(messages.values()))
+        self.messages = dict(messages)
+
+
+class InvalidExpression(InvalidInput):
+    """An expression with problems, each with its place."""
+
+    def __init__(self, problems: Sequence["Problem"], name: str = "expression") -> None:
+        super().__init__({name: " ".join(problem.message for problem in problems)})
+        self.problems = tuple(problems)
+
+
+class NotFound(FineSieveError):
+    """There is no such thing in this workspace."""
+
+
+class NotAllowed(FineSieveError):
+    """The staff member's role does not permit this."""
+
+
+class Conflict(FineSieveError):
+    """What was to be changed has changed meanwhile; nothing was overwritten."""
+
+
+class NotCompilable(FineSieveError):
+    """SQL cannot say this part of an expression."""
+
+    def __init__(self, span: "Span", hint: str) -> None:
+        super().__init__(hint)
+        self.span = span
+        self.hint = hint
+
+
+class Unavailable(FineSieveError):
+    """The database cannot be reached, or something holds what is needed; try again."""

@@ -1,0 +1,1 @@
+"""What a field is, and the types it can have."""

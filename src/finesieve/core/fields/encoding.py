@@ -1,0 +1,88 @@
+"""Values to JSON and back: numbers as strings, blank as null, dates and times in ISO."""
+
+from datetime import date, datetime, time
+from decimal import Decimal, InvalidOperation
+from typing import TypeVar
+
+from finesieve.core.values import DayOfYear, Type, Value, plain_number
+
+__all__ = ["from_json", "to_json"]
+
+_T = TypeVar("_T")
+Json = None | bool | int | float | str | list["Json"] | dict[str, "Json"]
+
+
+def to_json(value: Value) -> Json:
+    """The value as JSON has it."""
+    if value is None or isinstance(value, bool | str):
+        return value
+    if isinstance(value, Decimal):
+        return plain_number(value)
+    if isinstance(value, tuple):
+        return list(value)
+    return value.isoformat() if isinstance(value, date | time) else str(value)
+
+
+def from_json(data: Json, type_: Type) -> Value:
+    """The value of this type that `to_json` wrote. Raises ValueError for anything else.
+
+    Whole JSON numbers are taken for numbers too; a datetime needs its offset.
+    """
+    if data is None or data == "" or data == []:
+        return None
+    kind = type_.kind
+    if kind == "yes_no":
+        return _expected(data, bool)
+    if kind in ("number", "money"):
+        return _decimal(data)
+    if kind in ("choices", "text_list"):
+        return _texts(data, type_)
+    text = _expected(data, str)
+    if kind == "choice" and type_.options and text not in type_.options:
+        raise ValueError(f"“{text}” is none of the options")
+    return _from_text(text, type_)
+
+
+def _expected(data: Json, wanted: type[_T]) -> _T:
+    if not isinstance(data, wanted):
+        raise ValueError(f"{data!r} is not a {wanted.__name__}")
+    return data
+
+
+def _decimal(data: Json) -> Decimal:
+    if isinstance(data, bool) or not isinstance(data, str | int):
+        raise ValueError(f"{data!r} is no exact number; write it as a string")
+    try:
+        number = Decimal(data)
+    except InvalidOperation:
+        raise ValueError(f"“{data}” is no number") from None
+    if not number.is_finite() or abs(number) >= Decimal("1e15") or number != round(number, 10):
+        raise ValueError(f"“{data}” has more than 15 digits before the point or 10 after it")
+    return number + 0
+
+
+def _texts(data: Json, type_: Type) -> tuple[str, ...]:
+    if not isinstance(data, list) or not all(isinstance(item, str) for item in data):
+        raise ValueError(f"{data!r} is not a list of texts")
+    texts = [str(item) for item in data]
+    if type_.kind == "choices":
+        unknown = [text for text in texts if type_.options and text not in type_.options]
+        if unknown:
+            raise ValueError(f"“{unknown[0]}” is none of the options")
+    return tuple(texts)
+
+
+def _from_text(text: str, type_: Type) -> Value:
+    if type_.kind == "date":
+        return date.fromisoformat(text)
+    if type_.kind == "time":
+        return time.fromisoformat(text)
+    if type_.kind == "day_of_year":
+        month, _, day = text.partition("-")
+        return DayOfYear(int(month), int(day))
+    if type_.kind == "datetime":
+        instant = datetime.fromisoformat(text)
+        if instant.tzinfo is None:
+            raise ValueError(f"“{text}” lacks its offset, such as Z or +02:00")
+        return instant
+    return text

@@ -1,0 +1,42 @@
+"""Keys: the names by which expressions call fields."""
+
+import re
+import unicodedata
+from collections.abc import Container
+from typing import Final
+
+__all__ = ["MOST_CHARACTERS", "PREFIXES", "RESERVED", "key_from_label", "key_problem"]
+
+MOST_CHARACTERS: Final = 60
+RESERVED: Final = tuple(
+    "or and not between in contains starts ends with holds any every no is blank filled "
+    "matches else where by true false".split()
+)
+"""Words of the expression language; never a key."""
+PREFIXES: Final = frozenset(("person", "house", "order", "cart", "level", "page", "form", "record", "old"))
+_OWN: Final = frozenset(("role", "tags", "lists"))
+_KEY: Final = re.compile(r"[a-z][a-z0-9_]*")
+
+
+def key_problem(key: str) -> str:
+    """Why the key cannot be used, in one sentence; "" where it can."""
+    if len(key) > MOST_CHARACTERS:
+        return f"A key has at most {MOST_CHARACTERS} characters."
+    if not _KEY.fullmatch(key):
+        return "A key begins with a small letter a–z; letters, digits and _ follow."
+    if key in RESERVED or key in PREFIXES or key in _OWN:
+        return f"“{key}” is a word of the expression language; choose another key."
+    return ""
+
+
+def key_from_label(label: str, taken: Container[str] = ()) -> str:
+    """A key made from a label, free among those `taken`: `Plot length` gives `plot_length`."""
+    letters = unicodedata.normalize("NFKD", label).encode("ascii", "ignore").decode().lower()
+    base = re.sub(r"[^a-z0-9]+", "_", letters).strip("_")[: MOST_CHARACTERS - 4] or "field"
+    if not base[0].isalpha() or key_problem(base):
+        base = f"field_{base}"
+    key, number = base, 1
+    while key in taken:
+        number += 1
+        key = f"{base}_{number}"
+    return key

@@ -1,0 +1,245 @@
+"""The outcome of a form: what shows, what is wrong, what would be stored, and why.
+
+The public page, and later rehearsal and checkout, all draw on this one value.
+"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import tzinfo
+from decimal import Decimal
+from typing import Final, Literal
+
+from finesieve.core.fields.definition import Field
+from finesieve.core.forms.definition import Check, Form, PatternCheck, Question, RangeCheck, compile_pattern
+from finesieve.core.language.checker import check
+from finesieve.core.language.derived import Derivation, find_circle
+from finesieve.core.language.evaluator import Moment, Program, compile_python
+from finesieve.core.language.problems import Problem
+from finesieve.core.values import Type, Value, plain_number
+
+__all__ = ["FormProblem", "Outcome", "PreparedForm", "QuestionOutcome", "form_problems", "prepare"]
+
+Trouble = Literal["", "missing", "unreadable", "check"]
+
+
+@dataclass(frozen=True, slots=True)
+class FormProblem:
+    """Something that keeps a form from being published, at a question or (id "") the whole."""
+
+    question_id: str
+    message: str
+    problems: tuple[Problem, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class QuestionOutcome:
+    """What became of one question.
+
+    `verdict` is that of its rule: it shows only on true. `raw` is what was
+    typed, `value` what it was read as; `trouble` and `message` say what is
+    wrong with it.
+    """
+
+    question: Question
+    field: Field
+    verdict: bool | None
+    raw: str
+    value: Value
+    required: bool
+    trouble: Trouble = ""
+    message: str = ""
+
+    @property
+    def shows(self) -> bool:
+        return self.verdict is True
+
+    @property
+    def label(self) -> str:
+        return self.question.label or self.field.label
+
+    @property
+    def help(self) -> str:
+        return self.question.help or self.field.help
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """The questions in the order of the form, and what sending would store."""
+
+    questions: tuple[QuestionOutcome, ...]
+
+    @property
+    def showing(self) -> tuple[QuestionOutcome, ...]:
+        return tuple(question for question in self.questions if question.shows)
+
+    @property
+    def troubles(self) -> tuple[QuestionOutcome, ...]:
+        return tuple(question for question in self.questions if question.trouble)
+
+    @property
+    def to_store(self) -> dict[str, Value]:
+        """Values by field key: of shown questions only; a blank answer stores nothing."""
+        return {
+            outcome.field.key: outcome.value
+            for outcome in self.questions
+            if outcome.shows and not outcome.trouble and outcome.value is not None
+        }
+
+
+class PreparedForm:
+    """A form whose rules are compiled, ready to be evaluated many times."""
+
+    def __init__(self, form: Form, fields: Mapping[int, Field], rules: Mapping[str, Program], order: tuple[Question, ...],
+                 derivation: Derivation) -> None:
+        self.form = form
+        self._fields = fields
+        self._rules = rules
+        self._order = order
+        self._derivation = derivation
+        self._patterns = {
+            question.id: compile_pattern(question.check.pattern)
+            for question in form.questions
+            if isinstance(question.check, PatternCheck)
+        }
+
+    def evaluate(self, answers: Mapping[str, str], moment: Moment, stored: Mapping[str, Value] | None = None) -> Outcome:
+        """Work out the form for these answers, by question id, of a person with these stored values.
+
+        A question that is hidden is not asked, not checked and not stored; in
+        rules its field is then the stored value.
+        """
+        known: dict[str, Value] = dict(stored or {})
+        outcomes: dict[str, QuestionOutcome] = {}
+        for question in self._order:
+            field = self._fields[question.field_id]
+            rule = self._rules.get(question.id)
+            verdict = True if rule is None else rule(self._derivation.row(known, moment), moment)
+            outcome = self._one(question, field, verdict is True, answers.get(question.id, ""), bool(verdict) if verdict is not None else None)
+            outcomes[question.id] = outcome
+            if outcome.shows:
+                known[field.key] = outcome.value
+        return Outcome(tuple(outcomes[question.id] for question in self.form.questions))
+
+    def _one(self, question: Question, field: Field, shows: bool, raw: str, verdict: bool | None) -> QuestionOutcome:
+        required = field.required if question.required is None else question.required
+        if not shows:
+            return QuestionOutcome(question, field, verdict, raw, None, required)
+        try:
+            value = field.type.parse(raw, [option.stored_value for option in field.options])
+        except ValueError as trouble:
+            return QuestionOutcome(question, field, verdict, raw, None, required, "unreadable", str(trouble))
+        if value is None:
+            missing = ("missing", _MISSING.get(field.type_key, "Please answer this.")) if required else ("", "")
+            return QuestionOutcome(question, field, verdict, raw, None, required, *missing)  # type: ignore[arg-type]  # a pair of literals
+        message = self._check_message(question, field, value)
+        return QuestionOutcome(question, field, verdict, raw, value, required, "check" if message else "", message)
+
+    def _check_message(self, question: Question, field: Field, value: Value) -> str:
+        test = question.check
+        if isinstance(test, RangeCheck) and isinstance(value, Decimal):
+            low, high = test.low, test.high
+            if (low is not None and value < low) or (high is not None and value > high):
+                return test.message or f"This must be {say_range(test, field.unit)}."
+        if isinstance(test, PatternCheck) and isinstance(value, str) and not self._patterns[question.id].fullmatch(value):
+            return test.message or "This does not have the form that is needed here."
+        return ""
+
+
+_MISSING: Final = {
+    "choice": "Please choose one.",
+    "yes_no": "Please choose yes or no.",
+    "date": "Please give a date.",
+    "number": "Please give a number.",
+    "email": "Please give your email address.",
+}
+
+
+def say_range(test: RangeCheck, unit: str = "") -> str:
+    """The bounds in words: `between 0.5 and 60 m`, `at least 1`."""
+    after = f" {unit}" if unit else ""
+    low = None if test.low is None else plain_number(test.low)
+    high = None if test.high is None else plain_number(test.high)
+    if low is not None and high is not None:
+        return f"between {low} and {high}{after}"
+    return f"at least {low}{after}" if low is not None else f"at most {high}{after}"
+
+
+def prepare(
+    form: Form, fields: Mapping[int, Field], names: Mapping[str, Type], zone: tzinfo, derivation: Derivation
+) -> PreparedForm:
+    """Compile a form. Its problems must be empty, see `form_problems`."""
+    rules: dict[str, Program] = {}
+    needs: dict[str, frozenset[str]] = {}
+    for question in form.questions:
+        if question.show_when:
+            typed = check(question.show_when, names, zone=zone, expect="yes_no").typed
+            if typed is None:
+                raise ValueError(f"the rule of {question.id} has problems")
+            rules[question.id] = compile_python(typed)
+            needs[question.id] = typed.names
+    return PreparedForm(form, fields, rules, _in_order(form, fields, needs, derivation), derivation)
+
+
+def _in_order(
+    form: Form, fields: Mapping[int, Field], needs: Mapping[str, frozenset[str]], derivation: Derivation
+) -> tuple[Question, ...]:
+    """The questions so that each comes after those its rule asks about."""
+    asking = {fields[question.field_id].key: question for question in form.questions}
+    ordered: dict[str, Question] = {}
+
+    def place(question: Question) -> None:
+        if question.id in ordered:
+            return
+        for key in sorted(derivation.ancestors(needs.get(question.id, frozenset()))):
+            if key in asking and asking[key].id not in ordered:
+                place(asking[key])
+        ordered[question.id] = question
+
+    for question in form.questions:
+        place(question)
+    return tuple(ordered.values())
+
+
+def form_problems(
+    form: Form, fields: Mapping[int, Field], names: Mapping[str, Type], zone: tzinfo, derivation: Derivation
+) -> tuple[FormProblem, ...]:
+    """All that keeps the form from being published."""
+    found: list[FormProblem] = []
+    if not form.questions:
+        found.append(FormProblem("", "The form asks nothing yet; add a question."))
+    asking: dict[str, Question] = {}
+    needs: dict[str, frozenset[str]] = {}
+    for question in form.questions:
+        field = fields.get(question.field_id)
+        if field is None or field.derived:
+            found.append(FormProblem(question.id, "The field of this question is gone; remove the question or choose another."))
+            continue
+        asking[field.key] = question
+        if question.check is not None and not check_fits(question.check, field):
+            found.append(FormProblem(question.id, f"This check does not fit a field of type {field.type.label.lower()}."))
+        if question.show_when:
+            checked = check(question.show_when, names, zone=zone, expect="yes_no")
+            if checked.problems:
+                found.append(FormProblem(question.id, "The rule cannot be read.", checked.problems))
+            elif checked.typed is not None:
+                needs[question.id] = derivation.ancestors(checked.typed.names)
+    circle = find_circle(
+        {qid: frozenset(asking[key].id for key in keys if key in asking) for qid, keys in needs.items()}
+    )
+    if circle:
+        labels = [_label(form, fields, question_id) for question_id in circle]
+        found.append(FormProblem(circle[0], f"These rules wait for one another: {' → '.join(labels)}."))
+    if not any(fields[q.field_id].type_key == "email" for q in form.questions if q.field_id in fields):
+        found.append(FormProblem("", "A sign-up must ask for the email; add that question."))
+    return tuple(found)
+
+
+def _label(form: Form, fields: Mapping[int, Field], question_id: str) -> str:
+    question = form.question(question_id)
+    return question.label or fields[question.field_id].label if question else question_id
+
+
+def check_fits(test: Check, field: Field) -> bool:
+    """Whether this kind of check makes sense for the field: ranges for numbers, patterns for texts."""
+    wanted = {"range": ("number",), "pattern": ("short_text", "email")}[test.kind]
+    return field.type_key in wanted

@@ -1,0 +1,1 @@
+"""The expression language: grammar → parser → tree → checker → evaluator · printer · sentence."""

@@ -1,0 +1,485 @@
+"""Tree to checked form. Returns every problem at once; a part in error causes no further one."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from datetime import UTC, tzinfo
+from decimal import Decimal
+from functools import singledispatchmethod
+from typing import Final
+
+from finesieve.core.fields.keys import PREFIXES
+from finesieve.core.language import tree
+from finesieve.core.language.functions import FUNCTIONS, ORDERED, Function, nearest
+from finesieve.core.language.literals import WRITTEN, read_literal
+from finesieve.core.language.parser import parse
+from finesieve.core.language.problems import Problem, Span
+from finesieve.core.language.printer import print_text_literal
+from finesieve.core.language.typed import Typed
+from finesieve.core.values import Kind, Type, Value
+
+__all__ = ["Checked", "check", "check_tree", "say_kind"]
+
+_NUMBER: Final = Type("number")
+_MONEY: Final = Type("money")
+_TEXT: Final = Type("text")
+_DATE: Final = Type("date")
+_YES_NO: Final = Type("yes_no")
+_NUMERIC: Final[frozenset[Kind]] = frozenset(("number", "money"))
+_WRITTEN_AS_TEXT: Final[frozenset[Kind]] = frozenset(WRITTEN)
+
+_KIND_WORDS: Final[dict[Kind, str]] = {
+    "text": "a text", "number": "a number", "money": "an amount of money", "yes_no": "a yes/no", "choice": "a choice",
+    "choices": "a multiple choice", "date": "a date", "time": "a time", "datetime": "a date and time",
+    "day_of_year": "a day of the year", "text_list": "a list of texts",
+}  # fmt: skip
+
+
+def say_kind(kind: Kind) -> str:
+    """The kind in words, with its article: `a number`."""
+    return _KIND_WORDS[kind]
+
+
+@dataclass(frozen=True, slots=True)
+class Checked:
+    """What checking found: the tree, its checked form where there are no problems, the problems."""
+
+    tree: tree.Node | None
+    typed: Typed | None
+    problems: tuple[Problem, ...] = ()
+
+
+def check(
+    text: str,
+    names: Mapping[str, Type],
+    *,
+    zone: tzinfo = UTC,
+    expect: Kind | None = None,
+    prefixes: frozenset[str] = frozenset(("person",)),
+) -> Checked:
+    """Parse and check a text against the fields in `names`.
+
+    `expect` is the kind the whole must have, such as yes_no for a rule.
+    """
+    parsed = parse(text)
+    if parsed.tree is None:
+        return Checked(None, None, parsed.problems)
+    return check_tree(parsed.tree, names, zone=zone, expect=expect, prefixes=prefixes)
+
+
+def check_tree(
+    node: tree.Node,
+    names: Mapping[str, Type],
+    *,
+    zone: tzinfo = UTC,
+    expect: Kind | None = None,
+    prefixes: frozenset[str] = frozenset(("person",)),
+) -> Checked:
+    """Check a tree; see `check`."""
+    checker = _Checker(names, zone, prefixes)
+    typed = checker.typed(node)
+    if typed is not None and expect is not None and typed.type.kind != expect:
+        message = f"This gives {say_kind(typed.type.kind)}; here {say_kind(expect)} is needed."
+        hint = "add a comparison, such as … > 3" if expect == "yes_no" else ""
+        checker.say("wrong-type", node.span, message, hint)
+    problems = tuple(sorted(checker.problems, key=lambda problem: (problem.span.start, problem.span.end)))
+    return Checked(node, None if problems else typed, problems)
+
+
+class _Checker:
+    """Collects problems while it types the parts of one expression."""
+
+    def __init__(self, names: Mapping[str, Type], zone: tzinfo, prefixes: frozenset[str]) -> None:
+        self._names = names
+        self._zone = zone
+        self._prefixes = prefixes
+        self.problems: list[Problem] = []
+
+    def say(self, code: str, span: Span, message: str, hint: str = "") -> None:
+        self.problems.append(Problem(code, span, message, hint))
+
+    # Literals and names
+
+    @singledispatchmethod
+    def typed(self, node: tree.Node) -> Typed | None:
+        """The checked form of one part, or None where it has a problem, already said."""
+        raise TypeError(f"no checking for {type(node).__name__}")
+
+    @typed.register
+    def _(self, node: tree.Number) -> Typed | None:
+        return Typed("const", _NUMBER, node.span, value=node.value)
+
+    @typed.register
+    def _(self, node: tree.Text) -> Typed | None:
+        return Typed("const", _TEXT, node.span, value=node.value or None, name="literal")
+
+    @typed.register
+    def _(self, node: tree.YesNo) -> Typed | None:
+        return Typed("const", _YES_NO, node.span, value=node.value)
+
+    @typed.register
+    def _(self, node: tree.Blank) -> Typed | None:
+        self.say("blank-place", node.span, "“blank” can only be a branch of if; ask with “is blank”.", "is blank")
+        return None
+
+    @typed.register
+    def _(self, node: tree.Name) -> Typed | None:
+        *before, key = node.path
+        if before and (len(before) > 1 or before[0] not in self._prefixes):
+            known = before[0] in PREFIXES
+            message = f"“{before[0]}.” has no meaning here." if known else f"“{before[0]}” is no prefix."
+            self.say("unknown-prefix", node.span, message)
+            return None
+        found = self._names.get(key)
+        if found is None:
+            self._unknown_name(node, key)
+            return None
+        return Typed("name", found, node.span, name=key)
+
+    def _unknown_name(self, node: tree.Name, key: str) -> None:
+        near = nearest(key, self._names)
+        if not near and key in FUNCTIONS:
+            self.say("unknown-field", node.span, f"“{key}” is a function; it needs brackets.", f"{key}(…)")
+            return
+        message = f"No field is called {key}." + (f" Nearest: {near}." if near else "")
+        self.say("unknown-field", node.span, message, near)
+
+    # and or not, comparisons, tests
+
+    def _condition(self, node: tree.Node) -> Typed | None:
+        typed = self.typed(node)
+        if typed is not None and typed.type.kind != "yes_no":
+            message = f"This is {say_kind(typed.type.kind)}; here a yes/no is needed."
+            self.say("wrong-type", node.span, message, "add a comparison, such as … > 3")
+            return None
+        return typed
+
+    @typed.register
+    def _(self, node: tree.Chain) -> Typed | None:
+        parts = [self._condition(part) for part in node.parts]
+        return self._made(node.word, _YES_NO, node, parts)
+
+    @typed.register
+    def _(self, node: tree.Not) -> Typed | None:
+        return self._made("not", _YES_NO, node, [self._condition(node.operand)])
+
+    @typed.register
+    def _(self, node: tree.Compare) -> Typed | None:
+        if self._compares_blank(node):
+            return None
+        pair = self._agreeing([node.left, node.right], node.span)
+        if pair is None:
+            return None
+        kind = pair[0].type.kind
+        if node.sign in ("=", "!="):
+            if kind in ("choices", "text_list"):
+                self.say("wrong-type", node.span, f"“{node.sign}” does not compare {say_kind(kind)}.")
+                return None
+        elif kind not in ORDERED:
+            self.say("no-order", node.span, f"{say_kind(kind).capitalize()} has no order, so “{node.sign}” cannot stand here.")
+            return None
+        return self._made(node.sign, _YES_NO, node, list(pair))
+
+    def _compares_blank(self, node: tree.Compare) -> bool:
+        sides = (node.left, node.right)
+        if not any(isinstance(side, tree.Blank) or (isinstance(side, tree.Text) and not side.value) for side in sides):
+            return False
+        right = "is blank" if node.sign == "=" else "is filled"
+        self.say("compare-blank", node.span, f"Nothing equals a blank; write “{right}”.", right)
+        return True
+
+    @typed.register
+    def _(self, node: tree.Between) -> Typed | None:
+        parts = self._agreeing([node.operand, node.low, node.high], node.span)
+        if parts is None:
+            return None
+        if parts[0].type.kind not in ORDERED:
+            self.say("no-order", node.span, f"{say_kind(parts[0].type.kind).capitalize()} has no order.")
+            return None
+        return self._made("between", _YES_NO, node, list(parts))
+
+    @typed.register
+    def _(self, node: tree.In) -> Typed | None:
+        operand = self.typed(node.operand)
+        items = [self.typed(item) for item in node.items]
+        if operand is None:
+            return None
+        if operand.type.kind in ("choices", "text_list"):
+            self.say("wrong-type", node.operand.span, f"“in” does not take {say_kind(operand.type.kind)}.")
+            return None
+        fitted = [self._fitted(item, operand.type) for item in items if item is not None]
+        if len(fitted) < len(items) or any(item is None for item in fitted):
+            return None
+        values = tuple(item.value for item in fitted if item is not None and item.value is not None)
+        found = Typed("in", _YES_NO, node.span, (operand,), items=values)
+        return Typed("not", _YES_NO, node.span, (found,)) if node.negated else found
+
+    @typed.register
+    def _(self, node: tree.TextTest) -> Typed | None:
+        parts = [self._of_kind(side, frozenset(("text",))) for side in (node.left, node.right)]
+        return self._made(node.word.replace(" ", "_"), _YES_NO, node, parts)
+
+    @typed.register
+    def _(self, node: tree.IsBlank) -> Typed | None:
+        return self._made("is_filled" if node.filled else "is_blank", _YES_NO, node, [self.typed(node.operand)])
+
+    @typed.register
+    def _(self, node: tree.Else) -> Typed | None:
+        parts = self._agreeing(list(node.parts), node.span, branches=True)
+        return None if parts is None else self._made("else", parts[0].type, node, list(parts))
+
+    # Arithmetic
+
+    @typed.register
+    def _(self, node: tree.Negate) -> Typed | None:
+        operand = self._of_kind(node.operand, _NUMERIC)
+        return None if operand is None else self._made("negate", operand.type, node, [operand])
+
+    @typed.register
+    def _(self, node: tree.Arithmetic) -> Typed | None:
+        left, right = self.typed(node.left), self.typed(node.right)
+        if left is None or right is None:
+            return None
+        if node.sign in "+-":
+            return self._sum(node, left, right)
+        return self._product(node, left, right)
+
+    def _sum(self, node: tree.Arithmetic, left: Typed, right: Typed) -> Typed | None:
+        if left.type.kind in ("date", "datetime") and node.sign == "-" and self._dates(left, right):
+            pair = [self._fitted(left, _DATE), self._fitted(right, _DATE)]
+            return self._made("date_minus", _NUMBER, node, pair)
+        if left.type.kind in ("date", "datetime"):
+            days = self._numeric(right, node, only=frozenset(("number",)))
+            if days is None:
+                return None
+            if node.sign == "-":
+                days = Typed("negate", _NUMBER, right.span, (days,))
+            return self._made("date_plus", _DATE, node, [self._fitted(left, _DATE), days])
+        if not (self._numeric(left, node) and self._numeric(right, node)):
+            return None
+        money = "money" in (left.type.kind, right.type.kind)
+        if money and any(isinstance(side, tree.Number) and side.percent for side in (node.left, node.right)):
+            message = "A percentage cannot be added to money; multiply: … * (1 + 10%)."
+            self.say("money-arithmetic", node.span, message, "* (1 + 10%)")
+            return None
+        return self._made("add" if node.sign == "+" else "subtract", _MONEY if money else _NUMBER, node, [left, right])
+
+    def _product(self, node: tree.Arithmetic, left: Typed, right: Typed) -> Typed | None:
+        if not (self._numeric(left, node) and self._numeric(right, node)):
+            return None
+        kinds = (left.type.kind, right.type.kind)
+        if node.sign == "*":
+            if kinds == ("money", "money"):
+                self.say("money-arithmetic", node.span, "Money cannot be multiplied by money; one must be a number.")
+                return None
+            return self._made("multiply", _MONEY if "money" in kinds else _NUMBER, node, [left, right])
+        if kinds == ("number", "money"):
+            self.say("money-arithmetic", node.span, "A number cannot be divided by money.")
+            return None
+        return self._made("divide", _MONEY if kinds == ("money", "number") else _NUMBER, node, [left, right])
+
+    def _dates(self, left: Typed, right: Typed) -> bool:
+        literal = right.name == "literal"
+        return right.type.kind in ("date", "datetime") or (literal and left.type.kind == "date")
+
+    def _numeric(self, part: Typed, node: tree.Arithmetic, only: frozenset[Kind] = _NUMERIC) -> Typed | None:
+        if part.type.kind in only:
+            return part
+        self._not_numeric(part, node.sign)
+        return None
+
+    def _not_numeric(self, part: Typed, sign: str) -> None:
+        subject = f"“{part.name}” is {say_kind(part.type.kind)}" if part.operation == "name" else (
+            f"This is {say_kind(part.type.kind)}"
+        )
+        verb = {"+": "added", "-": "subtracted", "*": "multiplied", "/": "divided"}[sign]
+        hint = ""
+        if part.type.is_choice and part.type.options:
+            example = print_text_literal(part.type.options[0])
+            hint = f"if({part.name or '…'} = {example}, 1, 0)"
+        elif part.type.kind == "yes_no":
+            hint = f"if({part.name or '…'}, 1, 0)"
+        remedy = f"; give it a number with {hint}" if hint else ""
+        self.say("wrong-type", part.span, f"{subject} and cannot be {verb}{remedy}.", hint)
+
+    # Functions
+
+    @typed.register
+    def _(self, node: tree.Call) -> Typed | None:
+        function = FUNCTIONS.get(node.function)
+        if function is None:
+            near = nearest(node.function, FUNCTIONS)
+            message = f"No function is called {node.function}." + (f" Nearest: {near}." if near else "")
+            self.say("unknown-function", Span(node.span.start, node.span.start + len(node.function)), message, near)
+            for argument in node.arguments:
+                self.typed(argument)
+            return None
+        if not self._count_fits(node, function):
+            return None
+        if function.special:
+            return self._if(node)
+        return self._call(node, function)
+
+    def _count_fits(self, node: tree.Call, function: Function) -> bool:
+        given, most = len(node.arguments), len(function.takes)
+        odd_missing = function.name == "if" and given % 2 == 0
+        if given >= function.least and (function.repeats or given <= most) and not odd_missing:
+            return True
+        self.say("argument-count", node.span, f"{function.name} is written {function.signature}.", function.example)
+        return False
+
+    def _call(self, node: tree.Call, function: Function) -> Typed | None:
+        if function.gives == "same" and function.repeats:
+            agreed = self._agreeing(list(node.arguments), node.span)
+            if agreed is None:
+                return None
+            if agreed[0].type.kind not in function.takes[0]:
+                self._wrong_argument(agreed[0], function, function.takes[0])
+                return None
+            return self._made(function.name, agreed[0].type, node, list(agreed))
+        parts: list[Typed | None] = []
+        for place, argument in enumerate(node.arguments):
+            takes = function.takes[min(place, len(function.takes) - 1)]
+            parts.append(self._of_kind(argument, takes, function))
+        if any(part is None for part in parts):
+            return None
+        gives = parts[0].type if function.gives == "same" and parts[0] is not None else Type(function.gives)  # type: ignore[arg-type]  # "same" is taken by the first branch
+        return self._made(function.name, gives, node, parts)
+
+    def _wrong_argument(self, part: Typed, function: Function, takes: frozenset[Kind]) -> None:
+        code = "no-order" if takes == ORDERED else "wrong-type"
+        wanted = " or ".join(say_kind(kind) for kind in ("number", "money", "date") if kind in takes)
+        message = f"{function.name} needs {wanted}; this is {say_kind(part.type.kind)}."
+        self.say(code, part.span, message)
+
+    def _if(self, node: tree.Call) -> Typed | None:
+        *pairs, otherwise = node.arguments
+        conditions = [self._condition(part) for part in pairs[0::2]]
+        branches = [*pairs[1::2], otherwise]
+        agreed = self._agreeing(branches, node.span, branches=True, blanks=True)
+        if agreed is None or any(part is None for part in conditions):
+            return None
+        interleaved: list[Typed | None] = []
+        for condition, branch in zip(conditions, agreed, strict=False):
+            interleaved += [condition, branch]
+        return self._made("if", agreed[0].type, node, [*interleaved, agreed[-1]])
+
+    # Agreement of types
+
+    def _made(self, operation: str, type_: Type, node: tree.Node, parts: list[Typed | None]) -> Typed | None:
+        known = tuple(part for part in parts if part is not None)
+        return Typed(operation, type_, node.span, known) if len(known) == len(parts) else None
+
+    def _of_kind(self, node: tree.Node, kinds: frozenset[Kind], function: Function | None = None) -> Typed | None:
+        """A part of one of these kinds; a datetime or a written date will do for a date."""
+        typed = self.typed(node)
+        if typed is None or typed.type.kind in kinds:
+            return typed
+        if "date" in kinds and (typed.type.kind == "datetime" or typed.name == "literal"):
+            return self._fitted(typed, _DATE)
+        if function is not None:
+            self._wrong_argument(typed, function, kinds)
+        else:
+            wanted = " or ".join(say_kind(kind) for kind in _KIND_WORDS if kind in kinds)
+            self.say("wrong-type", node.span, f"This is {say_kind(typed.type.kind)}; here {wanted} is needed.")
+        return None
+
+    def _agreeing(
+        self, nodes: list[tree.Node], span: Span, *, branches: bool = False, blanks: bool = False
+    ) -> tuple[Typed, ...] | None:
+        """The parts brought to one type, or None where they have none, already said."""
+        parts = [None if blanks and isinstance(node, tree.Blank) else self.typed(node) for node in nodes]
+        typed = [part for part in parts if part is not None]
+        missing = sum(1 for node, part in zip(nodes, parts, strict=True) if part is None and not (blanks and isinstance(node, tree.Blank)))
+        if missing:
+            return None
+        if not typed:
+            self.say("blank-place", span, "At least one branch must be something else than blank.")
+            return None
+        common = self._common(typed, span, branches)
+        if common is None:
+            return None
+        result = []
+        for node, part in zip(nodes, parts, strict=True):
+            fitted = Typed("const", common, node.span) if part is None else self._fitted(part, common, branches)
+            if fitted is None:
+                return None
+            result.append(fitted)
+        return tuple(result)
+
+    def _common(self, parts: list[Typed], span: Span, branches: bool) -> Type | None:
+        firm = [part for part in parts if part.name != "literal"] or parts
+        kinds = {part.type.kind for part in firm}
+        first = firm[0].type
+        if kinds <= _NUMERIC:
+            return _MONEY if "money" in kinds else _NUMBER
+        if kinds == {"date", "datetime"}:
+            return _DATE
+        if kinds == {"choice"}:
+            return self._common_choice(firm, span, branches)
+        if len(kinds) == 1:
+            return first
+        other = next(part for part in firm if part.type.kind != first.kind)
+        code, verb = ("branch-types", "stand beside") if branches else ("wrong-type", "be compared with")
+        message = f"{say_kind(first.kind).capitalize()} cannot {verb} {say_kind(other.type.kind)}."
+        self.say(code, other.span if branches else span, message)
+        return None
+
+    def _common_choice(self, parts: list[Typed], span: Span, branches: bool) -> Type | None:
+        first = parts[0].type
+        for part in parts[1:]:
+            if branches and part.type.source != first.source:
+                self.say("branch-types", part.span, f"{part.type.source} and {first.source} are different choices.")
+                return None
+            if not set(part.type.options) & set(first.options):
+                message = f"{first.source} and {part.type.source} have no option in common."
+                self.say("wrong-type", span, message)
+                return None
+        return first
+
+    def _fitted(self, part: Typed, wanted: Type, branch: bool = False) -> Typed | None:
+        """The part as this type; literals take it, numbers become money, datetimes their date."""
+        code = "branch-types" if branch else "wrong-type"
+        kind = part.type.kind
+        if part.name == "literal" and kind == "text" and wanted.kind != "text":
+            return self._literal(part, wanted, code)
+        if kind == "number" and wanted.kind == "money":
+            return replace(part, type=_MONEY)
+        if kind == "datetime" and wanted.kind == "date":
+            return Typed("to_date", _DATE, part.span, (part,))
+        if kind == wanted.kind:
+            return part
+        self.say(code, part.span, f"This is {say_kind(kind)}; here {say_kind(wanted.kind)} is needed.")
+        return None
+
+    def _literal(self, part: Typed, wanted: Type, code: str) -> Typed | None:
+        text = part.value if isinstance(part.value, str) else ""
+        if wanted.kind == "choice":
+            return self._option(part, text, wanted)
+        if wanted.kind not in _WRITTEN_AS_TEXT:
+            hint = text if _looks_numeric(text) and wanted.kind in _NUMERIC else ""
+            self.say(code, part.span, f"This is a text; here {say_kind(wanted.kind)} is needed.", hint)
+            return None
+        try:
+            value: Value = read_literal(text, wanted.kind, self._zone)
+        except ValueError:
+            message = f"“{text}” is not {say_kind(wanted.kind)}; write it as {WRITTEN[wanted.kind]}."
+            self.say("bad-literal", part.span, message, WRITTEN[wanted.kind])
+            return None
+        return Typed("const", wanted, part.span, value=value)
+
+    def _option(self, part: Typed, text: str, wanted: Type) -> Typed | None:
+        if text in wanted.options:
+            return Typed("const", wanted, part.span, value=text)
+        near = nearest(text, wanted.options) or next(
+            (option for option in wanted.options if option.lower() == text.lower()), ""
+        )
+        message = f"{wanted.source or 'The choice'} has no option “{text}”." + (f" Nearest: {near}." if near else "")
+        self.say("unknown-option", part.span, message, print_text_literal(near) if near else "")
+        return None
+
+
+def _looks_numeric(text: str) -> bool:
+    try:
+        return Decimal(text).is_finite()
+    except ArithmeticError:
+        return False

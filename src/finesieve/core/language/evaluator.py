@@ -1,0 +1,253 @@
+"""The Python back end: checked form to a function of one person's values."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from datetime import date, datetime, tzinfo
+from decimal import Decimal
+from typing import Any, Final
+
+from finesieve.core import values
+from finesieve.core.language.typed import Typed
+from finesieve.core.values import Value
+
+__all__ = ["HANDLED", "Moment", "Program", "compile_python"]
+
+
+@dataclass(frozen=True, slots=True)
+class Moment:
+    """When an expression is worked out, and where: `now` is aware, `zone` the workspace's."""
+
+    now: datetime
+    zone: tzinfo
+
+    @property
+    def today(self) -> date:
+        return self.now.astimezone(self.zone).date()
+
+
+Program = Callable[[Mapping[str, Value], Moment], Value]
+"""Values by key and the moment, to the result. Never raises for values of the right types."""
+
+_Maker = Callable[[Typed, tuple[Program, ...]], Program]
+
+
+def compile_python(typed: Typed) -> Program:
+    """Compile a checked expression once, to be run for many people."""
+    parts = tuple(compile_python(part) for part in typed.parts)
+    return _MAKERS[typed.operation](typed, parts)
+
+
+def _const(typed: Typed, _parts: tuple[Program, ...]) -> Program:
+    value = typed.value
+    return lambda row, moment: value
+
+
+def _name(typed: Typed, _parts: tuple[Program, ...]) -> Program:
+    key = typed.name
+    return lambda row, moment: row.get(key)
+
+
+def _today(_typed: Typed, _parts: tuple[Program, ...]) -> Program:
+    return lambda row, moment: moment.today
+
+
+def _all_filled(operation: Callable[..., Value]) -> _Maker:
+    """An operation that gives blank as soon as one part is blank."""
+
+    def one(parts: tuple[Program, ...]) -> Program:
+        (operand,) = parts
+
+        def run(row: Mapping[str, Value], moment: Moment) -> Value:
+            a = operand(row, moment)
+            return None if a is None else operation(a)
+
+        return run
+
+    def two(parts: tuple[Program, ...]) -> Program:
+        left, right = parts
+
+        def run(row: Mapping[str, Value], moment: Moment) -> Value:
+            a = left(row, moment)
+            if a is None:
+                return None
+            b = right(row, moment)
+            return None if b is None else operation(a, b)
+
+        return run
+
+    def make(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+        return one(parts) if len(parts) == 1 else two(parts)
+
+    return make
+
+
+def _and(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        result: bool | None = True
+        for part in parts:
+            verdict = part(row, moment)
+            if verdict is False:
+                return False
+            if verdict is None:
+                result = None
+        return result
+
+    return run
+
+
+def _or(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        result: bool | None = False
+        for part in parts:
+            verdict = part(row, moment)
+            if verdict is True:
+                return True
+            if verdict is None:
+                result = None
+        return result
+
+    return run
+
+
+def _between(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+    operand, low, high = parts
+
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        x: Any = operand(row, moment)
+        a: Any = low(row, moment)
+        b: Any = high(row, moment)
+        if x is None:
+            return None
+        above = None if a is None else x >= a
+        below = None if b is None else x <= b
+        if above is False or below is False:
+            return False
+        return None if above is None or below is None else True
+
+    return run
+
+
+def _in(typed: Typed, parts: tuple[Program, ...]) -> Program:
+    (operand,) = parts
+    items = frozenset(typed.items)
+
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        value = operand(row, moment)
+        return None if value is None else value in items
+
+    return run
+
+
+def _is_blank(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+    (operand,) = parts
+    return lambda row, moment: operand(row, moment) is None
+
+
+def _is_filled(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+    (operand,) = parts
+    return lambda row, moment: operand(row, moment) is not None
+
+
+def _else(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        for part in parts:
+            value = part(row, moment)
+            if value is not None:
+                return value
+        return None
+
+    return run
+
+
+def _if(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+    pairs = tuple(zip(parts[0:-1:2], parts[1:-1:2], strict=True))
+    otherwise = parts[-1]
+
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        for condition, branch in pairs:
+            verdict = condition(row, moment)
+            if verdict is True:
+                return branch(row, moment)
+            if verdict is None:
+                return None
+        return otherwise(row, moment)
+
+    return run
+
+
+def _to_date(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+    (operand,) = parts
+
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        instant = operand(row, moment)
+        return instant.astimezone(moment.zone).date() if isinstance(instant, datetime) else None
+
+    return run
+
+
+def _age(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+    (operand,) = parts
+
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        born = operand(row, moment)
+        return Decimal(values.years_between(born, moment.today)) if isinstance(born, date) else None
+
+    return run
+
+
+def _round(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+    if len(parts) == 1:
+        return _all_filled(lambda number: values.round_to(number, Decimal(0)))(_typed, parts)
+    return _all_filled(values.round_to)(_typed, parts)
+
+
+def _skipping_blanks(operation: Callable[[list[Any]], Value]) -> _Maker:
+    def make(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+        def run(row: Mapping[str, Value], moment: Moment) -> Value:
+            filled = [value for part in parts if (value := part(row, moment)) is not None]
+            return operation(filled)
+
+        return run
+
+    return make
+
+
+_MAKERS: Final[dict[str, _Maker]] = {
+    "const": _const,
+    "name": _name,
+    "not": _all_filled(lambda a: not a),
+    "and": _and,
+    "or": _or,
+    "=": _all_filled(lambda a, b: a == b),
+    "!=": _all_filled(lambda a, b: a != b),
+    "<": _all_filled(lambda a, b: a < b),
+    "<=": _all_filled(lambda a, b: a <= b),
+    ">": _all_filled(lambda a, b: a > b),
+    ">=": _all_filled(lambda a, b: a >= b),
+    "between": _between,
+    "in": _in,
+    "contains": _all_filled(lambda a, b: values.fold(b) in values.fold(a)),
+    "starts_with": _all_filled(lambda a, b: values.fold(a).startswith(values.fold(b))),
+    "ends_with": _all_filled(lambda a, b: values.fold(a).endswith(values.fold(b))),
+    "is_blank": _is_blank,
+    "is_filled": _is_filled,
+    "add": _all_filled(values.add),
+    "subtract": _all_filled(values.subtract),
+    "multiply": _all_filled(values.multiply),
+    "divide": _all_filled(values.divide),
+    "negate": _all_filled(lambda a: values.subtract(Decimal(0), a)),
+    "date_plus": _all_filled(values.date_plus),
+    "date_minus": _all_filled(lambda a, b: Decimal((a - b).days)),
+    "to_date": _to_date,
+    "if": _if,
+    "else": _else,
+    "round": _round,
+    "sum": _skipping_blanks(values.exact_sum),
+    "min": _skipping_blanks(lambda filled: min(filled) if filled else None),
+    "max": _skipping_blanks(lambda filled: max(filled) if filled else None),
+    "years_between": _all_filled(lambda a, b: Decimal(values.years_between(a, b))),
+    "age": _age,
+    "today": _today,
+}
+HANDLED: Final = frozenset(_MAKERS)
+"""The operations that Python can run; a test compares them with all there are."""

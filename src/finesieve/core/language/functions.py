@@ -1,0 +1,89 @@
+"""Every function, declared once: signature, one line of help, an example, its types.
+
+Editor help, the reference page and the checker read this table; the Python
+meaning stands in the evaluator and the SQL meaning in the store's compiler,
+and a test holds both complete.
+"""
+
+from dataclasses import dataclass
+from typing import Final, Literal
+
+from finesieve.core.values import Kind
+
+__all__ = ["FUNCTIONS", "Function", "ORDERED", "nearest"]
+
+import difflib
+from collections.abc import Iterable
+
+ORDERED: Final[frozenset[Kind]] = frozenset(("number", "money", "date", "datetime", "time", "day_of_year"))
+"""Kinds whose values have an order."""
+_NUMBERS: Final[frozenset[Kind]] = frozenset(("number", "money"))
+_DATE: Final[frozenset[Kind]] = frozenset(("date",))
+_NUMBER: Final[frozenset[Kind]] = frozenset(("number",))
+
+
+@dataclass(frozen=True, slots=True)
+class Function:
+    """One function.
+
+    `takes` gives the kinds each argument may have; the last repeats when
+    `repeats`. `gives` is the kind of the result, or "same" for that of the
+    arguments, which must then agree.
+    """
+
+    name: str
+    signature: str
+    help: str
+    example: str
+    takes: tuple[frozenset[Kind], ...]
+    gives: Kind | Literal["same"]
+    least: int
+    repeats: bool = False
+    special: bool = False
+
+
+FUNCTIONS: Final[dict[str, Function]] = {
+    function.name: function
+    for function in (
+        Function(
+            "if", "if(condition, a, b) · if(c1, a1, c2, a2, …, otherwise)",
+            "The value beside the first condition that is true; blank where a condition meets a blank.",
+            'if(plot_length > 10, "large", "small")', (), "same", 3, repeats=True, special=True,
+        ),
+        Function(
+            "round", "round(x, places = 0)",
+            "Rounds half away from zero; places from −15 to 10.",
+            "round(plot_length * 0.8, 1)", (_NUMBERS, _NUMBER), "same", 1,
+        ),
+        Function(
+            "sum", "sum(a, b, …)", "Adds the values, leaving out blanks; 0 where all are blank.",
+            "sum(plot_length, plot_width)", (_NUMBERS,), "same", 1, repeats=True,
+        ),
+        Function(
+            "min", "min(a, b, …)", "The smallest of the values, leaving out blanks.",
+            "min(plot_length, 10)", (ORDERED,), "same", 1, repeats=True,
+        ),
+        Function(
+            "max", "max(a, b, …)", "The largest of the values, leaving out blanks.",
+            "max(plot_length, plot_width)", (ORDERED,), "same", 1, repeats=True,
+        ),
+        Function(
+            "years_between", "years_between(from, to)", "Whole years from one date to another.",
+            "years_between(born, signed_up_on)", (_DATE, _DATE), "number", 2,
+        ),
+        Function(
+            "age", "age(date)", "Whole years from the date to today; right on every day.",
+            "age(born) >= 16", (_DATE,), "number", 1,
+        ),
+        Function(
+            "today", "today()", "The day it is where the business is.",
+            "today() - signed_up_on", (), "date", 0,
+        ),
+    )
+}  # fmt: skip
+
+
+def nearest(word: str, known: Iterable[str]) -> str:
+    """The known word most like this one, or "" where none is near."""
+    found = difflib.get_close_matches(word.lower(), sorted(known), n=1, cutoff=0.6)
+    return found[0] if found else ""

@@ -1,0 +1,59 @@
+"""The grammar, as lark reads it, and the words it reserves."""
+
+from typing import Final
+
+from finesieve.core.fields.keys import RESERVED
+
+__all__ = ["GRAMMAR", "LATER_WORDS"]
+
+LATER_WORDS: Final = frozenset(("holds", "any", "every", "no", "matches", "where", "by"))
+"""Reserved, and without a meaning yet."""
+
+_WORDS: Final = "\n".join(f"_{word.upper()}: /{word}(?![a-z0-9_])/i" for word in RESERVED if word not in LATER_WORDS)
+
+GRAMMAR: Final = rf"""
+start: or_
+?or_ : and_ (_OR and_)*
+?and_: not_ (_AND not_)*
+?not_: _NOT not_ -> not_op
+     | test
+?test: alt
+     | alt CMP alt               -> compare
+     | alt CMP alt (CMP alt)+    -> chained
+     | alt _BETWEEN alt _AND alt -> between
+     | alt _IN list              -> in_
+     | alt _NOT _IN list         -> not_in
+     | alt _CONTAINS alt         -> contains
+     | alt _STARTS _WITH alt     -> starts_with
+     | alt _ENDS _WITH alt       -> ends_with
+     | alt _IS _BLANK            -> is_blank
+     | alt _IS _FILLED           -> is_filled
+?alt : sum (_ELSE sum)*
+?sum : term ((PLUS | MINUS) term)*
+?term: unary ((STAR | SLASH) unary)*
+?unary: MINUS unary -> minus
+      | atom
+?atom: NUMBER -> number
+     | PERCENT -> percent
+     | TEXT -> text
+     | _TRUE -> true
+     | _FALSE -> false
+     | _BLANK -> blank
+     | path
+     | call
+     | "(" or_ ")"
+path : NAME ("." NAME)~0..2
+call : NAME "(" [or_ ("," or_)*] ")"
+list : "(" alt ("," alt)* ")"
+CMP: "!=" | "<=" | ">=" | "=" | "<" | ">"
+PLUS: "+"
+MINUS: "-"
+STAR: "*"
+SLASH: "/"
+PERCENT: /[0-9]+(\.[0-9]+)?%/
+NUMBER: /[0-9]+(\.[0-9]+)?(?![0-9a-z_.%])/i
+TEXT: /"(\\.|[^"\\\r\n])*"|'(\\.|[^'\\\r\n])*'/
+NAME: /(?!({"|".join(RESERVED)})(?![a-z0-9_]))[a-z][a-z0-9_]*/i
+{_WORDS}
+%ignore /[ \t\r\n\u00a0]+|#[^\n]*/
+"""

@@ -1,0 +1,1 @@
+"""Segments as sieves: meshes, and what each lets pass, catches or cannot tell."""

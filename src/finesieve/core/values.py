@@ -1,0 +1,193 @@
+"""Kinds of values, blank, exact decimals, dates.
+
+Blank, the missing value, is Python's None; so is unknown, the blank of yes/no.
+"""
+
+import unicodedata
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import date, datetime, time, timedelta
+from decimal import ROUND_HALF_UP, Context, Decimal, InvalidOperation, Overflow
+from typing import Final, Literal
+
+__all__ = [
+    "BLANK",
+    "UNKNOWN",
+    "DayOfYear",
+    "Kind",
+    "KINDS",
+    "Type",
+    "Value",
+    "add",
+    "date_plus",
+    "divide",
+    "exact_sum",
+    "fold",
+    "multiply",
+    "plain_number",
+    "round_to",
+    "step",
+    "subtract",
+    "tidy_text",
+    "years_between",
+]
+
+BLANK: Final = None
+UNKNOWN: Final = None
+
+Kind = Literal[
+    "text",
+    "number",
+    "money",
+    "yes_no",
+    "choice",
+    "choices",
+    "date",
+    "time",
+    "datetime",
+    "day_of_year",
+    "text_list",
+]
+KINDS: Final[tuple[Kind, ...]] = (
+    "text",
+    "number",
+    "money",
+    "yes_no",
+    "choice",
+    "choices",
+    "date",
+    "time",
+    "datetime",
+    "day_of_year",
+    "text_list",
+)
+
+
+@dataclass(frozen=True, order=True, slots=True)
+class DayOfYear:
+    """A day without a year, such as a birthday; 29 February is one."""
+
+    month: int
+    day: int
+
+    def __post_init__(self) -> None:
+        date(2000, self.month, self.day)  # a leap year: raises ValueError if impossible
+
+    def __str__(self) -> str:
+        return f"{self.month:02}-{self.day:02}"
+
+
+Value = None | bool | Decimal | str | date | time | datetime | DayOfYear | tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Type:
+    """The type of an expression or a field.
+
+    `options` are the stored values of a choice, in order; `source` is the key
+    of the field that the choice comes from.
+    """
+
+    kind: Kind
+    options: tuple[str, ...] = ()
+    source: str = ""
+
+    @property
+    def is_choice(self) -> bool:
+        return self.kind in ("choice", "choices")
+
+
+# A private context: the default of 28 digits rounds twice and gives wrong digits.
+_CONTEXT: Final = Context(prec=100, rounding=ROUND_HALF_UP)
+_TEN_PLACES: Final = Decimal("1e-10")
+_LIMIT: Final = Decimal("1e15")
+_ZERO: Final = Decimal(0)
+_MOST_DAYS: Final = 365_250  # 1,000 years
+
+
+def step(number: Decimal) -> Decimal | None:
+    """Round one result half away from zero to 10 places; blank from 10¹⁵ on."""
+    rounded = _CONTEXT.quantize(number, _TEN_PLACES)
+    return None if abs(rounded) >= _LIMIT else rounded
+
+
+def add(a: Decimal, b: Decimal) -> Decimal | None:
+    return step(_CONTEXT.add(a, b))
+
+
+def subtract(a: Decimal, b: Decimal) -> Decimal | None:
+    return step(_CONTEXT.subtract(a, b))
+
+
+def multiply(a: Decimal, b: Decimal) -> Decimal | None:
+    return step(_CONTEXT.multiply(a, b))
+
+
+def divide(a: Decimal, b: Decimal) -> Decimal | None:
+    """a / b, blank where b is zero."""
+    return None if not b else step(_CONTEXT.divide(a, b))
+
+
+def exact_sum(numbers: Iterable[Decimal]) -> Decimal | None:
+    """The sum, rounded once at the end; the sum of nothing is 0."""
+    total = _ZERO
+    for number in numbers:
+        total = _CONTEXT.add(total, number)
+    return step(total)
+
+
+def round_to(number: Decimal, places: Decimal) -> Decimal | None:
+    """Round half away from zero; blank unless `places` is whole and in −15…10."""
+    if places != places.to_integral_value() or not -15 <= places <= 10:
+        return None
+    try:
+        rounded = _CONTEXT.quantize(number, Decimal(1).scaleb(-int(places), context=_CONTEXT))
+    except (InvalidOperation, Overflow):
+        return None
+    return step(rounded)
+
+
+def plain_number(number: Decimal) -> str:
+    """Digits without trailing zeros and without an exponent: `12.5`, `-3`, `0`."""
+    text = format(number, "f")
+    if "." in text:
+        text = text.rstrip("0").rstrip(".")
+    return "0" if text in ("-0", "") else text
+
+
+def date_plus(day: date, days: Decimal) -> date | None:
+    """`day` moved by whole days, at most 1,000 years; blank outside years 1–9999."""
+    if days != days.to_integral_value() or abs(days) > _MOST_DAYS:
+        return None
+    try:
+        return day + timedelta(days=int(days))
+    except OverflowError:
+        return None
+
+
+def _months_forward(a: date, b: date) -> int:
+    return 12 * (b.year - a.year) + b.month - a.month - (1 if b.day < a.day else 0)
+
+
+def years_between(a: date, b: date) -> int:
+    """Whole years from a to b, negative when b is earlier.
+
+    A person born on 29 February counts a year on 1 March.
+    """
+    return _months_forward(a, b) // 12 if a <= b else -(_months_forward(b, a) // 12)
+
+
+def fold(text: str) -> str:
+    """The form in which texts are compared without regard to case."""
+    return text.lower().replace("ς", "σ")
+
+
+def tidy_text(text: str) -> str:
+    """Text as it is kept: composed (NFC), trimmed, without NUL.
+
+    Raises ValueError for what no database text can hold.
+    """
+    if "\x00" in text:
+        raise ValueError("a NUL character")
+    text.encode("utf-8")  # a lone surrogate raises UnicodeEncodeError, a ValueError
+    return unicodedata.normalize("NFC", text).strip()
