@@ -1,0 +1,29 @@
+"""Settings, read from the environment (`FINESIEVE_…`)."""
+
+from pathlib import Path
+
+from pydantic_settings import BaseSettings, SettingsConfigDict
+
+__all__ = ["Settings", "var_directory"]
+
+
+def var_directory() -> Path:
+    """Where a working copy keeps what it makes: the database's port and secrets."""
+    return Path(__file__).resolve().parents[2] / "var"
+
+
+class Settings(BaseSettings):
+    """What differs from one installation to another.
+
+    `database_url` names the PostgreSQL database, `secret` signs what is handed
+    to browsers, `demo` offers the demo specialist on the sign-in page, and
+    `secure_cookies` is to be on wherever the pages are served over HTTPS.
+    """
+
+    model_config = SettingsConfigDict(env_prefix="FINESIEVE_")
+
+    database_url: str = ""
+    secret: str = ""
+    demo: bool = False
+    secure_cookies: bool = False
+    fast_hashes: bool = False

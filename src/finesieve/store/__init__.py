@@ -1,0 +1,1 @@
+"""PostgreSQL: tables, workspace schemas, the language's SQL compiler, queries, migrations."""
