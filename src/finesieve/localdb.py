@@ -117,7 +117,9 @@ class LocalPostgres:
             f"-p {self.port} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=60 "
             f"-c shared_buffers=256MB {_FAST if self._throwaway else ''}"
         )
-        self._run("pg_ctl", "-D", str(self._data), "-l", str(self._home / "log"), "-w", "-t", "60", "-o", options, "start")
+        self._run(
+            "pg_ctl", "-D", str(self._data), "-l", str(self._home / "log"), "-w", "-t", "60", "-o", options, "start"
+        )
         self._started = True
         self._make_role()
 
@@ -175,6 +177,8 @@ class LocalPostgres:
             if connection.execute("SELECT 1 FROM pg_roles WHERE rolname = 'finesieve'").fetchone():
                 return
             # Not a superuser, so that row-level security binds it; CREATEDB for the tests' clones.
-            statement = sql.SQL("CREATE ROLE finesieve LOGIN CREATEDB PASSWORD {}").format(sql.Literal(self._password()))
+            statement = sql.SQL("CREATE ROLE finesieve LOGIN CREATEDB PASSWORD {}").format(
+                sql.Literal(self._password())
+            )
             connection.execute(statement)
             connection.execute("CREATE DATABASE finesieve OWNER finesieve")

@@ -12,10 +12,10 @@ from typing import Final, Literal
 
 __all__ = [
     "BLANK",
+    "KINDS",
     "UNKNOWN",
     "DayOfYear",
     "Kind",
-    "KINDS",
     "Type",
     "Value",
     "add",

@@ -5,7 +5,24 @@ from decimal import Decimal
 from typing import Any, Final
 
 from sqlalchemy import (
-    Boolean, ColumnElement, Date, DateTime, Numeric, Text, Time, and_, case, cast, false, func, literal, literal_column, not_, null, or_, true,
+    Boolean,
+    ColumnElement,
+    Date,
+    DateTime,
+    Numeric,
+    Text,
+    Time,
+    and_,
+    case,
+    cast,
+    false,
+    func,
+    literal,
+    literal_column,
+    not_,
+    null,
+    or_,
+    true,
 )  # fmt: skip
 from sqlalchemy.dialects.postgresql import ARRAY
 from sqlalchemy.types import TypeEngine
@@ -77,7 +94,8 @@ _BOUND: Final = "1e15::numeric"
 
 def _step(number: Sql) -> Sql:
     """10 places, and blank from 10¹⁵ on. `number` stands once, so nesting grows in a line."""
-    above, below = literal_column(f"{_BOUND}"), literal_column(f"-{_BOUND}")
+    above: Sql = literal_column(_BOUND)
+    below: Sql = literal_column(f"-{_BOUND}")
     clamped = func.least(func.greatest(func.round(number, 10), below), above)
     return func.nullif(func.nullif(clamped, above), below, type_=Numeric())
 

@@ -15,8 +15,8 @@ from finesieve.store.catalogue import Definitions
 from finesieve.store.compiler import Sql, compile_sql
 
 __all__ = [
-    "MeshCounts", "Person", "count_people", "count_where", "fill_counts", "find_by_email", "insert_person", "mesh_counts",
-    "page_of_people", "person_by_id", "stream_people", "update_person",
+    "MeshCounts", "Person", "blank_count", "count_people", "count_where", "fill_counts", "find_by_email", "insert_person", "mesh_counts",
+    "page_of_people", "people_by_ids", "person_by_id", "stream_people", "update_person", "value_counts",
 ]  # fmt: skip
 
 
@@ -73,14 +73,14 @@ def _wanted(keys: Iterable[str], conditions: Iterable[Typed] = ()) -> frozenset[
 
 def count_people(session: Session, definitions: Definitions) -> int:
     """How many people there are."""
-    return session.execute(select(func.count()).select_from(definitions.person)).scalar_one()
+    return int(session.execute(select(func.count()).select_from(definitions.person)).scalar_one())
 
 
 def count_where(session: Session, definitions: Definitions, condition: Typed, moment: Moment) -> int:
     """How many people the condition is true for."""
     source = _source(definitions, condition.names, moment)
     (where,) = _conditions(source, [condition], moment)
-    return session.execute(select(func.count()).select_from(source.table).where(where)).scalar_one()
+    return int(session.execute(select(func.count()).select_from(source.table).where(where)).scalar_one())
 
 
 def fill_counts(session: Session, definitions: Definitions, fields: Sequence[Field]) -> dict[str, int]:
@@ -106,12 +106,10 @@ class MeshCounts:
 def mesh_counts(session: Session, definitions: Definitions, meshes: Sequence[Typed], moment: Moment) -> MeshCounts:
     """Count all trays in one pass."""
     source = _source(definitions, _wanted((), meshes), moment)
-    verdicts = [
-        condition.label(f"m{place}") for place, condition in enumerate(_conditions(source, meshes, moment))
-    ]
+    verdicts = [condition.label(f"m{place}") for place, condition in enumerate(_conditions(source, meshes, moment))]
     inner = select(*verdicts).select_from(source.table).offset(literal(0)).subquery()
     mesh = [inner.c[f"m{place}"] for place in range(len(meshes))]
-    counts = [func.count()]
+    counts: list[Sql] = [func.count()]
     for place in range(len(mesh)):
         counts.append(func.count().filter(and_(*mesh[: place + 1])))
         counts.append(func.count().filter(and_(*mesh[:place], not_(mesh[place]))))
@@ -150,7 +148,12 @@ def page_of_people(
 
 
 def _people_query(
-    definitions: Definitions, moment: Moment, keys: Sequence[str], search: str, meshes: Sequence[Typed], verdict: str,
+    definitions: Definitions,
+    moment: Moment,
+    keys: Sequence[str],
+    search: str,
+    meshes: Sequence[Typed],
+    verdict: str,
     before_id: int | None,
 ) -> Select[Any]:
     source = _source(definitions, _wanted(keys, meshes), moment)
@@ -196,10 +199,35 @@ def _by_column(definitions: Definitions, values: Mapping[str, Value]) -> dict[st
 def insert_person(session: Session, definitions: Definitions, values: Mapping[str, Value]) -> int:
     """Add a person; gives the id. Raises Conflict where the email is taken."""
     statement = insert(definitions.person).values(_by_column(definitions, values)).returning(definitions.person.c.id)
-    return session.execute(statement).scalar_one()
+    return int(session.execute(statement).scalar_one())
 
 
 def update_person(session: Session, definitions: Definitions, person_id: int, values: Mapping[str, Value]) -> None:
     """Change values of a person; None makes one blank."""
     statement = update(definitions.person).where(definitions.person.c.id == person_id)
     session.execute(statement.values(_by_column(definitions, values)))
+
+
+def value_counts(session: Session, definitions: Definitions, field: Field, limit: int = 200) -> list[tuple[Value, int]]:
+    """The values of a stored field with how many people hold each, the most held first; blanks apart."""
+    column = definitions.person.c[field.column]
+    query = select(column, func.count()).where(column.is_not(None)).group_by(column)
+    return [(value, int(count)) for value, count in session.execute(query.order_by(func.count().desc()).limit(limit))]
+
+
+def blank_count(session: Session, definitions: Definitions, formula: Typed, moment: Moment) -> tuple[int, int]:
+    """How many people there are, and for how many the formula gives blank."""
+    source = _source(definitions, formula.names, moment)
+    value = compile_sql(formula, source.columns, moment)
+    query = select(func.count(), func.count().filter(value.is_(None))).select_from(source.table)
+    everyone, blank = session.execute(query).one()
+    return int(everyone), int(blank)
+
+
+def people_by_ids(
+    session: Session, definitions: Definitions, keys: Sequence[str], person_ids: Sequence[int]
+) -> dict[int, Mapping[str, Value]]:
+    """Stored values of several people, by id; those who are gone are left out."""
+    person, by_key = definitions.person, definitions.catalogue.by_key
+    query = select(person.c.id, *(person.c[by_key[key].column] for key in keys)).where(person.c.id.in_(person_ids))
+    return {row[0]: dict(zip(keys, row[1:], strict=True)) for row in session.execute(query)}

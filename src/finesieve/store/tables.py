@@ -179,7 +179,9 @@ class Submission(SQLModel, table=True):
     person_id: int = Field(sa_column=Column(BigInteger, nullable=False, index=True))
     state: str
     answers: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
-    received_at: datetime = Field(default_factory=_now, sa_column=Column(DateTime(timezone=True), nullable=False, index=True))
+    received_at: datetime = Field(
+        default_factory=_now, sa_column=Column(DateTime(timezone=True), nullable=False, index=True)
+    )
 
 
 class History(SQLModel, table=True):

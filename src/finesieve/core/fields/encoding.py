@@ -28,7 +28,7 @@ def from_json(data: Json, type_: Type) -> Value:
 
     Whole JSON numbers are taken for numbers too; a datetime needs its offset.
     """
-    if data is None or data == "" or data == []:
+    if data in (None, "", []):
         return None
     kind = type_.kind
     if kind == "yes_no":

@@ -89,8 +89,14 @@ class Outcome:
 class PreparedForm:
     """A form whose rules are compiled, ready to be evaluated many times."""
 
-    def __init__(self, form: Form, fields: Mapping[int, Field], rules: Mapping[str, Program], order: tuple[Question, ...],
-                 derivation: Derivation) -> None:
+    def __init__(
+        self,
+        form: Form,
+        fields: Mapping[int, Field],
+        rules: Mapping[str, Program],
+        order: tuple[Question, ...],
+        derivation: Derivation,
+    ) -> None:
         self.form = form
         self._fields = fields
         self._rules = rules
@@ -102,7 +108,9 @@ class PreparedForm:
             if isinstance(question.check, PatternCheck)
         }
 
-    def evaluate(self, answers: Mapping[str, str], moment: Moment, stored: Mapping[str, Value] | None = None) -> Outcome:
+    def evaluate(
+        self, answers: Mapping[str, str], moment: Moment, stored: Mapping[str, Value] | None = None
+    ) -> Outcome:
         """Work out the form for these answers, by question id, of a person with these stored values.
 
         A question that is hidden is not asked, not checked and not stored; in
@@ -114,7 +122,13 @@ class PreparedForm:
             field = self._fields[question.field_id]
             rule = self._rules.get(question.id)
             verdict = True if rule is None else rule(self._derivation.row(known, moment), moment)
-            outcome = self._one(question, field, verdict is True, answers.get(question.id, ""), bool(verdict) if verdict is not None else None)
+            outcome = self._one(
+                question,
+                field,
+                verdict is True,
+                answers.get(question.id, ""),
+                bool(verdict) if verdict is not None else None,
+            )
             outcomes[question.id] = outcome
             if outcome.shows:
                 known[field.key] = outcome.value
@@ -140,7 +154,11 @@ class PreparedForm:
             low, high = test.low, test.high
             if (low is not None and value < low) or (high is not None and value > high):
                 return test.message or f"This must be {say_range(test, field.unit)}."
-        if isinstance(test, PatternCheck) and isinstance(value, str) and not self._patterns[question.id].fullmatch(value):
+        if (
+            isinstance(test, PatternCheck)
+            and isinstance(value, str)
+            and not self._patterns[question.id].fullmatch(value)
+        ):
             return test.message or "This does not have the form that is needed here."
         return ""
 
@@ -212,11 +230,15 @@ def form_problems(
     for question in form.questions:
         field = fields.get(question.field_id)
         if field is None or field.derived:
-            found.append(FormProblem(question.id, "The field of this question is gone; remove the question or choose another."))
+            found.append(
+                FormProblem(question.id, "The field of this question is gone; remove the question or choose another.")
+            )
             continue
         asking[field.key] = question
         if question.check is not None and not check_fits(question.check, field):
-            found.append(FormProblem(question.id, f"This check does not fit a field of type {field.type.label.lower()}."))
+            found.append(
+                FormProblem(question.id, f"This check does not fit a field of type {field.type.label.lower()}.")
+            )
         if question.show_when:
             checked = check(question.show_when, names, zone=zone, expect="yes_no")
             if checked.problems:

@@ -12,8 +12,8 @@ from finesieve.core.language import tree
 from finesieve.core.language.functions import FUNCTIONS, ORDERED, Function, nearest
 from finesieve.core.language.literals import WRITTEN, read_literal
 from finesieve.core.language.parser import parse
-from finesieve.core.language.problems import Problem, Span
 from finesieve.core.language.printer import print_text_literal
+from finesieve.core.language.problems import Problem, Span
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Kind, Type, Value
 
@@ -175,7 +175,11 @@ class _Checker:
                 self.say("wrong-type", node.span, f"“{node.sign}” does not compare {say_kind(kind)}.")
                 return None
         elif kind not in ORDERED:
-            self.say("no-order", node.span, f"{say_kind(kind).capitalize()} has no order, so “{node.sign}” cannot stand here.")
+            self.say(
+                "no-order",
+                node.span,
+                f"{say_kind(kind).capitalize()} has no order, so “{node.sign}” cannot stand here.",
+            )
             return None
         return self._made(node.sign, _YES_NO, node, list(pair))
 
@@ -288,8 +292,10 @@ class _Checker:
         return None
 
     def _not_numeric(self, part: Typed, sign: str) -> None:
-        subject = f"“{part.name}” is {say_kind(part.type.kind)}" if part.operation == "name" else (
-            f"This is {say_kind(part.type.kind)}"
+        subject = (
+            f"“{part.name}” is {say_kind(part.type.kind)}"
+            if part.operation == "name"
+            else (f"This is {say_kind(part.type.kind)}")
         )
         verb = {"+": "added", "-": "subtracted", "*": "multiplied", "/": "divided"}[sign]
         hint = ""
@@ -389,7 +395,11 @@ class _Checker:
         """The parts brought to one type, or None where they have none, already said."""
         parts = [None if blanks and isinstance(node, tree.Blank) else self.typed(node) for node in nodes]
         typed = [part for part in parts if part is not None]
-        missing = sum(1 for node, part in zip(nodes, parts, strict=True) if part is None and not (blanks and isinstance(node, tree.Blank)))
+        missing = sum(
+            1
+            for node, part in zip(nodes, parts, strict=True)
+            if part is None and not (blanks and isinstance(node, tree.Blank))
+        )
         if missing:
             return None
         if not typed:

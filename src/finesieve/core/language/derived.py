@@ -50,7 +50,9 @@ def layers(needs: Mapping[str, frozenset[str]], wanted: frozenset[str]) -> list[
     for name in sorted(wanted):
         measure(name)
     height = max(depth.values(), default=0)
-    return [sorted(name for name, level in depth.items() if level == wanted_level) for wanted_level in range(1, height + 1)]
+    return [
+        sorted(name for name, level in depth.items() if level == wanted_level) for wanted_level in range(1, height + 1)
+    ]
 
 
 class Derivation:

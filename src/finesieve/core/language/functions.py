@@ -10,7 +10,7 @@ from typing import Final, Literal
 
 from finesieve.core.values import Kind
 
-__all__ = ["FUNCTIONS", "Function", "ORDERED", "nearest"]
+__all__ = ["FUNCTIONS", "ORDERED", "Function", "nearest"]
 
 import difflib
 from collections.abc import Iterable

@@ -229,7 +229,7 @@ class _Builder(Transformer[Any, tree.Node]):
             self.say("too-big", _span(meta), f"A list holds at most {MOST_ITEMS} values.")
         for part in parts:
             if not isinstance(part, tree.Number | tree.Text | tree.YesNo):
-                message = "A list holds only written-out values, such as 3 or \"north\"."
+                message = 'A list holds only written-out values, such as 3 or "north".'
                 self.say("list-item", part.span, message)
         return tuple(parts)
 

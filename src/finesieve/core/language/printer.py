@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 from functools import singledispatch
-from typing import Final
+from typing import Any, Final
 
 from finesieve.core.language import tree
 from finesieve.core.values import plain_number
@@ -35,7 +35,7 @@ def print_with_values(node: tree.Node, shown: Mapping[str, str]) -> str:
 def _replaced(node: tree.Node, shown: Mapping[str, str]) -> tree.Node:
     if isinstance(node, tree.Name):
         return tree.Name((shown.get(node.path[-1], node.text),))
-    changed = {}
+    changed: dict[str, Any] = {}
     for slot in node.__dataclass_fields__:
         value = getattr(node, slot)
         if isinstance(value, tree.Node):

@@ -54,15 +54,21 @@ CATALOGUE: Final[dict[str, Entry]] = {
     "too-big": Entry("More than 500 parts, or 200 values in one list.", ()),
     "bad-number": Entry("More than 15 digits before the point or 10 after it.", ("1234567890123456",)),
     "unknown-field": Entry("No field has this key.", ("plot_lenght + 1",)),
-    "unknown-prefix": Entry("The word before the point is no prefix here.", ("house.link = 'x'", "form.zone = 'north'")),
+    "unknown-prefix": Entry(
+        "The word before the point is no prefix here.", ("house.link = 'x'", "form.zone = 'north'")
+    ),
     "unknown-function": Entry("No function has this name.", ("rond(1.5)",)),
     "argument-count": Entry("Too few or too many arguments.", ("round()", "today(1)", "if(true, 1)")),
-    "wrong-type": Entry("The type does not fit its place.", ("name + 1", "born < name", "round(name)", "not plot_length")),
+    "wrong-type": Entry(
+        "The type does not fit its place.", ("name + 1", "born < name", "round(name)", "not plot_length")
+    ),
     "unknown-option": Entry("The choice has no such option.", ("zone = 'nort'", "zone in ('north', 'est')")),
     "bad-literal": Entry("The text cannot be read as the type it meets.", ("born = '2020-13-01'", "opens = '25:00'")),
     "no-order": Entry("Values of this type have no order.", ("name < 'b'", "max(name, 'b')")),
     "money-arithmetic": Entry("Money does not go with this sign.", ("fee * fee", "1 / fee", "fee + 10%")),
     "blank-place": Entry("“blank” can only be a branch of if.", ("blank + 1", "if(true, blank, blank)")),
     "branch-types": Entry("The branches are of different types.", ("if(true, 1, 'a')", "name else 1")),
-    "add-parentheses": Entry("Brackets are needed to say which is meant.", ("member = not member", "name is blank else true")),
+    "add-parentheses": Entry(
+        "Brackets are needed to say which is meant.", ("member = not member", "name is blank else true")
+    ),
 }

@@ -42,15 +42,29 @@ class Relation:
 
 
 def _words(text: str, *kinds: Kind, **other: str) -> dict[Kind, str]:
-    return dict.fromkeys(kinds, text) | other  # type: ignore[return-value,operator]  # the keywords are kinds
+    return dict.fromkeys(kinds, text) | other  # type: ignore[return-value]  # the keywords are kinds
 
 
-_ALL: Final[tuple[Kind, ...]] = ("text", "number", "money", "yes_no", "choice", "date", "datetime", "time", "day_of_year")
+_ALL: Final[tuple[Kind, ...]] = (
+    "text",
+    "number",
+    "money",
+    "yes_no",
+    "choice",
+    "date",
+    "datetime",
+    "time",
+    "day_of_year",
+)
 
 RELATIONS: Final[dict[str, Relation]] = {
     relation.id: relation
     for relation in (
-        Relation("=", _words("is", "text", "number", "money", "choice", date="is on", time="is at", day_of_year="is on"), "one"),
+        Relation(
+            "=",
+            _words("is", "text", "number", "money", "choice", date="is on", time="is at", day_of_year="is on"),
+            "one",
+        ),
         Relation("!=", _words("is not", "text", "number", "money", "choice", date="is not on"), "one"),
         Relation("in", _words("is one of", "choice"), "some"),
         Relation("not in", _words("is none of", "choice"), "some"),

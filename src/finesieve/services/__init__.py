@@ -1,0 +1,1 @@
+"""What people do: one function is one transaction and one story."""

@@ -1,0 +1,146 @@
+"""Changes of definitions, each with what was before, and taking them back."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Final
+
+from sqlmodel import col, select
+
+from finesieve.core.errors import Conflict, NotFound
+from finesieve.services.scope import Scope, Unit
+from finesieve.store.catalogue import touch
+from finesieve.store.tables import DefinitionChange, FieldGroupRow, FieldRow, FormRow, Segment
+
+__all__ = ["record_change", "snapshot", "undo_change"]
+
+_FIELD_PARTS: Final = ("label", "help", "required", "unit", "options", "formula")
+
+
+def _field(unit: Unit, entity_id: int) -> Any:
+    row = unit.session.get(FieldRow, entity_id)
+    return None if row is None else {part: getattr(row, part) for part in _FIELD_PARTS}
+
+
+def _restore_field(unit: Unit, entity_id: int, before: Any) -> None:
+    row = unit.session.get(FieldRow, entity_id)
+    for part in _FIELD_PARTS:
+        setattr(row, part, before[part])
+    unit.session.add(row)
+
+
+def _field_order(unit: Unit, _entity_id: int) -> Any:
+    rows = unit.session.exec(select(FieldRow).order_by(col(FieldRow.id))).all()
+    return {str(row.id): [row.group_id, row.position] for row in rows}
+
+
+def _restore_field_order(unit: Unit, _entity_id: int, before: Any) -> None:
+    for row in unit.session.exec(select(FieldRow)).all():
+        row.group_id, row.position = before.get(str(row.id), [row.group_id, row.position])
+
+
+def _group(unit: Unit, entity_id: int) -> Any:
+    row = unit.session.get(FieldGroupRow, entity_id)
+    return None if row is None else {"name": row.name, "description": row.description}
+
+
+def _restore_group(unit: Unit, entity_id: int, before: Any) -> None:
+    row = unit.session.get(FieldGroupRow, entity_id)
+    if row is not None:
+        row.name, row.description = before["name"], before["description"]
+
+
+def _group_order(unit: Unit, _entity_id: int) -> Any:
+    return {str(row.id): row.position for row in unit.session.exec(select(FieldGroupRow)).all()}
+
+
+def _restore_group_order(unit: Unit, _entity_id: int, before: Any) -> None:
+    for row in unit.session.exec(select(FieldGroupRow)).all():
+        row.position = before.get(str(row.id), row.position)
+
+
+def _form(unit: Unit, entity_id: int) -> Any:
+    row = unit.session.get(FormRow, entity_id)
+    return None if row is None else row.draft
+
+
+def _restore_form(unit: Unit, entity_id: int, before: Any) -> None:
+    row = unit.session.get(FormRow, entity_id)
+    if row is not None:
+        row.draft, row.revision = before, row.revision + 1
+
+
+def _segment(unit: Unit, entity_id: int) -> Any:
+    row = unit.session.get(Segment, entity_id)
+    return None if row is None else {"name": row.name, "description": row.description, "expression": row.expression}
+
+
+def _restore_segment(unit: Unit, entity_id: int, before: Any) -> None:
+    row = unit.session.get(Segment, entity_id)
+    if before is None:
+        unit.session.delete(row)
+        return
+    if row is None:
+        row = Segment(id=entity_id, workspace_id=unit.workspace_id, name="", revision=0)
+    row.name, row.description, row.expression = before["name"], before["description"], before["expression"]
+    row.revision += 1
+    unit.session.add(row)
+
+
+@dataclass(frozen=True, slots=True)
+class _Entity:
+    take: Callable[[Unit, int], Any]
+    restore: Callable[[Unit, int, Any], None]
+
+
+_ENTITIES: Final = {
+    "field": _Entity(_field, _restore_field),
+    "field_order": _Entity(_field_order, _restore_field_order),
+    "group": _Entity(_group, _restore_group),
+    "group_order": _Entity(_group_order, _restore_group_order),
+    "form": _Entity(_form, _restore_form),
+    "segment": _Entity(_segment, _restore_segment),
+}
+
+
+def snapshot(unit: Unit, entity: str, entity_id: int = 0) -> Any:
+    """What a later undo would bring back; None for what does not exist."""
+    return _ENTITIES[entity].take(unit, entity_id)
+
+
+def record_change(unit: Unit, entity: str, entity_id: int, label: str, before: Any) -> int:
+    """Note a change just made, `before` being the snapshot taken first; gives the id for undoing, 0 for none.
+
+    `label` says what was done: `Reordered Plot and growing`.
+    """
+    unit.session.flush()
+    after = snapshot(unit, entity, entity_id)
+    if after == before:
+        return 0
+    row = DefinitionChange(
+        workspace_id=unit.workspace_id, entity=entity, entity_id=entity_id, label=label, before=before, after=after,
+        actor=unit.actor,
+    )  # fmt: skip
+    unit.session.add(row)
+    unit.session.flush()
+    touch(unit.session, unit.workspace_id)
+    return row.id or 0
+
+
+def undo_change(scope: Scope, change_id: int) -> str:
+    """Take a change back, or bring back one that was taken back; gives its label.
+
+    Raises NotFound for no such change, and Conflict where the thing has
+    changed again since.
+    """
+    with scope.transaction("editor") as unit:
+        row = unit.session.get(DefinitionChange, change_id, with_for_update=True)
+        if row is None:
+            raise NotFound("There is no such change.")
+        there, back = (row.before, row.after) if row.undone else (row.after, row.before)
+        if snapshot(unit, row.entity, row.entity_id) != there:
+            raise Conflict("It has changed again since; nothing was taken back.")
+        _ENTITIES[row.entity].restore(unit, row.entity_id, back)
+        row.undone = not row.undone
+        unit.session.add(row)
+        touch(unit.session, unit.workspace_id)
+        return row.label

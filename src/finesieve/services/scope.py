@@ -1,0 +1,71 @@
+"""Who does something, in which workspace, at what time."""
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Final, Literal
+
+from sqlmodel import Session
+
+from finesieve.core.catalogue import Catalogue
+from finesieve.core.errors import NotAllowed
+from finesieve.core.language.evaluator import Moment
+from finesieve.store.catalogue import Definitions, load_definitions
+from finesieve.store.database import Store
+
+__all__ = ["ROLES", "Clock", "Role", "Scope", "Unit", "utc_now"]
+
+Role = Literal["public", "reader", "clerk", "editor", "owner"]
+ROLES: Final[tuple[Role, ...]] = ("public", "reader", "clerk", "editor", "owner")
+"""From the least to the most; each may do all that those before it may."""
+
+Clock = Callable[[], datetime]
+
+
+def utc_now() -> datetime:
+    """The time, for everything but tests."""
+    return datetime.now(UTC)
+
+
+@dataclass(frozen=True, slots=True)
+class Unit:
+    """One transaction in one workspace: its session, definitions and moment."""
+
+    session: Session
+    definitions: Definitions
+    moment: Moment
+    actor: str
+
+    @property
+    def catalogue(self) -> Catalogue:
+        return self.definitions.catalogue
+
+    @property
+    def workspace_id(self) -> int:
+        return self.definitions.workspace_id
+
+
+@dataclass(frozen=True, slots=True)
+class Scope:
+    """What every service takes: the store, the workspace, who acts and in what role, and the clock."""
+
+    store: Store
+    workspace_id: int
+    actor: str
+    role: Role
+    clock: Clock = utc_now
+
+    def may(self, role: Role) -> bool:
+        """Whether this role, or one that may more, is held."""
+        return ROLES.index(self.role) >= ROLES.index(role)
+
+    @contextmanager
+    def transaction(self, role: Role) -> Iterator[Unit]:
+        """One transaction for somebody of at least this role. Raises NotAllowed for others."""
+        if not self.may(role):
+            raise NotAllowed(f"This needs the role {role}; yours is {self.role}.")
+        with self.store.transaction(self.workspace_id) as session:
+            definitions = load_definitions(session, self.workspace_id)
+            moment = Moment(self.clock(), definitions.catalogue.zone)
+            yield Unit(session, definitions, moment, self.actor)

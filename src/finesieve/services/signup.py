@@ -1,0 +1,158 @@
+"""The public sign-up: opening the form, answering, sending."""
+
+import secrets
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Final
+
+from itsdangerous import BadData, URLSafeSerializer
+from sqlmodel import col, select
+
+from finesieve.core.errors import Conflict, NotFound
+from finesieve.core.fields.encoding import to_json
+from finesieve.core.forms.definition import Form
+from finesieve.core.forms.outcome import Outcome, PreparedForm, prepare
+from finesieve.services.scope import Clock, Scope, Unit
+from finesieve.services.values import add_person
+from finesieve.store.database import Store
+from finesieve.store.people import find_by_email
+from finesieve.store.tables import FormRow, FormVersion, Submission, Workspace
+
+__all__ = ["OpenForm", "PublicForms"]
+
+_MOST_PREPARED: Final = 128
+
+
+@dataclass(frozen=True, slots=True)
+class OpenForm:
+    """A published form somebody has opened.
+
+    `token` carries the version and the key of this one filling-in; posted
+    back, it makes a second sending count as the first.
+    """
+
+    house: str
+    form: Form
+    token: str
+    outcome: Outcome
+    sent: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class _Filling:
+    form_id: int
+    version: int
+    key: str
+
+
+class PublicForms:
+    """What the public pages may do. Nothing known of anybody is ever shown here."""
+
+    def __init__(self, store: Store, clock: Clock, secret: str) -> None:
+        self._store = store
+        self._clock = clock
+        self._signer = URLSafeSerializer(secret, salt="form")
+        self._kept: dict[tuple[int, int, int, int], PreparedForm] = {}
+
+    def open(self, workspace_slug: str, form_slug: str) -> OpenForm:
+        """Open the version in force. Raises NotFound where none is published."""
+        scope, house = self._scope(workspace_slug)
+        with scope.transaction("public") as unit:
+            row = self._form(unit, form_slug)
+            filling = _Filling(row.id or 0, row.published, secrets.token_urlsafe(16))
+            return self._evaluated(unit, house, filling, {})
+
+    def answer(self, workspace_slug: str, form_slug: str, token: str, answers: Mapping[str, str]) -> OpenForm:
+        """Work out the form for the answers so far; stores nothing."""
+        scope, house = self._scope(workspace_slug)
+        with scope.transaction("public") as unit:
+            return self._evaluated(unit, house, self._filling(unit, form_slug, token), answers)
+
+    def send(self, workspace_slug: str, form_slug: str, token: str, answers: Mapping[str, str]) -> OpenForm:
+        """Send the form. `sent` tells whether it was taken; if not, the outcome says why.
+
+        Sent twice, it counts once. An email that is known already changes
+        nothing that is stored: the answers are held for the staff to decide.
+        """
+        scope, house = self._scope(workspace_slug)
+        for last_try in (False, True):
+            try:
+                return self._send_once(scope, house, form_slug, token, answers)
+            except Conflict:
+                # Somebody sent the same key, or signed up with the same email, at the same moment;
+                # the second look finds it.
+                if last_try:
+                    raise
+        raise AssertionError("unreachable")
+
+    def _send_once(self, scope: Scope, house: str, form_slug: str, token: str, answers: Mapping[str, str]) -> OpenForm:
+        with scope.transaction("public") as unit:
+            filling = self._filling(unit, form_slug, token)
+            opened = self._evaluated(unit, house, filling, answers)
+            done = OpenForm(opened.house, opened.form, opened.token, opened.outcome, sent=True)
+            earlier = select(Submission.id).where(
+                col(Submission.form_id) == filling.form_id, col(Submission.key) == filling.key
+            )
+            if unit.session.exec(earlier).first() is not None:
+                return done
+            values = opened.outcome.to_store
+            email = values.get("email")
+            if opened.outcome.troubles or not isinstance(email, str):
+                return opened
+            known = find_by_email(unit.session, unit.definitions, email)
+            person_id = known or add_person(
+                unit, values | {"signed_up_on": unit.moment.today}, f"form: {opened.form.title}"
+            )
+            submission = Submission(
+                workspace_id=unit.workspace_id, form_id=filling.form_id, version=filling.version, key=filling.key,
+                person_id=person_id, state="held" if known else "stored", received_at=unit.moment.now,
+                answers={key: to_json(value) for key, value in values.items()},
+            )  # fmt: skip
+            unit.session.add(submission)
+            return done
+
+    def _scope(self, workspace_slug: str) -> tuple[Scope, str]:
+        with self._store.transaction() as session:
+            workspace = session.exec(select(Workspace).where(col(Workspace.slug) == workspace_slug)).first()
+        if workspace is None:
+            raise NotFound("There is no such page.")
+        return Scope(self._store, workspace.id or 0, "the person", "public", self._clock), workspace.name
+
+    def _form(self, unit: Unit, form_slug: str) -> FormRow:
+        row = unit.session.exec(select(FormRow).where(col(FormRow.slug) == form_slug)).first()
+        if row is None or not row.published:
+            raise NotFound("There is no such page.")
+        return row
+
+    def _filling(self, unit: Unit, form_slug: str, token: str) -> _Filling:
+        """What the token says. One that is not ours begins a new filling-in, keeping the answers."""
+        row = self._form(unit, form_slug)
+        try:
+            form_id, version, key = self._signer.loads(token)
+        except (BadData, ValueError, TypeError):
+            return _Filling(row.id or 0, row.published, secrets.token_urlsafe(16))
+        if form_id != row.id:
+            return _Filling(row.id or 0, row.published, secrets.token_urlsafe(16))
+        return _Filling(form_id, version, key)
+
+    def _evaluated(self, unit: Unit, house: str, filling: _Filling, answers: Mapping[str, str]) -> OpenForm:
+        prepared = self._prepared(unit, filling)
+        token = self._signer.dumps([filling.form_id, filling.version, filling.key])
+        return OpenForm(house, prepared.form, str(token), prepared.evaluate(answers, unit.moment))
+
+    def _prepared(self, unit: Unit, filling: _Filling) -> PreparedForm:
+        """The compiled form, kept for as long as neither it nor the definitions change."""
+        key = (unit.workspace_id, unit.catalogue.version, filling.form_id, filling.version)
+        kept = self._kept.get(key)
+        if kept is not None:
+            return kept
+        row = unit.session.get(FormVersion, (filling.form_id, filling.version))
+        if row is None:
+            raise NotFound("There is no such page.")
+        catalogue = unit.catalogue
+        form = Form.model_validate(row.document)
+        made = prepare(form, catalogue.by_id, catalogue.names, catalogue.zone, catalogue.derivation)
+        while len(self._kept) >= _MOST_PREPARED:
+            self._kept.pop(next(iter(self._kept)), None)
+        self._kept[key] = made
+        return made
