@@ -143,16 +143,22 @@ class LocalPostgres:
     def _running(self) -> bool:
         done = subprocess.run(
             self._account.command(str(self._bin / "pg_ctl"), "-D", str(self._data), "status"),
-            check=False, capture_output=True, cwd="/",
-        )  # fmt: skip
+            check=False,
+            capture_output=True,
+            cwd="/",
+        )
         return done.returncode == 0
 
     def _run(self, program: str, *words: str) -> None:
         with tempfile.TemporaryFile("w+") as output:
             # A file, not a pipe: the server keeps what it inherits open for as long as it runs.
             done = subprocess.run(
-                self._account.command(str(self._bin / program), *words), check=False, stdout=output, stderr=output, cwd="/",
-            )  # fmt: skip
+                self._account.command(str(self._bin / program), *words),
+                check=False,
+                stdout=output,
+                stderr=output,
+                cwd="/",
+            )
             output.seek(0)
             if done.returncode:
                 raise MissingPostgres(f"{program} failed: {output.read().strip()}; see {self._home / 'log'}")
@@ -164,9 +170,17 @@ class LocalPostgres:
         if self._account.switch:
             shutil.chown(password_file, self._account.name)
         self._run(
-            "initdb", "-D", str(self._data), "-U", "keeper", "--auth=scram-sha-256", f"--pwfile={password_file}",
-            "--locale=C.UTF-8", "--encoding=UTF8", "--no-sync",
-        )  # fmt: skip
+            "initdb",
+            "-D",
+            str(self._data),
+            "-U",
+            "keeper",
+            "--auth=scram-sha-256",
+            f"--pwfile={password_file}",
+            "--locale=C.UTF-8",
+            "--encoding=UTF8",
+            "--no-sync",
+        )
 
     def _make_role(self) -> None:
         import psycopg

@@ -24,8 +24,13 @@ from finesieve.store.database import Store
 from finesieve.store.tables import FieldGroupRow, FieldRow, Membership, Staff, StaffSession, Workspace
 
 __all__ = [
-    "NewWorkspace", "OpenedWorkspace", "SignedIn", "StaffAccounts", "WorkspaceEntry", "slug_from_name",
-]  # fmt: skip
+    "NewWorkspace",
+    "OpenedWorkspace",
+    "SignedIn",
+    "StaffAccounts",
+    "WorkspaceEntry",
+    "slug_from_name",
+]
 
 _SESSION_DAYS: Final = 14
 
@@ -128,9 +133,11 @@ class StaffAccounts:
     def _open_session(self, session: object, staff_id: int) -> str:
         token = secrets.token_urlsafe(32)
         row = StaffSession(
-            token_hash=_token_hash(token), staff_id=staff_id, csrf=secrets.token_urlsafe(24),
+            token_hash=_token_hash(token),
+            staff_id=staff_id,
+            csrf=secrets.token_urlsafe(24),
             expires_at=self._clock() + timedelta(days=_SESSION_DAYS),
-        )  # fmt: skip
+        )
         session.add(row)  # type: ignore[attr-defined]  # a sqlmodel Session
         return token
 
@@ -211,10 +218,16 @@ class StaffAccounts:
             session.flush()
             for position, built_in in enumerate(BUILT_IN):
                 row = FieldRow(
-                    workspace_id=workspace_id, group_id=group.id or 0, key=built_in.key, label=built_in.label,
-                    type_key=built_in.type_key, required=built_in.required, help=built_in.help, built_in=True,
+                    workspace_id=workspace_id,
+                    group_id=group.id or 0,
+                    key=built_in.key,
+                    label=built_in.label,
+                    type_key=built_in.type_key,
+                    required=built_in.required,
+                    help=built_in.help,
+                    built_in=True,
                     position=position,
-                )  # fmt: skip
+                )
                 session.add(row)
                 session.flush()
                 add_column(session, workspace_id, field_from_row(row))

@@ -86,11 +86,14 @@ def _arrivals(unit: Unit, *, held_only: bool, limit: int) -> tuple[Arrival, ...]
     names = people_by_ids(unit.session, unit.definitions, keys, [submission.person_id for submission, _ in rows])
     return tuple(
         Arrival(
-            submission.person_id, person_name(names.get(submission.person_id, {})), form.draft["title"],
-            submission.received_at, submission.state == "held",
+            submission.person_id,
+            person_name(names.get(submission.person_id, {})),
+            form.draft["title"],
+            submission.received_at,
+            submission.state == "held",
         )
         for submission, form in rows
-    )  # fmt: skip
+    )
 
 
 @dataclass(frozen=True, slots=True)

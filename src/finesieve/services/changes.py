@@ -11,7 +11,7 @@ from finesieve.services.scope import Scope, Unit
 from finesieve.store.catalogue import touch
 from finesieve.store.tables import DefinitionChange, FieldGroupRow, FieldRow, FormRow, Segment
 
-__all__ = ["record_change", "snapshot", "undo_change"]
+__all__ = ["ChangeLine", "foreign_changes", "read_change", "record_change", "snapshot", "undo_change"]
 
 _FIELD_PARTS: Final = ("label", "help", "required", "unit", "options", "formula")
 
@@ -117,9 +117,14 @@ def record_change(unit: Unit, entity: str, entity_id: int, label: str, before: A
     if after == before:
         return 0
     row = DefinitionChange(
-        workspace_id=unit.workspace_id, entity=entity, entity_id=entity_id, label=label, before=before, after=after,
+        workspace_id=unit.workspace_id,
+        entity=entity,
+        entity_id=entity_id,
+        label=label,
+        before=before,
+        after=after,
         actor=unit.actor,
-    )  # fmt: skip
+    )
     unit.session.add(row)
     unit.session.flush()
     touch(unit.session, unit.workspace_id)
@@ -144,3 +149,30 @@ def undo_change(scope: Scope, change_id: int) -> str:
         unit.session.add(row)
         touch(unit.session, unit.workspace_id)
         return row.label
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeLine:
+    """A change that can be taken back, or brought back where `undone`."""
+
+    id: int
+    label: str
+    undone: bool
+
+
+def read_change(scope: Scope, change_id: int) -> ChangeLine | None:
+    """A change of this workspace, or None."""
+    with scope.transaction("reader") as unit:
+        row = unit.session.get(DefinitionChange, change_id)
+        return None if row is None else ChangeLine(change_id, row.label, row.undone)
+
+
+def foreign_changes(unit: Unit, entity: str, entity_id: int, count: int) -> bool:
+    """Whether one of the last `count` changes of a thing was made by somebody else."""
+    last = (
+        select(DefinitionChange.actor)
+        .where(col(DefinitionChange.entity) == entity, col(DefinitionChange.entity_id) == entity_id)
+        .order_by(col(DefinitionChange.id).desc())
+        .limit(count)
+    )
+    return any(actor != unit.actor for actor in unit.session.exec(last).all())

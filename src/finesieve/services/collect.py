@@ -15,16 +15,27 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import Form, PatternCheck, Question, RangeCheck
 from finesieve.core.forms.outcome import FormProblem, form_problems
 from finesieve.services.accounts import slug_from_name
-from finesieve.services.changes import record_change, snapshot
+from finesieve.services.changes import foreign_changes, record_change, snapshot
 from finesieve.services.inputs import Input, explain_errors
 from finesieve.services.scope import Scope, Unit
 from finesieve.store.catalogue import touch
 from finesieve.store.tables import FormRow, FormVersion, Submission
 
 __all__ = [
-    "FormEntry", "FormTexts", "FormView", "QuestionInput", "add_question", "change_form_texts", "change_question",
-    "create_form", "list_forms", "publish_form", "read_form", "remove_question", "reorder_questions",
-]  # fmt: skip
+    "FormEntry",
+    "FormTexts",
+    "FormView",
+    "QuestionInput",
+    "add_question",
+    "change_form_texts",
+    "change_question",
+    "create_form",
+    "list_forms",
+    "publish_form",
+    "read_form",
+    "remove_question",
+    "reorder_questions",
+]
 
 
 class FormTexts(Input):
@@ -151,9 +162,16 @@ def read_form(scope: Scope, form_id: int) -> FormView:
         sent = len(unit.session.exec(select(Submission.id).where(col(Submission.form_id) == form_id)).all())
         document = Form.model_validate(row.draft)
         return FormView(
-            form_id, row.slug, document, row.revision, row.published, _differs(unit, row), _problems(unit, document),
-            unit.catalogue, sent,
-        )  # fmt: skip
+            form_id,
+            row.slug,
+            document,
+            row.revision,
+            row.published,
+            _differs(unit, row),
+            _problems(unit, document),
+            unit.catalogue,
+            sent,
+        )
 
 
 def _problems(unit: Unit, document: Form) -> tuple[FormProblem, ...]:
@@ -170,7 +188,7 @@ def _change(unit: Unit, form_id: int, revision: int, label: str, changes: dict[s
     row = unit.session.get(FormRow, form_id, with_for_update=True)
     if row is None:
         raise NotFound("There is no such form.")
-    if row.revision != revision:
+    if row.revision != revision and foreign_changes(unit, "form", form_id, abs(row.revision - revision)):
         raise Conflict("Somebody else has changed this form meanwhile. Load it again; your change was not made.")
     before = snapshot(unit, "form", form_id)
     try:
@@ -228,10 +246,14 @@ def change_question(scope: Scope, form_id: int, revision: int, question_id: str,
             if problems:
                 raise InvalidExpression(problems, "show_when")
         new = Question(
-            id=question_id, field_id=old.field_id, label=asked.label, help=asked.help,
-            required={"": None, "yes": True, "no": False}[asked.required], show_when=asked.show_when,
+            id=question_id,
+            field_id=old.field_id,
+            label=asked.label,
+            help=asked.help,
+            required={"": None, "yes": True, "no": False}[asked.required],
+            show_when=asked.show_when,
             check=asked.read_check(),
-        )  # fmt: skip
+        )
         questions = [new if question.id == question_id else question for question in draft.questions]
         return _change(unit, form_id, revision, f"Changed the question {_label(unit, new)}", {"questions": questions})
 
@@ -278,9 +300,13 @@ def publish_form(scope: Scope, form_id: int, revision: int) -> int:
             return row.published
         row.published += 1
         version = FormVersion(
-            form_id=form_id, number=row.published, workspace_id=unit.workspace_id, document=row.draft,
-            published_by=unit.actor, published_at=unit.moment.now,
-        )  # fmt: skip
+            form_id=form_id,
+            number=row.published,
+            workspace_id=unit.workspace_id,
+            document=row.draft,
+            published_by=unit.actor,
+            published_at=unit.moment.now,
+        )
         unit.session.add(row)
         unit.session.add(version)
         touch(unit.session, unit.workspace_id)

@@ -24,8 +24,15 @@ from finesieve.store.people import blank_count, page_of_people
 from finesieve.store.tables import FieldRow
 
 __all__ = [
-    "DerivedInput", "DerivedView", "Preview", "Sample", "change_derived", "create_derived", "preview_formula", "read_derived",
-]  # fmt: skip
+    "DerivedInput",
+    "DerivedView",
+    "Preview",
+    "Sample",
+    "change_derived",
+    "create_derived",
+    "preview_formula",
+    "read_derived",
+]
 
 
 class DerivedInput(Input):
@@ -149,9 +156,16 @@ def create_derived(scope: Scope, asked: DerivedInput) -> int:
         if checked.problems:
             raise InvalidExpression(checked.problems, "formula")
         row = FieldRow(
-            workspace_id=unit.workspace_id, group_id=group_id, key=key, label=asked.label, type_key="short_text",
-            help=asked.help, unit=asked.unit, formula=asked.formula, position=next_position(unit, group_id),
-        )  # fmt: skip
+            workspace_id=unit.workspace_id,
+            group_id=group_id,
+            key=key,
+            label=asked.label,
+            type_key="short_text",
+            help=asked.help,
+            unit=asked.unit,
+            formula=asked.formula,
+            position=next_position(unit, group_id),
+        )
         unit.session.add(row)
         touch(unit.session, unit.workspace_id)
         unit.session.flush()

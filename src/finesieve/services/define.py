@@ -21,9 +21,21 @@ from finesieve.store.people import count_people, fill_counts, value_counts
 from finesieve.store.tables import FieldGroupRow, FieldRow
 
 __all__ = [
-    "FieldInput", "FieldLine", "FieldView", "GroupInput", "GroupView", "change_field", "change_group", "create_field",
-    "create_group", "read_catalogue", "read_field", "read_group", "reorder_fields", "reorder_groups",
-]  # fmt: skip
+    "FieldInput",
+    "FieldLine",
+    "FieldView",
+    "GroupInput",
+    "GroupView",
+    "change_field",
+    "change_group",
+    "create_field",
+    "create_group",
+    "read_catalogue",
+    "read_field",
+    "read_group",
+    "reorder_fields",
+    "reorder_groups",
+]
 
 
 class GroupInput(Input):
@@ -176,11 +188,17 @@ def create_field(scope: Scope, group_id: int, asked: FieldInput) -> int:
         if problem:
             raise InvalidInput({"key": problem})
         row = FieldRow(
-            workspace_id=unit.workspace_id, group_id=group_id, key=key, label=asked.label, type_key=asked.type_key,
-            help=asked.help, required=asked.required, unit=asked.unit if asked.type_key == "number" else "",
+            workspace_id=unit.workspace_id,
+            group_id=group_id,
+            key=key,
+            label=asked.label,
+            type_key=asked.type_key,
+            help=asked.help,
+            required=asked.required,
+            unit=asked.unit if asked.type_key == "number" else "",
             options=[[option.label, option.stored_value] for option in asked.read_options()],
             position=next_position(unit, group_id),
-        )  # fmt: skip
+        )
         unit.session.add(row)
         unit.session.flush()
         add_column(unit.session, unit.workspace_id, field_from_row(row))

@@ -19,9 +19,20 @@ from finesieve.store.people import Person, count_people, page_of_people, person_
 from finesieve.store.tables import FormRow, History, Submission
 
 __all__ = [
-    "HeldLine", "HeldSubmission", "HistoryLine", "PeoplePage", "PersonLine", "Profile", "ValueLine", "decide_held",
-    "list_people", "person_name", "read_profile", "set_values", "worked_out",
-]  # fmt: skip
+    "HeldLine",
+    "HeldSubmission",
+    "HistoryLine",
+    "PeoplePage",
+    "PersonLine",
+    "Profile",
+    "ValueLine",
+    "decide_held",
+    "list_people",
+    "person_name",
+    "read_profile",
+    "set_values",
+    "worked_out",
+]
 
 
 @dataclass(frozen=True, slots=True)

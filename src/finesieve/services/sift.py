@@ -18,7 +18,7 @@ from finesieve.core.language.tree import Chain, Node
 from finesieve.core.language.typed import Typed
 from finesieve.core.sieve.meshes import Tray, meshes, trays
 from finesieve.core.values import Type, Value
-from finesieve.services.changes import record_change, snapshot
+from finesieve.services.changes import foreign_changes, record_change, snapshot
 from finesieve.services.inputs import Input
 from finesieve.services.people import PeoplePage, people_page
 from finesieve.services.scope import Scope, Unit
@@ -26,9 +26,19 @@ from finesieve.store.people import count_people, count_where, mesh_counts, page_
 from finesieve.store.tables import Segment
 
 __all__ = [
-    "Mesh", "SegmentEntry", "SegmentInput", "SegmentView", "change_segment", "count_segment", "create_segment", "export_segment",
-    "list_segments", "read_segment", "remove_segment", "tray_people",
-]  # fmt: skip
+    "Mesh",
+    "SegmentEntry",
+    "SegmentInput",
+    "SegmentView",
+    "change_segment",
+    "count_segment",
+    "create_segment",
+    "export_segment",
+    "list_segments",
+    "read_segment",
+    "remove_segment",
+    "tray_people",
+]
 
 
 class SegmentInput(Input):
@@ -129,9 +139,17 @@ def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
         )
         people = None if problems else _page(unit, typed, "passes", None, limit)
         return SegmentView(
-            segment_id, row.name, row.description, row.expression, row.revision, problems, counts.everyone, layers,
-            people, unit.catalogue,
-        )  # fmt: skip
+            segment_id,
+            row.name,
+            row.description,
+            row.expression,
+            row.revision,
+            problems,
+            counts.everyone,
+            layers,
+            people,
+            unit.catalogue,
+        )
 
 
 def _clause(node: Node, names: Mapping[str, Type]) -> Clause | Quoted:
@@ -207,7 +225,7 @@ def change_segment(scope: Scope, segment_id: int, revision: int, asked: SegmentI
     """
     with scope.transaction("editor") as unit:
         row = _segment(unit, segment_id, lock=True)
-        if row.revision != revision:
+        if row.revision != revision and foreign_changes(unit, "segment", segment_id, abs(row.revision - revision)):
             raise Conflict("Somebody else has changed this segment meanwhile. Load it again; your change was not made.")
         if asked.expression:
             problems = unit.catalogue.check(asked.expression, expect="yes_no").problems

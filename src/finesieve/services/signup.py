@@ -104,10 +104,15 @@ class PublicForms:
                 unit, values | {"signed_up_on": unit.moment.today}, f"form: {opened.form.title}"
             )
             submission = Submission(
-                workspace_id=unit.workspace_id, form_id=filling.form_id, version=filling.version, key=filling.key,
-                person_id=person_id, state="held" if known else "stored", received_at=unit.moment.now,
+                workspace_id=unit.workspace_id,
+                form_id=filling.form_id,
+                version=filling.version,
+                key=filling.key,
+                person_id=person_id,
+                state="held" if known else "stored",
+                received_at=unit.moment.now,
                 answers={key: to_json(value) for key, value in values.items()},
-            )  # fmt: skip
+            )
             unit.session.add(submission)
             return done
 

@@ -47,7 +47,13 @@ def _write_history(
         new = new_row.get(field.key)
         if old != new:
             line = History(
-                workspace_id=unit.workspace_id, person_id=person_id, field_id=field.id, old=to_json(old),
-                new=to_json(new), source="computed" if field.derived else source, actor=unit.actor, at=unit.moment.now,
-            )  # fmt: skip
+                workspace_id=unit.workspace_id,
+                person_id=person_id,
+                field_id=field.id,
+                old=to_json(old),
+                new=to_json(new),
+                source="computed" if field.derived else source,
+                actor=unit.actor,
+                at=unit.moment.now,
+            )
             unit.session.add(line)

@@ -23,7 +23,7 @@ from sqlalchemy import (
     null,
     or_,
     true,
-)  # fmt: skip
+)
 from sqlalchemy.dialects.postgresql import ARRAY
 from sqlalchemy.types import TypeEngine
 

@@ -15,9 +15,22 @@ from finesieve.store.catalogue import Definitions
 from finesieve.store.compiler import Sql, compile_sql
 
 __all__ = [
-    "MeshCounts", "Person", "blank_count", "count_people", "count_where", "fill_counts", "find_by_email", "insert_person", "mesh_counts",
-    "page_of_people", "people_by_ids", "person_by_id", "stream_people", "update_person", "value_counts",
-]  # fmt: skip
+    "MeshCounts",
+    "Person",
+    "blank_count",
+    "count_people",
+    "count_where",
+    "fill_counts",
+    "find_by_email",
+    "insert_person",
+    "mesh_counts",
+    "page_of_people",
+    "people_by_ids",
+    "person_by_id",
+    "stream_people",
+    "update_person",
+    "value_counts",
+]
 
 
 @dataclass(frozen=True, slots=True)

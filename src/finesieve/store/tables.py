@@ -220,6 +220,13 @@ class DefinitionChange(SQLModel, table=True):
 
 
 GUARDED = (
-    "field_group", "field", "form", "form_version", "segment", "submission", "history", "definition_change",
-)  # fmt: skip
+    "field_group",
+    "field",
+    "form",
+    "form_version",
+    "segment",
+    "submission",
+    "history",
+    "definition_change",
+)
 """Tables behind row-level security: only rows of the transaction's workspace are seen."""

@@ -28,10 +28,18 @@ _NUMERIC: Final[frozenset[Kind]] = frozenset(("number", "money"))
 _WRITTEN_AS_TEXT: Final[frozenset[Kind]] = frozenset(WRITTEN)
 
 _KIND_WORDS: Final[dict[Kind, str]] = {
-    "text": "a text", "number": "a number", "money": "an amount of money", "yes_no": "a yes/no", "choice": "a choice",
-    "choices": "a multiple choice", "date": "a date", "time": "a time", "datetime": "a date and time",
-    "day_of_year": "a day of the year", "text_list": "a list of texts",
-}  # fmt: skip
+    "text": "a text",
+    "number": "a number",
+    "money": "an amount of money",
+    "yes_no": "a yes/no",
+    "choice": "a choice",
+    "choices": "a multiple choice",
+    "date": "a date",
+    "time": "a time",
+    "datetime": "a date and time",
+    "day_of_year": "a day of the year",
+    "text_list": "a list of texts",
+}
 
 
 def say_kind(kind: Kind) -> str:

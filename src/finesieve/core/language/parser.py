@@ -59,9 +59,24 @@ _SCAN: Final = re.compile(
     re.IGNORECASE,
 )
 _RIGHT_SIGNS: Final = {
-    "<>": "!=", "==": "=", "&&": "and", "||": "or", "!": "not", ";": ",", "≤": "<=", "≥": ">=", "≠": "!=",
-    "“": '"', "”": '"', "„": '"', "‘": "'", "’": "'", "×": "*", "÷": "/", "−": "-",
-}  # fmt: skip
+    "<>": "!=",
+    "==": "=",
+    "&&": "and",
+    "||": "or",
+    "!": "not",
+    ";": ",",
+    "≤": "<=",
+    "≥": ">=",
+    "≠": "!=",
+    "“": '"',
+    "”": '"',
+    "„": '"',
+    "‘": "'",
+    "’": "'",
+    "×": "*",
+    "÷": "/",
+    "−": "-",
+}
 
 
 def _before_parsing(text: str) -> tuple[Problem, ...]:
@@ -245,16 +260,34 @@ _HABITS: Final = (
     (re.compile(r"\bis\s+not\s+blank\b", re.I), "is-filled", "“is not blank” is written “is filled”.", "is filled"),
     (re.compile(r"\bis\s+not\s+filled\b", re.I), "is-filled", "“is not filled” is written “is blank”.", "is blank"),
     (re.compile(r"\bin\s*\(\s*\)", re.I), "empty-list", "The list is empty; it needs at least one value.", ""),
-    (re.compile(r"[=<>]\s*(not\b[^)]*)", re.I), "add-parentheses",
-     "Put brackets round the part with “not”: … = (not …).", "(not …)"),
-    (re.compile(r"\bis\s+(blank|filled)\s+else\b", re.I), "add-parentheses",
-     "Put brackets round the question: (… is blank) else …", "(…)"),
-)  # fmt: skip
+    (
+        re.compile(r"[=<>]\s*(not\b[^)]*)", re.I),
+        "add-parentheses",
+        "Put brackets round the part with “not”: … = (not …).",
+        "(not …)",
+    ),
+    (
+        re.compile(r"\bis\s+(blank|filled)\s+else\b", re.I),
+        "add-parentheses",
+        "Put brackets round the question: (… is blank) else …",
+        "(…)",
+    ),
+)
 _PLAIN: Final = {
-    "NAME": "a field or function", "NUMBER": "a number", "TEXT": "a text in quotes", "CMP": "a comparison such as =",
-    "LPAR": "(", "RPAR": ")", "COMMA": ",", "PLUS": "+", "MINUS": "-", "STAR": "*", "SLASH": "/", "DOT": ".",
+    "NAME": "a field or function",
+    "NUMBER": "a number",
+    "TEXT": "a text in quotes",
+    "CMP": "a comparison such as =",
+    "LPAR": "(",
+    "RPAR": ")",
+    "COMMA": ",",
+    "PLUS": "+",
+    "MINUS": "-",
+    "STAR": "*",
+    "SLASH": "/",
+    "DOT": ".",
     "$END": "the end",
-}  # fmt: skip
+}
 _UNSAID: Final = frozenset(("PERCENT", "_TRUE", "_FALSE", "_BLANK", "DOT"))
 
 

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from typing import Final
 
-__all__ = ["CATALOGUE", "Entry", "Problem", "Span"]
+__all__ = ["CATALOGUE", "FIXABLE", "Entry", "Problem", "Span"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,4 +71,8 @@ CATALOGUE: Final[dict[str, Entry]] = {
     "add-parentheses": Entry(
         "Brackets are needed to say which is meant.", ("member = not member", "name is blank else true")
     ),
+    "circle": Entry("A derived field that would be worked out from itself.", ()),
 }
+
+FIXABLE: Final = frozenset(("unknown-field", "unknown-function", "unknown-option", "wrong-sign", "is-filled"))
+"""Codes whose hint, where there is one, can stand in place of the span as it is."""

@@ -8,8 +8,15 @@ branch_labels = None
 depends_on = None
 
 _GUARDED = (
-    "field_group", "field", "form", "form_version", "segment", "submission", "history", "definition_change",
-)  # fmt: skip
+    "field_group",
+    "field",
+    "form",
+    "form_version",
+    "segment",
+    "submission",
+    "history",
+    "definition_change",
+)
 
 # Functions rather than inlined text: their arguments would otherwise be repeated, and a
 # formula that nests them would grow with a power of its depth.

@@ -1,0 +1,52 @@
+# Everything a script needs before it can start, from a bare Debian with Python. Sourced, not run.
+# Usage: source scripts/setup.sh; setup_python [dev]; setup_postgres; setup_browser
+
+say() { echo "· $*"; }
+lack() { echo "✗ $*" >&2; exit 1; }
+
+root=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
+cd "$root"
+export UV_PYTHON_DOWNLOADS=never PIP_DISABLE_PIP_VERSION_CHECK=1
+uv_version=0.13.9
+
+debian_install() { # what it is for, then the packages
+  local what=$1; shift
+  [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null || lack "$what is missing. As root: apt-get install $*"
+  say "Installing $what"
+  export DEBIAN_FRONTEND=noninteractive
+  apt-get install -y -qq --no-install-recommends "$@" >/dev/null 2>&1 ||
+    { apt-get update -qq && apt-get install -y -qq --no-install-recommends "$@" >/dev/null; } ||
+    lack "$what could not be installed: apt-get install $*"
+}
+
+setup_python() {
+  local lock=requirements${1:+-$1}.txt
+  command -v python3 >/dev/null || debian_install "Python" python3 python3-venv
+  python3 -c 'import sys; sys.exit(sys.version_info < (3, 11))' || lack "Python 3.11 or newer is needed; this is $(python3 --version)."
+  python3 -c 'import ensurepip' 2>/dev/null || debian_install "Python's venv" python3-venv
+  local mark
+  mark=$(cat "$lock" pyproject.toml | sha256sum | cut -c1-20)
+  if [ "$(cat .venv/finesieve-setup-$lock 2>/dev/null)" != "$mark" ] && [ "$(cat .venv/finesieve-setup-requirements-dev.txt 2>/dev/null)" != "$(cat requirements-dev.txt pyproject.toml | sha256sum | cut -c1-20)" ]; then
+    say "Setting up Python packages"
+    [ -x .venv/bin/python ] || python3 -m venv .venv
+    [ -x .tools/bin/uv ] || { python3 -m venv .tools && .tools/bin/pip install -q "uv==$uv_version" >/dev/null 2>&1; } || true
+    if [ -x .tools/bin/uv ]; then
+      .tools/bin/uv pip sync -q --require-hashes --python .venv/bin/python "$lock"
+      .tools/bin/uv pip install -q --no-deps --python .venv/bin/python -e .
+    else
+      say "uv is not to be had; pip takes longer"
+      .venv/bin/pip install -q --require-hashes -r "$lock"
+      .venv/bin/pip install -q --no-deps -e .
+    fi
+    echo "$mark" > ".venv/finesieve-setup-$lock"
+  fi
+  export PATH="$root/.venv/bin:$PATH"
+}
+
+setup_postgres() {
+  ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || command -v initdb >/dev/null || debian_install "PostgreSQL" postgresql
+}
+
+setup_browser() {
+  command -v chromium >/dev/null && command -v chromedriver >/dev/null || debian_install "Chromium with its driver" chromium chromium-driver
+}

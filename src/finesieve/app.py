@@ -1,0 +1,70 @@
+"""The application: settings and clock in, routes out."""
+
+import secrets
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from typing import Final
+
+from fastapi import FastAPI, Request
+from starlette.responses import JSONResponse, Response
+from starlette.staticfiles import StaticFiles
+
+from finesieve.front.signup.routes import router as signup
+from finesieve.office.access.routes import router as access
+from finesieve.office.bench.routes import router as bench
+from finesieve.office.collect.routes import router as collect
+from finesieve.office.compute.routes import router as compute
+from finesieve.office.define.routes import router as define
+from finesieve.office.people.routes import router as people
+from finesieve.office.shared.desk import NotSignedIn, to_sign_in
+from finesieve.office.sift.routes import router as sift
+from finesieve.services.accounts import StaffAccounts
+from finesieve.services.scope import Clock, utc_now
+from finesieve.services.signup import PublicForms
+from finesieve.settings import Settings
+from finesieve.store.database import Store, connect
+from finesieve.web.errors import add_error_pages
+from finesieve.web.security import SecurityHeaders
+from finesieve.web.site import Site
+from finesieve.web.templating import PACKAGE
+
+__all__ = ["create_app"]
+
+MOST_BYTES: Final = 1_000_000
+
+
+def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> FastAPI:
+    """Make the application. `clock` tells the time, for tests that move it."""
+    settings = settings or Settings()
+    store = Store(connect(settings.database_url))
+    secret = settings.secret or secrets.token_urlsafe(32)
+
+    @asynccontextmanager
+    async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
+        yield
+        store.engine.dispose()
+
+    app = FastAPI(
+        title="Fine Sieve", docs_url=None, redoc_url=None, openapi_url=None, lifespan=lifespan, max_body_size=MOST_BYTES
+    )
+    app.state.site = Site(
+        settings=settings,
+        store=store,
+        clock=clock,
+        accounts=StaffAccounts(store, clock, fast_hashes=settings.fast_hashes),
+        public_forms=PublicForms(store, clock, secret),
+    )
+    app.add_middleware(SecurityHeaders)
+    add_error_pages(app)
+    app.add_exception_handler(NotSignedIn, to_sign_in)
+    app.mount("/static", StaticFiles(directory=PACKAGE / "static"))
+    for router in (access, bench, define, collect, compute, sift, people, signup):
+        app.include_router(router)
+
+    @app.get("/healthz")
+    def health(request: Request) -> Response:
+        """200 once the database is migrated and reachable, else 503."""
+        ready = request.app.state.site.store.ready()
+        return JSONResponse({"status": "ready" if ready else "not ready"}, 200 if ready else 503)
+
+    return app

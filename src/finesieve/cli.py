@@ -1,0 +1,237 @@
+"""The command `finesieve`."""
+
+import json
+import os
+import secrets
+import signal
+import subprocess
+import sys
+import time
+from datetime import UTC, datetime
+from pathlib import Path
+from types import FrameType
+from typing import Annotated, Any, Literal, NoReturn
+from urllib.error import URLError
+from urllib.request import urlopen
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+import typer
+import uvicorn
+
+from finesieve import evaluate
+from finesieve.localdb import LocalPostgres, MissingPostgres
+from finesieve.settings import Settings, var_directory
+
+__all__ = ["main"]
+
+cli = typer.Typer(
+    pretty_exceptions_enable=False,
+    add_completion=False,
+    no_args_is_help=True,
+    help="Fine Sieve: define, collect, compute, sift.",
+)
+
+
+def main() -> None:
+    """Run the command."""
+    cli()
+
+
+def _misuse(message: str) -> NoReturn:
+    typer.echo(message, err=True)
+    raise typer.Exit(2)
+
+
+@cli.command("eval")
+def evaluate_expression(
+    expression: Annotated[str, typer.Argument(help="The expression, after --")],
+    fields: Annotated[Path, typer.Option(help="JSON: field keys to {type, options}")],
+    values: Annotated[Path, typer.Option(help="JSON: field keys to values")],
+    now: Annotated[str, typer.Option(help="The moment, ISO; the present by default")] = "",
+    zone: Annotated[str, typer.Option(help="The time zone")] = "UTC",
+    backend: Annotated[Literal["python", "sql"], typer.Option(help="What works it out")] = "python",
+) -> None:
+    """Work out an expression and print one JSON object."""
+    try:
+        given = evaluate.read_given(fields, values)
+        moment = datetime.fromisoformat(now) if now else datetime.now(UTC)
+        moment = moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+        place = ZoneInfo(zone)
+    except ZoneInfoNotFoundError:
+        _misuse(f"No time zone is called {zone}.")
+    except (ValueError, OSError) as problem:
+        _misuse(str(problem))
+    if backend == "sql":
+        try:
+            with evaluate.database() as engine:
+                result = evaluate.by_sql(expression, given, moment, place, engine)
+        except MissingPostgres as problem:
+            _misuse(str(problem))
+    else:
+        result = evaluate.by_python(expression, given, moment, place)
+    typer.echo(json.dumps(result, ensure_ascii=False))
+    raise typer.Exit(1 if "problems" in result else 0)
+
+
+@cli.command()
+def migrate() -> None:
+    """Bring the database of FINESIEVE_DATABASE_URL up to date."""
+    from finesieve.store.database import connect
+    from finesieve.store.migrate import migrate as run
+
+    run(connect(_database_url()))
+
+
+def _database_url() -> str:
+    url = Settings().database_url
+    if not url:
+        _misuse("FINESIEVE_DATABASE_URL is not set; it names the PostgreSQL database.")
+    return url
+
+
+@cli.command()
+def serve(port: int = 8765, host: str = "127.0.0.1") -> None:
+    """Serve the pages on FINESIEVE_DATABASE_URL."""
+    _database_url()
+    uvicorn.run(
+        "finesieve.app:create_app", factory=True, host=host, port=port, log_level="warning", server_header=False
+    )
+
+
+@cli.command()
+def worker() -> None:
+    """Run background tasks on FINESIEVE_DATABASE_URL."""
+    from finesieve.jobs.worker import make_worker
+
+    with (app := make_worker(_database_url())).open():
+        app.run_worker(fetch_job_polling_interval=0.5)
+
+
+@cli.command("add-staff")
+def add_staff(email: str, name: str) -> None:
+    """Add somebody who may sign in; the password is read from standard input."""
+    from finesieve.core.errors import Conflict
+    from finesieve.services.accounts import StaffAccounts
+    from finesieve.services.scope import utc_now
+    from finesieve.store.database import Store, connect
+
+    password = typer.prompt("Password", hide_input=True) if sys.stdin.isatty() else sys.stdin.readline().strip()
+    if len(password) < 8:
+        _misuse("A password has at least 8 characters.")
+    try:
+        StaffAccounts(Store(connect(_database_url())), utc_now).add_staff(email, name, password)
+    except Conflict:
+        _misuse(f"{email} is there already.")
+
+
+@cli.command()
+def demo(
+    port: Annotated[int, typer.Option(help="Where to serve the pages")] = 8765,
+    reset: Annotated[bool, typer.Option(help="Begin anew: the demo's data is removed first")] = False,
+) -> None:
+    """Start everything with the demo house: database, server, worker. Ctrl-C stops it all."""
+    var = var_directory()
+    try:
+        postgres = LocalPostgres(var / "postgres")
+        loading = var / "demo-loading"
+        if reset or loading.exists():
+            # A mark left behind tells that loading was broken off; half a demo is no demo.
+            postgres.remove()
+        _say("Starting PostgreSQL on loopback …")
+        postgres.start()
+    except MissingPostgres as problem:
+        _misuse(str(problem))
+    stopping = _Stopping()
+    children: list[subprocess.Popen[bytes]] = []
+    try:
+        children = _start_demo(postgres.url, port, var, stopping)
+        while not stopping.asked and all(child.poll() is None for child in children):
+            time.sleep(0.2)
+        if not stopping.asked:
+            raise typer.Exit(1)
+    finally:
+        _stop(children)
+        postgres.stop()
+        _say("Stopped.")
+
+
+class _Stopping:
+    """Whether somebody pressed Ctrl-C or asked to terminate."""
+
+    def __init__(self) -> None:
+        self.asked = False
+        for which in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+            signal.signal(which, self._ask)
+
+    def _ask(self, _signal: int, _frame: FrameType | None) -> None:
+        self.asked = True
+
+
+def _say(words: str) -> None:
+    typer.echo(words)
+
+
+def _start_demo(url: str, port: int, var: Path, stopping: _Stopping) -> list[subprocess.Popen[bytes]]:
+    from finesieve.demo.load import load_demo
+    from finesieve.store.database import Store, connect
+    from finesieve.store.migrate import migrate as run
+
+    engine = connect(url)
+    run(engine)
+    loading = var / "demo-loading"
+    loading.touch()
+    if load_demo(Store(engine)):
+        _say("The demo house is loaded: 2,000 made-up people.")
+    loading.unlink()
+    engine.dispose()
+    environment = os.environ | {"FINESIEVE_DATABASE_URL": url, "FINESIEVE_DEMO": "1", "FINESIEVE_SECRET": _secret(var)}
+    # A session of their own, so that Ctrl-C reaches us alone and we stop them in order.
+    children = [
+        subprocess.Popen(  # noqa: S603 - our own command
+            [sys.executable, "-m", "finesieve.cli", *words], env=environment, start_new_session=True
+        )
+        for words in (["serve", "--port", str(port)], ["worker"])
+    ]
+    address = f"http://127.0.0.1:{port}/"
+    for _ in range(200):
+        if stopping.asked or children[0].poll() is not None:
+            break
+        if _answers(f"{address}healthz"):
+            _say(f"Fine Sieve is at {address}  (Ctrl-C stops it)")
+            break
+        time.sleep(0.1)
+    if children[0].poll() is not None:
+        _say(f"The server did not start; is port {port} taken? Choose another with --port.")
+    return children
+
+
+def _secret(var: Path) -> str:
+    path = var / "secret"
+    if not path.exists():
+        path.write_text(secrets.token_urlsafe(32))
+        path.chmod(0o600)
+    return path.read_text()
+
+
+def _answers(address: str) -> bool:
+    try:
+        with urlopen(address, timeout=1) as answer:  # noqa: S310 - a loopback address of our own
+            return bool(answer.status == 200)
+    except (URLError, OSError):
+        return False
+
+
+def _stop(children: list[subprocess.Popen[Any]]) -> None:
+    for child in children:
+        if child.poll() is None:
+            child.terminate()
+    for child in children:
+        try:
+            child.wait(timeout=8)
+        except subprocess.TimeoutExpired:
+            child.kill()
+            child.wait()
+
+
+if __name__ == "__main__":
+    main()

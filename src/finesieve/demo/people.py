@@ -1,0 +1,97 @@
+"""Made-up people, uneven and with gaps. The same seed gives the same people."""
+
+import random
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
+from decimal import Decimal
+from typing import Final
+
+from finesieve.core.values import Value
+
+__all__ = ["MadeUp", "make_people"]
+
+_FIRST: Final = (
+    "Odette Piers Wren Tamsin Lis Maud Corin Hester Jory Nerys Alder Bryony Cato Della Edric Fern Gwil Hazel Idris Junia "
+    "Kester Linnet Merrin Nevin Orla Perran Quilla Rowan Sorrel Teasel Ula Verity Wystan Yarrow Zennor Ansel Briar Clem "
+    "Dorcas Ewan Flora Garth Hollis Isolde Jessamy Kit Lowen Mabyn"
+).split()
+_LAST: Final = (
+    "Marram Hallowby Castellan Orrell Tarn Ellery Fenwood Garrick Holloway-Pike Ironmere Jessop Kettlewell Larkrise Mossop "
+    "Netherby Oxlade Pellow Quarrington Ravensdale Sallowfield Thistlethwaite Underhay Vennor Wetherell Yeo Ashgrove "
+    "Bellwether Crakehall Dunnock Eskdale Furrow Gorseman Hathersage Inglewood Juniperson Kelder"
+).split()
+_HOSTS: Final = ("hedgerow.example", "lowfold.example", "postbag.example", "allotment.example", "brackenmail.example")
+_VARIETIES: Final = (
+    "Painted Lady bean",
+    "Crimson dwarf bean",
+    "Long Tom leek",
+    "Bramble Hill kale",
+    "Old Yellow tomato",
+    "Fold End pea",
+    "Winter purslane",
+    "Ragged Jack",
+    "Blue-podded pea",
+    "Lazy housewife bean",
+    "Egg-and-butter squash",
+    "Black cherry tomato",
+)
+
+
+@dataclass(frozen=True, slots=True)
+class MadeUp:
+    """One made-up person: when they signed up, and values by field key."""
+
+    signed_up_at: datetime
+    values: dict[str, Value]
+
+
+def make_people(count: int, now: datetime, seed: int = 1886) -> Iterator[MadeUp]:
+    """People from the earliest sign-up to the latest, the last of them a few hours before `now`."""
+    chance = random.Random(seed)  # noqa: S311 - made-up data, not a secret
+    # Sign-ups thin out into the past, with a swell every spring.
+    ages = sorted((chance.expovariate(1 / 420) for _ in range(count)), reverse=True)
+    for number, days in enumerate(ages):
+        moment = now - timedelta(days=min(days, 2_600), hours=2 + chance.random() * 9)
+        yield _person(chance, number, moment)
+
+
+def _maybe(chance: random.Random, share: float, value: Value) -> Value:
+    return value if chance.random() < share else None
+
+
+def _pick(chance: random.Random, weights: dict[str, int]) -> str:
+    return chance.choices(list(weights), list(weights.values()))[0]
+
+
+def _metres(chance: random.Random, middle: float, spread: float) -> Decimal:
+    return Decimal(str(round(min(max(chance.gauss(middle, spread), 0.5), 60) * 2) / 2))
+
+
+def _person(chance: random.Random, number: int, moment: datetime) -> MadeUp:
+    first, last = chance.choice(_FIRST), chance.choice(_LAST)
+    role = _pick(chance, {"home": 78, "school": 9, "market": 13})
+    has_plot = chance.random() < (0.72 if role == "home" else 0.95)
+    large = 2.2 if role == "market" else 1.0
+    watering = _pick(chance, {"by hand": 46, "drip": 21, "rain": 33})
+    litres = Decimal(max(10, round(chance.gauss(95 * large, 45) / 5) * 5)) if watering == "by hand" else None
+    born = date(1938, 1, 1) + timedelta(days=int(chance.betavariate(2.4, 2.2) * 26_500))
+    values: dict[str, Value] = {
+        "email": f"{first}.{last}{number}@{chance.choice(_HOSTS)}".lower(),
+        "first_name": _maybe(chance, 0.97, first),
+        "last_name": _maybe(chance, 0.93, last),
+        "signed_up_on": moment.date(),
+        "born": _maybe(chance, 0.83 if role != "school" else 0.12, born),
+        "gardener": _maybe(chance, 0.96, role),
+        "zone": _maybe(chance, 0.905, _pick(chance, {"north": 34, "hill": 21, "south": 27, "river": 18})),
+        "plot_length": _maybe(chance, 0.97, _metres(chance, 8 * large, 3.2 * large)) if has_plot else None,
+        "plot_width": _maybe(chance, 0.955, _metres(chance, 4.4 * large, 1.8)) if has_plot else None,
+        "watering": _maybe(chance, 0.88, watering) if has_plot else None,
+        "litres_a_day": _maybe(chance, 0.86, litres) if has_plot else None,
+        "soil": _maybe(chance, 0.12, _pick(chance, {"clay": 52, "loam": 33, "sand": 15})),
+        "swaps_seed": _maybe(chance, 0.78, chance.random() < 0.41),
+        "favourite": _maybe(chance, 0.37, chance.choice(_VARIETIES)),
+    }
+    if values["watering"] is None:
+        values["litres_a_day"] = None
+    return MadeUp(moment, values)

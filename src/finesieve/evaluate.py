@@ -1,0 +1,130 @@
+"""Trying a formula outside the application: `finesieve eval`."""
+
+import json
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from sqlalchemy import Engine, select
+
+from finesieve.core.fields.encoding import from_json, to_json
+from finesieve.core.fields.keys import key_problem
+from finesieve.core.language.checker import check
+from finesieve.core.language.evaluator import Moment, compile_python
+from finesieve.core.language.problems import Problem
+from finesieve.core.language.typed import Typed
+from finesieve.core.values import KINDS, Type, Value
+from finesieve.localdb import LocalPostgres
+from finesieve.settings import Settings, var_directory
+from finesieve.store.compiler import bound, compile_sql
+from finesieve.store.database import connect
+from finesieve.store.migrate import migrate
+
+__all__ = ["Given", "by_python", "by_sql", "database", "read_given"]
+
+
+@dataclass(frozen=True, slots=True)
+class Given:
+    """The fields and the values of one made-up person."""
+
+    names: Mapping[str, Type]
+    values: Mapping[str, Value]
+
+
+def read_given(fields_file: Path, values_file: Path) -> Given:
+    """Read both files. Raises ValueError, with the reason, for what they may not hold."""
+    fields, data = _object(fields_file), _object(values_file)
+    names = {key: _type(key, settings) for key, settings in fields.items()}
+    unknown = sorted(set(data) - set(names))
+    if unknown:
+        raise ValueError(f"{values_file}: no field is called {unknown[0]}")
+    values = {}
+    for key, value in data.items():
+        try:
+            values[key] = from_json(value, names[key])
+        except ValueError as problem:
+            raise ValueError(f"{values_file}: {key}: {problem}") from None
+    return Given(names, values)
+
+
+def _object(path: Path) -> dict[str, Any]:
+    try:
+        data = json.loads(path.read_text())
+    except (json.JSONDecodeError, UnicodeDecodeError) as problem:
+        raise ValueError(f"{path}: not JSON: {problem}") from None
+    if not isinstance(data, dict):
+        raise ValueError(f"{path}: an object is needed")
+    return data
+
+
+def _type(key: str, settings: Any) -> Type:
+    problem = key_problem(key)
+    if problem:
+        raise ValueError(f"{key}: {problem}")
+    if not isinstance(settings, dict) or settings.get("type") not in KINDS:
+        raise ValueError(f"{key}: the type is one of {', '.join(KINDS)}")
+    options = settings.get("options", [])
+    if not isinstance(options, list) or not all(isinstance(option, str) and option for option in options):
+        raise ValueError(f"{key}: options are a list of texts")
+    return Type(settings["type"], tuple(options), key if settings["type"] in ("choice", "choices") else "")
+
+
+def by_python(expression: str, given: Given, now: datetime, zone: ZoneInfo) -> dict[str, Any]:
+    """Check and work out in Python: `{"type", "value"}` or `{"problems"}`."""
+    checked = check(expression, given.names, zone=zone)
+    if checked.typed is None:
+        return _problems(checked.problems)
+    return _result(checked.typed, compile_python(checked.typed)(given.values, Moment(now, zone)), zone)
+
+
+def by_sql(expression: str, given: Given, now: datetime, zone: ZoneInfo, engine: Engine) -> dict[str, Any]:
+    """The same in PostgreSQL."""
+    checked = check(expression, given.names, zone=zone)
+    if checked.typed is None:
+        return _problems(checked.problems)
+    columns = {key: bound(given.values.get(key), type_.kind) for key, type_ in given.names.items()}
+    with engine.connect() as connection:
+        value = connection.execute(select(compile_sql(checked.typed, columns, Moment(now, zone)))).scalar_one()
+    return _result(checked.typed, tuple(value) if isinstance(value, list) else value, zone)
+
+
+def _result(typed: Typed, value: Value, zone: ZoneInfo) -> dict[str, Any]:
+    shown = value.astimezone(zone) if isinstance(value, datetime) else value
+    return {"type": typed.type.kind, "value": to_json(shown)}
+
+
+def _problems(problems: tuple[Problem, ...]) -> dict[str, Any]:
+    return {
+        "problems": [
+            {
+                "code": problem.code,
+                "start": problem.span.start,
+                "end": problem.span.end,
+                "message": problem.message,
+                "hint": problem.hint,
+            }
+            for problem in problems
+        ]
+    }
+
+
+@contextmanager
+def database() -> Iterator[Engine]:
+    """The database of FINESIEVE_DATABASE_URL, or else the working copy's own, started for the while."""
+    url = Settings().database_url
+    if url:
+        yield connect(url)
+        return
+    postgres = LocalPostgres(var_directory() / "postgres")
+    postgres.start()
+    try:
+        engine = connect(postgres.url)
+        migrate(engine)
+        yield engine
+        engine.dispose()
+    finally:
+        postgres.stop()

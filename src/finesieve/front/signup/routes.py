@@ -1,0 +1,80 @@
+"""Opening a sign-up form, answering it question by question, sending it."""
+
+from dataclasses import dataclass
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.core.forms.outcome import QuestionOutcome
+from finesieve.services.signup import OpenForm
+from finesieve.web.posted import Posted, PostedForm
+from finesieve.web.site import site_of
+from finesieve.web.templating import render
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/join/{workspace}/{form_slug}")
+
+
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """A question as the page draws it; its trouble is said only once it was left, or the form was sent."""
+
+    outcome: QuestionOutcome
+    message: str
+
+    @property
+    def name(self) -> str:
+        return self.outcome.question.id
+
+
+def _shown(opened: OpenForm, touched: set[str], everything: bool) -> list[Shown]:
+    return [
+        Shown(question, question.message if everything or question.question.id in touched else "")
+        for question in opened.outcome.showing
+    ]
+
+
+def _answers(form: PostedForm) -> dict[str, str]:
+    return {name[2:]: value for name, value in form.data.items() if name.startswith("a_")}
+
+
+@router.get("")
+def show_form(request: Request, workspace: str, form_slug: str) -> Response:
+    """The form, empty."""
+    opened = site_of(request).public_forms.open(workspace, form_slug)
+    return _page(request, opened, [])
+
+
+def _page(
+    request: Request, opened: OpenForm, touched: list[str], *, everything: bool = False, status: int = 200
+) -> Response:
+    questions = _shown(opened, set(touched), everything)
+    wrong = [question for question in questions if question.message] if everything else []
+    context = {"opened": opened, "questions": questions, "touched": " ".join(touched), "wrong": wrong}
+    return render(request, "front/signup/form.html", context, status)
+
+
+@router.post("/answers")
+def answer(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
+    """The questions that follow from the answers so far; a part of the page. Stores nothing."""
+    opened = site_of(request).public_forms.answer(workspace, form_slug, form.one("token"), _answers(form))
+    touched = form.one("touched").split()[:500]
+    context = {"opened": opened, "questions": _shown(opened, set(touched), False), "touched": " ".join(touched)}
+    return render(request, "front/signup/_questions.html", context)
+
+
+@router.post("")
+def send(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
+    """Send the form; where something does not fit, all is shown again as it was typed."""
+    opened = site_of(request).public_forms.send(workspace, form_slug, form.one("token"), _answers(form))
+    if not opened.sent:
+        return _page(request, opened, form.one("touched").split()[:500], everything=True, status=422)
+    return RedirectResponse(f"/join/{workspace}/{form_slug}/thanks", 303)
+
+
+@router.get("/thanks")
+def show_thanks(request: Request, workspace: str, form_slug: str) -> Response:
+    """After sending."""
+    opened = site_of(request).public_forms.open(workspace, form_slug)
+    return render(request, "front/signup/thanks.html", {"opened": opened})

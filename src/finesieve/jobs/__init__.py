@@ -1,0 +1,1 @@
+"""Background tasks, on the same PostgreSQL."""

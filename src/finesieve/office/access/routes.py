@@ -1,0 +1,115 @@
+"""Signing in and out, choosing and making a workspace."""
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.office.shared.desk import COOKIE, DeskHere, StaffHere
+from finesieve.services.accounts import NewWorkspace
+from finesieve.services.changes import undo_change
+from finesieve.services.inputs import read_input
+from finesieve.web.posted import Posted
+from finesieve.web.security import same_site
+from finesieve.web.site import Site, site_of
+from finesieve.web.templating import render
+
+__all__ = ["router"]
+
+router = APIRouter()
+
+DEMO_EMAIL = "maud@brackenfold.example"
+
+
+def _local(path: str, otherwise: str = "/workspaces") -> str:
+    """The path if it is one of ours, so that nobody is led elsewhere after signing in."""
+    safe = path.startswith("/") and not path.startswith(("//", "/\\")) and not any(sign in path for sign in "\r\n\\")
+    return path if safe else otherwise
+
+
+def _with_session(response: Response, token: str, site: Site) -> Response:
+    response.set_cookie(COOKIE, token, httponly=True, samesite="lax", secure=site.settings.secure_cookies, path="/")
+    return response
+
+
+def _sign_in_page(request: Request, status: int = 200, **context: str) -> Response:
+    context = {"email": "", "message": "", "next": request.query_params.get("next", "")} | context
+    return render(request, "office/access/sign_in.html", {**context, "demo": site_of(request).settings.demo}, status)
+
+
+@router.get("/")
+def front_door(request: Request) -> Response:
+    """To the workspaces of whoever is signed in."""
+    return RedirectResponse("/workspaces", 303)
+
+
+@router.get("/sign-in")
+def show_sign_in(request: Request) -> Response:
+    """The sign-in page."""
+    return _sign_in_page(request)
+
+
+@router.post("/sign-in")
+def sign_in(request: Request, form: Posted) -> Response:
+    """Sign in with email and password."""
+    same_site(request)
+    site = site_of(request)
+    try:
+        token = site.accounts.sign_in(form.one("email")[:200], form.one("password")[:200])
+    except InvalidInput as problem:
+        context = {"email": form.one("email"), "message": problem.messages[""], "next": form.one("next")}
+        return _sign_in_page(request, 422, **context)
+    return _with_session(RedirectResponse(_local(form.one("next")), 303), token, site)
+
+
+@router.post("/sign-in/demo")
+def sign_in_demo(request: Request, form: Posted) -> Response:
+    """Sign in as the demo's specialist, where this is the demo."""
+    same_site(request)
+    site = site_of(request)
+    if not site.settings.demo:
+        raise NotFound("This is not the demo.")
+    token = site.accounts.sign_in_as(DEMO_EMAIL)
+    return _with_session(RedirectResponse(_local(form.one("next")), 303), token, site)
+
+
+@router.post("/sign-out")
+def sign_out(request: Request, staff: StaffHere) -> Response:
+    """End the session."""
+    site_of(request).accounts.sign_out(staff.token)
+    response = RedirectResponse("/sign-in", 303)
+    response.delete_cookie(COOKIE, path="/")
+    return response
+
+
+@router.get("/workspaces")
+def show_workspaces(request: Request, staff: StaffHere) -> Response:
+    """The workspaces of whoever is signed in, and a form for a new one."""
+    return _workspaces_page(request, staff, {"name": "", "zone": "Europe/London"}, {})
+
+
+def _workspaces_page(
+    request: Request, staff: StaffHere, typed: dict[str, str], messages: dict[str, str], status: int = 200
+) -> Response:
+    entries = site_of(request).accounts.workspaces(staff.signed_in.staff_id)
+    context = {"entries": entries, "staff": staff.signed_in, "typed": typed, "messages": messages}
+    return render(request, "office/access/workspaces.html", {**context, "csrf": staff.signed_in.csrf}, status)
+
+
+@router.post("/workspaces")
+def make_workspace(request: Request, staff: StaffHere, form: Posted) -> Response:
+    """Make a workspace and enter it."""
+    typed = {"name": form.one("name"), "zone": form.one("zone")}
+    try:
+        slug = site_of(request).accounts.create_workspace(read_input(NewWorkspace, typed), staff.signed_in.staff_id)
+    except InvalidInput as problem:
+        return _workspaces_page(request, staff, typed, problem.messages, 422)
+    return RedirectResponse(f"/w/{slug}/", 303)
+
+
+@router.post("/w/{slug}/undo")
+def undo(desk: DeskHere, form: Posted) -> Response:
+    """Take a change back, and return to where it was made."""
+    change_id = form.number("change")
+    undo_change(desk.scope, change_id)
+    back = _local(form.one("back"), desk.path())
+    return RedirectResponse(f"{back}?done={change_id}", 303)

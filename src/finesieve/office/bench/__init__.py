@@ -1,0 +1,1 @@
+"""The bench: the first page, and finding anything."""

@@ -1,0 +1,1 @@
+"""Collect: composing forms."""

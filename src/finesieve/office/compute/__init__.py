@@ -1,0 +1,1 @@
+"""Compute: derived fields."""

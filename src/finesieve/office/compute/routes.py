@@ -1,0 +1,145 @@
+"""Derived fields: list, write a formula, try it out, save."""
+
+from collections.abc import Mapping
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.core.errors import InvalidInput
+from finesieve.core.language.checker import say_kind
+from finesieve.core.language.functions import FUNCTIONS
+from finesieve.core.language.problems import FIXABLE
+from finesieve.office.compute.marks import marked_text
+from finesieve.office.shared.desk import Desk, DeskHere
+from finesieve.office.shared.frame import Entry, Section, back_with, page
+from finesieve.services.compute import (
+    DerivedInput,
+    DerivedView,
+    change_derived,
+    create_derived,
+    preview_formula,
+    read_derived,
+)
+from finesieve.services.define import read_catalogue
+from finesieve.services.inputs import read_input
+from finesieve.web.posted import Posted
+from finesieve.web.templating import render
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/compute")
+
+
+def _sections(desk: Desk, active: int = 0) -> list[Section]:
+    catalogue = read_catalogue(desk.scope)
+    entries = [
+        Entry(
+            field.label,
+            desk.path(f"compute/{field.id}"),
+            "broken"
+            if field.key in catalogue.broken
+            else field.unit or say_kind(field.value_type.kind).split(" ", 1)[1],
+            field.id == active,
+        )
+        for field in catalogue.derived
+    ]
+    return [Section("of a person", entries, desk.path("compute/new"), "New derived field", empty="Nothing yet")]
+
+
+@router.get("")
+def show_compute(desk: DeskHere) -> Response:
+    """To the first derived field, or to making one."""
+    derived = read_catalogue(desk.scope).derived
+    return RedirectResponse(desk.path(f"compute/{derived[0].id}" if derived else "compute/new"), 303)
+
+
+_NEW = {"label": "", "help": "", "unit": "", "formula": "", "key": "", "group_id": ""}
+
+
+@router.get("/new")
+def new_derived(request: Request, desk: DeskHere) -> Response:
+    """The editor for a new derived field."""
+    return _editor(request, desk, None, _NEW, {})
+
+
+def _editor(
+    request: Request,
+    desk: Desk,
+    view: DerivedView | None,
+    typed: Mapping[str, str],
+    messages: Mapping[str, str],
+    status: int = 200,
+) -> Response:
+    key = view.field.key if view else ""
+    preview = preview_formula(desk.scope, typed["formula"], key, typed["unit"]) if typed["formula"] else None
+    catalogue = read_catalogue(desk.scope)
+    return page(
+        request,
+        desk,
+        "office/compute/editor.html",
+        stage="compute",
+        title=view.field.label if view else "New derived field",
+        sections=_sections(desk, view.field.id if view else 0),
+        view=view,
+        typed=typed,
+        messages=messages,
+        preview=preview,
+        catalogue=catalogue,
+        functions=FUNCTIONS.values(),
+        say_kind=say_kind,
+        fixable=FIXABLE,
+        marks=marked_text(typed["formula"], preview.problems if preview else ()),
+        status=status,
+    )
+
+
+@router.post("/new")
+def make_derived(request: Request, desk: DeskHere, form: Posted) -> Response:
+    """Save a new derived field."""
+    try:
+        field_id = create_derived(desk.scope, _read(form.data))
+    except InvalidInput as problem:
+        return _editor(request, desk, None, {**_NEW, **form.data}, problem.messages, 422)
+    return RedirectResponse(desk.path(f"compute/{field_id}"), 303)
+
+
+def _read(data: Mapping[str, str]) -> DerivedInput:
+    group = data.get("group_id", "")
+    return read_input(DerivedInput, {**data, "group_id": group if group.isdigit() and len(group) < 10 else "0"})
+
+
+@router.post("/preview")
+def preview(request: Request, desk: DeskHere, form: Posted) -> Response:
+    """What the formula would give, as it is typed; a part of the page."""
+    formula = form.one("formula")
+    found = (
+        preview_formula(desk.scope, formula, form.one("own_key")[:60], form.one("unit")[:20])
+        if formula.strip()
+        else None
+    )
+    context = {"preview": found, "desk": desk, "say_kind": say_kind, "fixable": FIXABLE, "typed": form.data}
+    return render(
+        request,
+        "office/compute/_preview.html",
+        {**context, "marks": marked_text(formula, found.problems if found else ()), "as_part": True},
+    )
+
+
+@router.get("/{field_id:int}")
+def show_derived(request: Request, desk: DeskHere, field_id: int) -> Response:
+    """A derived field in its editor."""
+    view = read_derived(desk.scope, field_id)
+    field = view.field
+    typed = {"label": field.label, "help": field.help, "unit": field.unit, "formula": field.formula}
+    return _editor(request, desk, view, typed, {})
+
+
+@router.post("/{field_id:int}")
+def save_derived(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Response:
+    """Save a changed derived field."""
+    try:
+        change = change_derived(desk.scope, field_id, _read(form.data))
+    except InvalidInput as problem:
+        view = read_derived(desk.scope, field_id)
+        return _editor(request, desk, view, {**_NEW, **form.data}, problem.messages, 422)
+    return back_with(desk.path(f"compute/{field_id}"), change)

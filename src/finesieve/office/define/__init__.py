@@ -1,0 +1,1 @@
+"""Define: groups and fields."""

@@ -1,0 +1,1 @@
+"""People: the list and the profiles."""

@@ -1,0 +1,94 @@
+"""The list of people, and one person's profile."""
+
+from collections.abc import Mapping
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.core.errors import InvalidInput
+from finesieve.office.shared.desk import Desk, DeskHere
+from finesieve.office.shared.frame import Entry, Section, page
+from finesieve.services.people import decide_held, list_people, read_profile, set_values
+from finesieve.services.sift import list_segments
+from finesieve.web.posted import Posted
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/people")
+
+
+def _sections(desk: Desk) -> list[Section]:
+    entries = [
+        Entry(
+            segment.name, desk.path(f"sift/{segment.id}"), "broken" if segment.people is None else f"{segment.people:,}"
+        )
+        for segment in list_segments(desk.scope)
+    ]
+    return [Section("segments", entries, empty="No segment yet")]
+
+
+@router.get("")
+def show_people(request: Request, desk: DeskHere, q: str = "", before: int | None = None) -> Response:
+    """People, newest first; `q` looks in names and emails."""
+    words = q.replace("\x00", "")[:100]
+    people = list_people(desk.scope, search=words, before_id=before)
+    return page(
+        request,
+        desk,
+        "office/people/list.html",
+        stage="people",
+        title="People",
+        sections=_sections(desk),
+        people=people,
+        words=words,
+    )
+
+
+@router.get("/{person_id:int}")
+def show_person(request: Request, desk: DeskHere, person_id: int) -> Response:
+    """A profile."""
+    return _profile_page(request, desk, person_id, {}, {})
+
+
+def _profile_page(
+    request: Request,
+    desk: Desk,
+    person_id: int,
+    typed: Mapping[str, str],
+    messages: Mapping[str, str],
+    status: int = 200,
+) -> Response:
+    profile = read_profile(desk.scope, person_id)
+    editing = request.query_params.get("edit", "")
+    return page(
+        request,
+        desk,
+        "office/people/profile.html",
+        stage="people",
+        title=profile.name,
+        sections=_sections(desk),
+        profile=profile,
+        typed=typed,
+        messages=messages,
+        editing=int(editing) if editing.isdigit() else 0,
+        about=request.query_params.get("history", ""),
+        status=status,
+    )
+
+
+@router.post("/{person_id:int}")
+def save_person(request: Request, desk: DeskHere, person_id: int, form: Posted) -> Response:
+    """Correct values of a group of fields."""
+    typed = {name[2:]: value for name, value in form.data.items() if name.startswith("v_")}
+    try:
+        changed = set_values(desk.scope, person_id, typed)
+    except InvalidInput as problem:
+        return _profile_page(request, desk, person_id, typed, problem.messages, 422)
+    return RedirectResponse(desk.path(f"people/{person_id}?changed={changed}"), 303)
+
+
+@router.post("/held/{submission_id:int}")
+def decide(desk: DeskHere, submission_id: int, form: Posted) -> Response:
+    """Take over the answers of a held sign-up, or set it aside."""
+    person_id = decide_held(desk.scope, submission_id, apply=form.one("decision") == "apply")
+    return RedirectResponse(desk.path(f"people/{person_id}"), 303)

@@ -1,0 +1,81 @@
+"""The frame of an office page: band, index, sheet, margin."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any, Final, Literal
+
+from fastapi import Request
+from starlette.responses import HTMLResponse, RedirectResponse
+
+from finesieve.office.shared.desk import Desk
+from finesieve.services.changes import read_change
+from finesieve.web.templating import render
+
+__all__ = ["Entry", "Section", "back_with", "page"]
+
+Stage = Literal["bench", "define", "collect", "compute", "sift", "follow-up", "people"]
+STAGES: Final[tuple[tuple[Stage, str], ...]] = (
+    ("define", "Define"),
+    ("collect", "Collect"),
+    ("compute", "Compute"),
+    ("sift", "Sift"),
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """A line of the Index: a name, leader dots, a figure or state."""
+
+    name: str
+    href: str
+    figure: str = ""
+    active: bool = False
+    id: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Section:
+    """A part of the Index. `add` is the address that makes a new entry; `order` takes a new order."""
+
+    title: str
+    entries: Sequence[Entry]
+    add: str = ""
+    add_label: str = ""
+    order: str = ""
+    empty: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Frame:
+    """What the layout needs."""
+
+    desk: Desk
+    stage: Stage
+    sections: Sequence[Section]
+    title: str
+    undo: Any = None
+    stages: Sequence[tuple[Stage, str]] = field(default=STAGES)
+
+
+def page(
+    request: Request,
+    desk: Desk,
+    template: str,
+    *,
+    stage: Stage,
+    title: str,
+    sections: Sequence[Section],
+    status: int = 200,
+    **context: Any,
+) -> HTMLResponse:
+    """One page of the office. A change just made is offered for undoing in the Margin."""
+    change = request.query_params.get("done", "")
+    undo = read_change(desk.scope, int(change)) if change.isascii() and change.isdigit() and len(change) < 10 else None
+    frame = Frame(desk, stage, sections, title, undo)
+    return render(request, template, {"frame": frame, "desk": desk, "csrf": desk.staff.csrf, **context}, status)
+
+
+def back_with(path: str, change_id: int = 0) -> RedirectResponse:
+    """Back to a page after a change, offering to undo it where it can be."""
+    sign = "&" if "?" in path else "?"
+    return RedirectResponse(f"{path}{sign}done={change_id}" if change_id else path, 303)

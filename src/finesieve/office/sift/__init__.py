@@ -1,0 +1,1 @@
+"""Sift: segments and their sieve."""

@@ -1,0 +1,202 @@
+"""Segments: the sieve, its meshes, its people, and CSV."""
+
+from collections.abc import Iterator, Mapping, Sequence
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response, StreamingResponse
+
+from finesieve.core.errors import InvalidExpression, InvalidInput
+from finesieve.core.language.problems import FIXABLE
+from finesieve.office.shared.desk import Desk, DeskHere
+from finesieve.office.shared.frame import Entry, Section, back_with, page
+from finesieve.office.shared.sentences import Draft, SentenceDraft, draft_of, read_sentence
+from finesieve.office.sift.picture import draw_sieve
+from finesieve.services.accounts import slug_from_name
+from finesieve.services.inputs import read_input
+from finesieve.services.sift import (
+    Mesh,
+    SegmentInput,
+    SegmentView,
+    change_segment,
+    create_segment,
+    export_segment,
+    list_segments,
+    read_segment,
+    remove_segment,
+    tray_people,
+)
+from finesieve.web.posted import Posted
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/sift")
+
+
+def _sections(desk: Desk, active: int = 0) -> list[Section]:
+    entries = [
+        Entry(
+            segment.name,
+            desk.path(f"sift/{segment.id}"),
+            "broken" if segment.people is None else f"{segment.people:,}",
+            segment.id == active,
+        )
+        for segment in list_segments(desk.scope)
+    ]
+    return [Section("segments", entries, desk.path("sift/new"), "New segment", empty="No segment yet")]
+
+
+@router.get("")
+def show_sift(request: Request, desk: DeskHere) -> Response:
+    """To the first segment, or to making one."""
+    segments = list_segments(desk.scope)
+    return RedirectResponse(desk.path(f"sift/{segments[0].id}" if segments else "sift/new"), 303)
+
+
+@router.get("/new")
+def new_segment(request: Request, desk: DeskHere) -> Response:
+    """The page that makes a segment."""
+    return _new_page(request, desk, "", "")
+
+
+def _new_page(request: Request, desk: Desk, typed: str, message: str, status: int = 200) -> Response:
+    return page(
+        request,
+        desk,
+        "office/sift/new.html",
+        stage="sift",
+        title="New segment",
+        sections=_sections(desk),
+        typed=typed,
+        message=message,
+        status=status,
+    )
+
+
+@router.post("/new")
+def make_segment(request: Request, desk: DeskHere, form: Posted) -> Response:
+    """Make a segment that admits everyone so far."""
+    try:
+        segment_id = create_segment(desk.scope, form.one("name"))
+    except InvalidInput as problem:
+        return _new_page(request, desk, form.one("name"), problem.messages["name"], 422)
+    return RedirectResponse(desk.path(f"sift/{segment_id}"), 303)
+
+
+@router.get("/{segment_id:int}")
+def show_segment(request: Request, desk: DeskHere, segment_id: int) -> Response:
+    """A segment as a sieve."""
+    return _segment_page(request, desk, read_segment(desk.scope, segment_id))
+
+
+def _paired(view: SegmentView, drafts: Sequence[Draft]) -> Iterator[tuple[Draft, Mesh | None]]:
+    """Each condition of the editor with its mesh; one that lacks a word yet has none."""
+    meshes = iter(view.meshes)
+    for draft in drafts:
+        yield draft, next(meshes, None) if draft.complete else None
+
+
+def _segment_page(
+    request: Request,
+    desk: Desk,
+    view: SegmentView,
+    *,
+    sentence: SentenceDraft | None = None,
+    typed: Mapping[str, str] | None = None,
+    problems: object = (),
+    messages: Mapping[str, str] | None = None,
+    status: int = 200,
+) -> Response:
+    drafts = sentence.drafts if sentence else [draft_of(mesh.clause, view.catalogue) for mesh in view.meshes]
+    as_text = request.query_params.get("as") == "text" or bool(view.problems)
+    stored = {"name": view.name, "description": view.description, "expression": view.expression}
+    fields = [field for field in view.catalogue.fields if field.key not in view.catalogue.broken]
+    return page(
+        request,
+        desk,
+        "office/sift/segment.html",
+        stage="sift",
+        title=view.name,
+        sections=_sections(desk, view.id),
+        view=view,
+        rows=list(_paired(view, drafts)),
+        picture=draw_sieve(view.everyone, [mesh.tray for mesh in view.meshes]),
+        as_text=as_text,
+        typed=typed or stored,
+        problems=problems or view.problems,
+        messages=messages or {},
+        fixable=FIXABLE,
+        fields=fields,
+        editing=request.query_params.get("edit") == "1",
+        status=status,
+    )
+
+
+@router.post("/{segment_id:int}/meshes")
+def save_meshes(request: Request, desk: DeskHere, segment_id: int, form: Posted) -> Response:
+    """Change the conditions; those that lack a word yet are kept in the page and not counted."""
+    view = read_segment(desk.scope, segment_id)
+    fields = [field for field in view.catalogue.fields if field.key not in view.catalogue.broken]
+    sentence = read_sentence(form, view.catalogue, fields)
+    asked = SegmentInput(name=view.name, description=view.description, expression=sentence.expression(view.catalogue))
+    change = change_segment(desk.scope, segment_id, form.number("revision"), asked)
+    if sentence.complete:
+        return back_with(desk.path(f"sift/{segment_id}"), change)
+    return _segment_page(request, desk, read_segment(desk.scope, segment_id), sentence=sentence)
+
+
+@router.post("/{segment_id:int}")
+def save_segment(request: Request, desk: DeskHere, segment_id: int, form: Posted) -> Response:
+    """Change name and description, or the condition as text."""
+    view = read_segment(desk.scope, segment_id)
+    data = {"name": view.name, "description": view.description, "expression": view.expression} | dict(form.data)
+    try:
+        change = change_segment(desk.scope, segment_id, form.number("revision"), read_input(SegmentInput, data))
+    except InvalidInput as problem:
+        problems = problem.problems if isinstance(problem, InvalidExpression) else ()
+        return _segment_page(request, desk, view, typed=data, problems=problems, messages=problem.messages, status=422)
+    text = "?as=text" if request.query_params.get("as") == "text" else ""
+    return back_with(desk.path(f"sift/{segment_id}{text}"), change)
+
+
+@router.post("/{segment_id:int}/remove")
+def drop_segment(desk: DeskHere, segment_id: int) -> Response:
+    """Remove a segment, never its people."""
+    return back_with(desk.path("sift/removed"), remove_segment(desk.scope, segment_id))
+
+
+@router.get("/removed")
+def show_removed(request: Request, desk: DeskHere) -> Response:
+    """After a removal, with the offer to undo it."""
+    return page(request, desk, "office/sift/removed.html", stage="sift", title="Removed", sections=_sections(desk))
+
+
+@router.get("/{segment_id:int}/tray/{place:int}/{verdict}")
+def show_tray(
+    request: Request, desk: DeskHere, segment_id: int, place: int, verdict: str, before: int | None = None
+) -> Response:
+    """Who lies on a tray, or falls through it."""
+    people = tray_people(desk.scope, segment_id, place, verdict, before)
+    view = read_segment(desk.scope, segment_id)
+    draft = draft_of(view.meshes[place].clause, view.catalogue) if view.meshes else None
+    return page(
+        request,
+        desk,
+        "office/sift/tray.html",
+        stage="sift",
+        title=view.name,
+        sections=_sections(desk, segment_id),
+        view=view,
+        people=people,
+        place=place,
+        verdict=verdict,
+        draft=draft,
+    )
+
+
+@router.get("/{segment_id:int}/export.csv")
+def export(desk: DeskHere, segment_id: int) -> Response:
+    """The people who pass, as CSV."""
+    name, lines = export_segment(desk.scope, segment_id)
+    filename = f"{slug_from_name(name)}.csv"
+    headers = {"Content-Disposition": f'attachment; filename="{filename}"'}
+    return StreamingResponse(lines, media_type="text/csv; charset=utf-8", headers=headers)

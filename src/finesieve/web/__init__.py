@@ -1,0 +1,1 @@
+"""What the office and the front share: templates, security, reading requests, error pages."""

@@ -1,0 +1,30 @@
+"""What the application holds for its routes."""
+
+from dataclasses import dataclass
+
+from fastapi import Request
+
+from finesieve.services.accounts import StaffAccounts
+from finesieve.services.scope import Clock
+from finesieve.services.signup import PublicForms
+from finesieve.settings import Settings
+from finesieve.store.database import Store
+
+__all__ = ["Site", "site_of"]
+
+
+@dataclass(frozen=True, slots=True)
+class Site:
+    """The services and settings of one running application."""
+
+    settings: Settings
+    store: Store
+    clock: Clock
+    accounts: StaffAccounts
+    public_forms: PublicForms
+
+
+def site_of(request: Request) -> Site:
+    """The site that a request has come to."""
+    site: Site = request.app.state.site
+    return site
