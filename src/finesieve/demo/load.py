@@ -31,7 +31,7 @@ from finesieve.store.tables import Submission, Workspace
 
 __all__ = ["DEMO_SLUG", "load_demo", "load_people"]
 
-DEMO_SLUG: Final = "brackenfold"
+DEMO_SLUG: Final = "brackenfold-seed-co-op"
 _EMAIL: Final = "maud@brackenfold.example"
 
 
@@ -46,7 +46,7 @@ def load_demo(store: Store, clock: Clock = utc_now, *, people: int = 2_000, fast
         staff_id = accounts.add_staff(_EMAIL, "Maud Ellery", secrets.token_urlsafe(16))
     except Conflict:
         return False
-    slug = accounts.create_workspace(NewWorkspace(name="Brackenfold", zone="Europe/London"), staff_id)
+    slug = accounts.create_workspace(NewWorkspace(name="Brackenfold Seed Co-op", zone="Europe/London"), staff_id)
     scope = accounts.enter(slug, SignedIn(staff_id, "Maud Ellery", "")).scope
     fields = _define(scope)
     form_id = _compose(scope, fields)
@@ -98,7 +98,10 @@ def _compose(scope: Scope, fields: dict[str, int]) -> int:
 
     texts = FormTexts(
         title="Join the co-op",
-        intro="Swap heritage seed, rent a plot, come to the workdays. Tell us a little, and we will write only about what concerns you.",
+        intro=(
+            "Swap heritage seed, rent a plot, come to the workdays. "
+            "Tell us a little, and we will write only about what concerns you."
+        ),
         send_label="Join",
         thanks="You are on the list. The next Almanac letter goes out on the first of the month.",
     )

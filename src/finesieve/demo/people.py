@@ -12,14 +12,15 @@ from finesieve.core.values import Value
 __all__ = ["MadeUp", "make_people"]
 
 _FIRST: Final = (
-    "Odette Piers Wren Tamsin Lis Maud Corin Hester Jory Nerys Alder Bryony Cato Della Edric Fern Gwil Hazel Idris Junia "
-    "Kester Linnet Merrin Nevin Orla Perran Quilla Rowan Sorrel Teasel Ula Verity Wystan Yarrow Zennor Ansel Briar Clem "
-    "Dorcas Ewan Flora Garth Hollis Isolde Jessamy Kit Lowen Mabyn"
+    "Odette Piers Wren Tamsin Lis Maud Corin Hester Jory Nerys Alder Bryony Cato Della Edric Fern Gwil "
+    "Hazel Idris Junia Kester Linnet Merrin Nevin Orla Perran Quilla Rowan Sorrel Teasel Ula Verity "
+    "Wystan Yarrow Zennor Ansel Briar Clem Dorcas Ewan Flora Garth Hollis Isolde Jessamy Kit Lowen Mabyn "
 ).split()
 _LAST: Final = (
-    "Marram Hallowby Castellan Orrell Tarn Ellery Fenwood Garrick Holloway-Pike Ironmere Jessop Kettlewell Larkrise Mossop "
-    "Netherby Oxlade Pellow Quarrington Ravensdale Sallowfield Thistlethwaite Underhay Vennor Wetherell Yeo Ashgrove "
-    "Bellwether Crakehall Dunnock Eskdale Furrow Gorseman Hathersage Inglewood Juniperson Kelder"
+    "Marram Hallowby Castellan Orrell Tarn Ellery Fenwood Garrick Holloway-Pike Ironmere Jessop "
+    "Kettlewell Larkrise Mossop Netherby Oxlade Pellow Quarrington Ravensdale Sallowfield Thistlethwaite "
+    "Underhay Vennor Wetherell Yeo Ashgrove Bellwether Crakehall Dunnock Eskdale Furrow Gorseman "
+    "Hathersage Inglewood Juniperson Kelder "
 ).split()
 _HOSTS: Final = ("hedgerow.example", "lowfold.example", "postbag.example", "allotment.example", "brackenmail.example")
 _VARIETIES: Final = (

@@ -59,6 +59,7 @@ class OpenedWorkspace:
 
     slug: str
     name: str
+    zone: str
     scope: Scope
 
 
@@ -189,7 +190,7 @@ class StaffAccounts:
             raise NotFound("There is no such workspace, or you do not belong to it.")
         workspace, member = found
         scope = Scope(self._store, workspace.id or 0, signed_in.name, member.role, self._clock)  # type: ignore[arg-type]  # as above
-        return OpenedWorkspace(workspace.slug, workspace.name, scope)
+        return OpenedWorkspace(workspace.slug, workspace.name, workspace.zone, scope)
 
     def create_workspace(self, asked: NewWorkspace, staff_id: int) -> str:
         """Make a workspace with the built-in fields, owned by a staff member; gives its slug."""

@@ -11,7 +11,7 @@ from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import from_json
 from finesieve.core.language.parser import parse
-from finesieve.core.language.printer import print_with_values
+from finesieve.core.language.printer import print_text_literal, print_with_values
 from finesieve.core.values import Value
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.values import change_person
@@ -177,7 +177,11 @@ def worked_out(catalogue: Catalogue, formula: str, row: Mapping[str, Value]) -> 
     for field in catalogue.fields:
         value = row.get(field.key)
         shown[field.key] = (
-            "blank" if value is None else f"“{value}”" if isinstance(value, str) else field.type.show(value)
+            "blank"
+            if value is None
+            else print_text_literal(value)
+            if isinstance(value, str)
+            else field.type.show(value)
         )
     return print_with_values(tree, shown)
 

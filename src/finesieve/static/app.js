@@ -47,8 +47,9 @@ document.addEventListener("click", (event) => {
 
 // Choosing several options of a condition: the server is asked once the list is closed ---------
 document.addEventListener("change", (event) => {
-  if (event.target.closest("details.pick")) {
-    event.target.closest("details.pick").dataset.changed = "yes";
+  const pick = event.target.closest("details.pick");
+  if (pick && pick !== event.target) {
+    pick.dataset.changed = "yes";
     event.stopPropagation();
   }
 }, true);

@@ -1,10 +1,11 @@
 """Jinja: templates lie beside their feature; values are escaped; an undefined name is an error."""
 
-from datetime import UTC, date, datetime
+from datetime import date, datetime
 from functools import cache
 from hashlib import sha256
 from pathlib import Path
 from typing import Any, Final
+from zoneinfo import ZoneInfo
 
 from babel.dates import format_date, format_datetime
 from jinja2 import Environment, FileSystemLoader, StrictUndefined
@@ -39,8 +40,9 @@ def _day(value: date) -> str:
     return format_date(value, "d MMM y", locale="en_GB")
 
 
-def _moment(value: datetime) -> str:
-    return format_datetime(value.astimezone(UTC), "d MMM y, HH:mm", locale="en_GB")
+def _moment(value: datetime, zone: str) -> str:
+    """A moment as the clocks of a zone showed it."""
+    return format_datetime(value.astimezone(ZoneInfo(zone)), "d MMM y, HH:mm", locale="en_GB")
 
 
 def _percent(part: int, whole: int) -> str:

@@ -62,7 +62,7 @@ def show_value(value: object) -> str:
     if isinstance(value, Decimal):
         return plain_number(value)
     if isinstance(value, date) and not isinstance(value, datetime):
-        return format_date(value, "d MMMM y", locale="en_GB")
+        return format_date(value, "d MMM y", locale="en_GB")
     if isinstance(value, tuple):
         return ", ".join(value)
     return str(value)

@@ -17,7 +17,16 @@ from finesieve.core.language.evaluator import Moment, Program, compile_python
 from finesieve.core.language.problems import Problem
 from finesieve.core.values import Type, Value, plain_number
 
-__all__ = ["FormProblem", "Outcome", "PreparedForm", "QuestionOutcome", "form_problems", "prepare"]
+__all__ = [
+    "FormProblem",
+    "Outcome",
+    "PreparedForm",
+    "QuestionOutcome",
+    "check_fits",
+    "form_problems",
+    "prepare",
+    "say_range",
+]
 
 Trouble = Literal["", "missing", "unreadable", "check"]
 

@@ -2,7 +2,7 @@
 
 import re
 from collections.abc import Callable
-from datetime import date, datetime, time, tzinfo
+from datetime import UTC, date, datetime, time, tzinfo
 from typing import Final
 
 from finesieve.core.values import DayOfYear, Kind, Value
@@ -34,10 +34,11 @@ def read_literal(text: str, kind: Kind, zone: tzinfo) -> Value:
     A local time becomes an instant in `zone`, the first occurrence when the
     clock goes back. Raises ValueError where the text is no such value.
     """
+    # In UTC, since Python finds an instant in the hour that comes twice equal to none of another zone.
     readers: dict[Kind, tuple[re.Pattern[str], Callable[[str], Value]]] = {
         "date": (_DATE, date.fromisoformat),
         "time": (_TIME, time.fromisoformat),
-        "datetime": (_DATETIME, lambda written: datetime.fromisoformat(written).replace(tzinfo=zone)),
+        "datetime": (_DATETIME, lambda written: datetime.fromisoformat(written).replace(tzinfo=zone).astimezone(UTC)),
         "day_of_year": (_DAY, _day_of_year),
     }
     pattern, read = readers[kind]

@@ -36,6 +36,7 @@ class Desk:
 
     slug: str
     workspace: str
+    zone: str
     scope: Scope
     staff: SignedIn
 
@@ -70,7 +71,7 @@ StaffHere = Annotated[Staff, Depends(staff_here)]
 def desk_here(slug: str, request: Request, staff: StaffHere) -> Desk:
     """The desk in the workspace of the address. Raises NotFound for one that is not theirs."""
     opened = site_of(request).accounts.enter(slug, staff.signed_in)
-    return Desk(opened.slug, opened.name, opened.scope, staff.signed_in)
+    return Desk(opened.slug, opened.name, opened.zone, opened.scope, staff.signed_in)
 
 
 DeskHere = Annotated[Desk, Depends(desk_here)]

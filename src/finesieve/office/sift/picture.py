@@ -53,35 +53,28 @@ def _tray(tray: Tray, scale: float, place: int) -> TrayPicture:
     x, aside_x = 0.0, width + 8
     for verdict, count, word in counts:
         stretch = count * scale
-        label = f"{count:,} {word}"
-        needed = len(label) * _LETTER + 14
         if count:
-            aside = stretch < needed and verdict != "passes"
-            if stretch < needed and not aside and stretch < len(f"{count:,}") * _LETTER + 14:
-                aside = True
-            elif stretch < needed and not aside:
-                label = f"{count:,}"
-            parts.append(
-                Part(
-                    verdict, round(x, 1), round(stretch, 1), count, label, aside, round(aside_x if aside else x + 8, 1)
-                )
-            )
-            if aside:
-                aside_x += needed
+            label, aside = _label(f"{count:,}", word, stretch, WIDTH + 30 - aside_x)
+            label_x = aside_x if aside else x + 8
+            parts.append(Part(verdict, round(x, 1), round(stretch, 1), count, label, aside, round(label_x, 1)))
+            aside_x += _room(label) if aside else 0
         x += stretch
     passing = tray.passes * scale
-    return TrayPicture(round(width, 1), round(passing, 1), _kept_inside(parts, width), _grains(passing, place))
+    return TrayPicture(round(width, 1), round(passing, 1), tuple(parts), _grains(passing, place))
 
 
-def _kept_inside(parts: list[Part], width: float) -> tuple[Part, ...]:
-    """Labels beside the tray must not run out of the picture; those that would say only their figure, above."""
-    room = WIDTH + 30 - width
-    return tuple(
-        Part(part.verdict, part.x, part.width, part.count, "", True, part.label_x)
-        if part.aside and part.label_x - width + len(part.label) * _LETTER > room
-        else part
-        for part in parts
-    )
+def _room(label: str) -> float:
+    return len(label) * _LETTER + 14
+
+
+def _label(figure: str, word: str, inside: float, beside: float) -> tuple[str, bool]:
+    """The fullest label there is room for, and whether it stands beside the tray."""
+    whole = f"{figure} {word}"
+    if _room(whole) <= inside:
+        return whole, False
+    if _room(whole) <= beside:
+        return whole, True
+    return (figure, False) if _room(figure) <= inside else ("", False)
 
 
 def _grains(passing: float, place: int) -> tuple[tuple[float, int], ...]:

@@ -1,0 +1,93 @@
+"""Meshes and trays, the catalogue, and that every package says what is public."""
+
+import importlib
+import inspect
+import pkgutil
+import unittest
+from zoneinfo import ZoneInfo
+
+import finesieve.core
+from finesieve.core.catalogue import Group, build_catalogue, circle_with
+from finesieve.core.fields.definition import Field
+from finesieve.core.language.parser import parse
+from finesieve.core.sieve.meshes import join_meshes, meshes, trays
+from tests.support.fields import MOMENT
+
+
+class Meshes(unittest.TestCase):
+    def test_meshes_are_the_parts_of_and(self) -> None:
+        """A chain of and falls into meshes and comes back; anything else is one mesh."""
+        node = parse("member and zone = 'north' and (unsure or member)").tree
+        assert node is not None
+        parts = meshes(node)
+        self.assertEqual(len(parts), 3)
+        self.assertEqual(join_meshes(parts), node)
+        either = parse("member or unsure").tree
+        assert either is not None
+        self.assertEqual(join_meshes(meshes(either)), either)
+
+    def test_trays(self) -> None:
+        """What passes a mesh reaches the next; the rest is caught or can't be told."""
+        first, second = trays(10, [6, 2], [3, 1], [4, 6])
+        self.assertEqual((first.reached, first.passes, first.caught, first.cant_tell, first.without), (10, 6, 3, 1, 4))
+        self.assertEqual((second.reached, second.cant_tell), (6, 3))
+
+
+def derived(number: int, key: str, formula: str) -> Field:
+    return Field(number, key, key.title(), "short_text", 1, formula=formula)
+
+
+class Catalogues(unittest.TestCase):
+    length = Field(1, "length", "Length", "number", 1)
+
+    def build(self, *fields: Field) -> finesieve.core.catalogue.Catalogue:
+        return build_catalogue(1, ZoneInfo("UTC"), [Group(1, "All")], [self.length, *fields])
+
+    def test_derived_fields_are_typed_in_any_order(self) -> None:
+        """A formula may build on one that is defined later."""
+        catalogue = self.build(derived(2, "large", "area > 10"), derived(3, "area", "length * length"))
+        self.assertEqual([field.value_type.kind for field in catalogue.derived], ["yes_no", "number"])
+        row = catalogue.derivation.row({"length": 4}, MOMENT)  # type: ignore[dict-item]
+        self.assertIs(row.get("large"), True)
+        self.assertIsNone(row.get("unheard_of"))
+
+    def test_broken_formulas_do_no_harm(self) -> None:
+        """A formula that names what is gone, or itself, is marked; the others work."""
+        catalogue = self.build(derived(2, "a", "gone + 1"), derived(3, "b", "b + 1"), derived(4, "c", "length + 1"))
+        self.assertEqual(catalogue.broken, {"a", "b"})
+        self.assertNotIn("a", catalogue.names)
+        self.assertEqual(catalogue.check("a > 1").problems[0].code, "unknown-field")
+
+    def test_circles_are_foreseen(self) -> None:
+        """Before a formula is saved, the circle it would close is known."""
+        catalogue = self.build(derived(2, "a", "length + 1"), derived(3, "b", "a + 1"))
+        self.assertEqual(circle_with(catalogue, "a", frozenset({"b"})), ("a", "b", "a"))
+        self.assertEqual(circle_with(catalogue, "c", frozenset({"b"})), ())
+
+
+class Surface(unittest.TestCase):
+    def test_all_that_is_public_is_declared(self) -> None:
+        """`__all__` of every module of the core names just what it defines without an underscore."""
+        for found in pkgutil.walk_packages(finesieve.core.__path__, "finesieve.core."):
+            module = importlib.import_module(found.name)
+            if found.ispkg:
+                continue
+            defined = {
+                name
+                for name, value in vars(module).items()
+                if not name.startswith("_") and (inspect.isclass(value) or inspect.isfunction(value)) and value.__module__ == found.name
+            }
+            with self.subTest(found.name):
+                declared = set(module.__all__)
+                self.assertLessEqual(declared, set(vars(module)))
+                self.assertEqual({name for name in defined if _documented(vars(module)[name])} - declared, set())
+
+    def test_all_that_is_declared_is_documented(self) -> None:
+        """Every public function of the core, but for plain arithmetic, says what it means."""
+        for found in pkgutil.walk_packages(finesieve.core.__path__, "finesieve.core."):
+            module = importlib.import_module(found.name)
+            self.assertTrue(module.__doc__, found.name)
+
+
+def _documented(thing: object) -> bool:
+    return bool(thing.__doc__) and not (inspect.isclass(thing) and (thing.__doc__ or "").startswith(f"{thing.__name__}("))

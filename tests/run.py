@@ -1,0 +1,92 @@
+"""Run the tests: whole suites (`core`, `store`, …) or all, on two processes with a database each.
+
+Usage: python -m tests.run [suite …]
+"""
+
+import io
+import multiprocessing
+import os
+import shutil
+import sys
+import time
+import unittest
+import warnings
+from pathlib import Path
+
+from tests.support import database
+
+SUITES = ("core", "store", "services", "web", "browser")
+WITHOUT_DATABASE = ("core",)
+SLOWEST_FIRST = ("test_journey", "test_both_ways", "test_demo", "test_pages")
+
+
+def _modules(suites: list[str]) -> list[str]:
+    here = Path(__file__).parent
+    found = [f"tests.{suite}.{path.stem}" for suite in suites for path in sorted((here / suite).glob("test_*.py"))]
+    return sorted(found, key=lambda name: name.rsplit(".", 1)[1] not in SLOWEST_FIRST)
+
+
+def _work(url: str, jobs: "multiprocessing.Queue[str | None]", results: "multiprocessing.Queue[tuple[str, int, int, int, str, float]]") -> None:
+    if url:
+        os.environ[database.URL] = url
+    warnings.simplefilter("error")
+    # A library of the browser driver's; nothing of ours.
+    warnings.filterwarnings("ignore", category=DeprecationWarning, module="websocket")
+    while (name := jobs.get()) is not None:
+        started = time.monotonic()
+        stream = io.StringIO()
+        outcome = unittest.TextTestRunner(stream, verbosity=0, warnings="error").run(unittest.defaultTestLoader.loadTestsFromName(name))
+        failed = len(outcome.failures) + len(outcome.errors) + len(outcome.unexpectedSuccesses)
+        skipped = len(outcome.skipped)
+        report = stream.getvalue() if failed else ""
+        results.put((name, outcome.testsRun - failed - skipped, failed, skipped, report, time.monotonic() - started))
+    results.put(("", 0, 0, 0, "", 0.0))
+
+
+def main(arguments: list[str]) -> int:
+    """Run and report; 0 when all passed."""
+    unknown = [name for name in arguments if name not in SUITES]
+    if unknown:
+        print(f"no such suite: {unknown[0]}; there are {', '.join(SUITES)}", file=sys.stderr)
+        return 2
+    suites = arguments or list(SUITES)
+    modules = _modules(suites)
+    server = None if all(suite in WITHOUT_DATABASE for suite in suites) else database.start_server()
+    context = multiprocessing.get_context("spawn")
+    jobs, results = context.Queue(), context.Queue()
+    workers = []
+    passed = failed = skipped = 0
+    try:
+        for number in range(min(2, len(modules))):
+            url = database.clone(server, f"worker{number}") if server else ""
+            workers.append(context.Process(target=_work, args=(url, jobs, results)))
+        for name in modules:
+            jobs.put(name)
+        for worker in workers:
+            jobs.put(None)
+            worker.start()
+        running = len(workers)
+        while running:
+            name, good, bad, left, report, seconds = results.get(timeout=600)
+            if not name:
+                running -= 1
+                continue
+            passed, failed, skipped = passed + good, failed + bad, skipped + left
+            print(f"{'ok  ' if not bad else 'FAIL'} {name} ({good + bad + left} in {seconds:.1f} s)", flush=True)
+            if report:
+                print(report, flush=True)
+        for worker in workers:
+            worker.join(30)
+    finally:
+        for worker in workers:
+            if worker.is_alive():
+                worker.terminate()
+        if server:
+            server.remove()
+            shutil.rmtree(server.home, ignore_errors=True)
+    print(f"{passed} passed, {failed} failed, {skipped} skipped")
+    return 1 if failed or not passed else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

@@ -1,0 +1,182 @@
+"""Generated expressions that are well typed by construction, and data for them."""
+
+from datetime import date
+from decimal import Decimal
+from functools import cache
+
+from hypothesis import strategies as st
+from hypothesis.strategies import SearchStrategy
+
+from finesieve.core.language import tree
+from finesieve.core.values import Type, Value
+
+NAMES: dict[str, Type] = {
+    "plot_length": Type("number"),
+    "plot_width": Type("number"),
+    "fee": Type("money"),
+    "name": Type("text"),
+    "note": Type("text"),
+    "zone": Type("choice", ("north", "hill", "south"), "zone"),
+    "born": Type("date"),
+    "limed_on": Type("date"),
+    "member": Type("yes_no"),
+}
+
+_EDGES = ("0", "1", "-1", "0.5", "2.5", "-2.5", "0.0000000001", "999999999999999", "-999999999999999", "3", "7", "365250")
+numbers = st.one_of(
+    st.sampled_from(_EDGES).map(Decimal),
+    st.decimals("-1000", "1000", places=2),
+    st.decimals("-1e14", "1e14", places=10),
+).map(lambda number: number + 0)
+texts = st.one_of(
+    st.sampled_from(["Bean", "bean", "ΣΑΣ", "σας", "İl", "ß", "a_b", "100%", "naïve", 'say "x"', "c:\\d", "tab\tbed"]),
+    st.text(st.characters(codec="utf-8", exclude_categories=("Cs", "Cc")), min_size=1, max_size=8),
+)
+dates = st.one_of(
+    st.sampled_from([date(1, 1, 1), date(9999, 12, 31), date(2000, 2, 29), date(2024, 2, 28), date(2026, 11, 25)]),
+    st.dates(date(1900, 1, 1), date(2100, 1, 1)),
+)
+_OF_KIND: dict[str, SearchStrategy[Value]] = {
+    "number": numbers,
+    "money": st.decimals("-1e6", "1e6", places=2).map(lambda number: number + 0),
+    "text": texts,
+    "date": dates,
+    "yes_no": st.booleans(),
+}
+
+
+def _value(type_: Type) -> SearchStrategy[Value]:
+    filled = st.sampled_from(type_.options) if type_.options else _OF_KIND[type_.kind]
+    return st.one_of(st.none(), filled, filled, filled)
+
+
+rows: SearchStrategy[dict[str, Value]] = st.fixed_dictionaries({key: _value(type_) for key, type_ in NAMES.items()})
+
+
+@cache
+def _names(kind: str) -> SearchStrategy[tree.Node]:
+    return st.sampled_from([key for key, type_ in NAMES.items() if type_.kind == kind]).map(lambda key: tree.Name((key,)))
+
+
+literals = st.one_of(
+    numbers.map(tree.Number),
+    st.integers(0, 300).map(lambda percent: tree.Number(Decimal(percent).scaleb(-2), percent=True)),
+)
+_days = st.one_of(st.sampled_from([-365250, 365250, 365251, 0, 1]), st.integers(-4000, 4000)).map(
+    lambda days: tree.Number(Decimal(days))
+)
+_date_text = dates.map(lambda day: tree.Text(day.isoformat()))
+
+
+def _negated(node: tree.Node) -> tree.Node:
+    # The parser folds a minus into an unsigned literal; the same is done here.
+    return tree.Number(0 - node.value, node.percent) if isinstance(node, tree.Number) and node.value >= 0 else tree.Negate(node)
+
+
+def _call(name: str, *parts: SearchStrategy[tree.Node]) -> SearchStrategy[tree.Node]:
+    return st.tuples(*parts).map(lambda arguments: tree.Call(name, arguments))
+
+
+def _arithmetic(signs: str, left: SearchStrategy[tree.Node], right: SearchStrategy[tree.Node]) -> SearchStrategy[tree.Node]:
+    return st.builds(tree.Arithmetic, st.sampled_from(signs), left, right)
+
+
+@cache
+def expressions(kind: str, depth: int = 3) -> SearchStrategy[tree.Node]:
+    """Trees of this kind, at most so many operations deep."""
+    return {"number": _number, "money": _money, "date": _date, "yes_no": _yes_no, "text": _text}[kind](depth)
+
+
+@cache
+def _any_kind(kind: str, depth: int) -> SearchStrategy[tree.Node]:
+    """What every kind can be made of: a choice between two, the first that is filled."""
+    inner = expressions(kind, depth - 1)
+    named = _names(kind)
+    return st.one_of(
+        _call("if", expressions("yes_no", depth - 1), inner, st.one_of(named, st.just(tree.Blank()))),
+        st.tuples(named, inner).map(lambda parts: tree.Else(parts)),
+    )
+
+
+@cache
+def _number(depth: int) -> SearchStrategy[tree.Node]:
+    leaf = st.one_of(literals, _names("number"))
+    if not depth:
+        return leaf
+    inner = st.deferred(lambda: _number(depth - 1))
+    day = st.deferred(lambda: _date(depth - 1))
+    return st.one_of(
+        leaf,
+        _arithmetic("+-*/", inner, inner),
+        inner.map(_negated),
+        _call("round", inner),
+        _call("round", inner, st.integers(-16, 11).map(lambda places: tree.Number(Decimal(places)))),
+        st.lists(inner, min_size=1, max_size=4).flatmap(
+            lambda parts: st.sampled_from(["sum", "min", "max"]).map(lambda name: tree.Call(name, tuple(parts)))
+        ),
+        _call("years_between", day, day),
+        _call("age", day),
+        _arithmetic("-", day, day),
+        _any_kind("number", depth),
+    )
+
+
+@cache
+def _money(depth: int) -> SearchStrategy[tree.Node]:
+    leaf = _names("money")
+    if not depth:
+        return leaf
+    inner = st.deferred(lambda: _money(depth - 1))
+    return st.one_of(leaf, _arithmetic("*/", inner, _number(depth - 1)), _arithmetic("+-", inner, inner), _call("round", inner))
+
+
+@cache
+def _date(depth: int) -> SearchStrategy[tree.Node]:
+    leaf = st.one_of(_names("date"), st.just(tree.Call("today", ())))
+    if not depth:
+        return leaf
+    inner = st.deferred(lambda: _date(depth - 1))
+    return st.one_of(
+        leaf,
+        _arithmetic("+-", inner, _days),
+        st.tuples(inner, _names("date")).map(lambda parts: tree.Call("max", parts)),
+        _any_kind("date", depth),
+    )
+
+
+@cache
+def _text(depth: int) -> SearchStrategy[tree.Node]:
+    leaf = st.one_of(_names("text"), texts.map(tree.Text))
+    return leaf if not depth else st.one_of(leaf, _any_kind("text", depth))
+
+
+@cache
+def _yes_no(depth: int) -> SearchStrategy[tree.Node]:
+    leaf = st.one_of(_names("yes_no"), st.booleans().map(tree.YesNo))
+    if not depth:
+        return leaf
+    inner = st.deferred(lambda: _yes_no(depth - 1))
+    number, day, words = _number(depth - 1), _date(depth - 1), _text(depth - 1)
+    signs = st.sampled_from(["=", "!=", "<", "<=", ">", ">="])
+    zone = tree.Name(("zone",))
+    options = st.lists(st.sampled_from(NAMES["zone"].options), min_size=1, max_size=3).map(
+        lambda chosen: tuple(tree.Text(option) for option in chosen)
+    )
+    return st.one_of(
+        leaf,
+        inner.map(tree.Not),
+        st.builds(tree.Chain, st.sampled_from(["and", "or"]), st.lists(inner, min_size=2, max_size=4).map(tuple)),
+        st.builds(tree.Compare, signs, number, number),
+        st.builds(tree.Compare, signs, day, st.one_of(day, _date_text)),
+        st.builds(tree.Compare, st.sampled_from(["=", "!="]), words, words),
+        st.builds(tree.Between, number, number, number),
+        st.builds(tree.Between, day, _date_text, day),
+        st.builds(tree.In, st.just(zone), options, st.booleans()),
+        st.builds(tree.In, number, st.lists(numbers.map(tree.Number), min_size=1, max_size=4).map(tuple), st.booleans()),
+        st.builds(tree.TextTest, st.sampled_from(["contains", "starts with", "ends with"]), words, words),
+        st.builds(tree.IsBlank, st.one_of(number, day, words, st.just(zone)), st.booleans()),
+        _any_kind("yes_no", depth),
+    )
+
+
+any_expression = st.sampled_from(["number", "money", "date", "yes_no", "text"]).flatmap(expressions)
