@@ -48,4 +48,6 @@ def database_url() -> str:
 @cache
 def store() -> Store:
     """The store of this process."""
-    return Store(connect(database_url()))
+    engine = connect(database_url())
+    atexit.register(engine.dispose)
+    return Store(engine)

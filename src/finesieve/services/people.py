@@ -253,22 +253,26 @@ def set_values(scope: Scope, person_id: int, typed: Mapping[str, str]) -> int:
     Fields that are not named stay. Raises InvalidInput by key for what cannot
     be read, and Conflict for an email that somebody else has.
     """
-    with scope.transaction("clerk") as unit:
-        values: dict[str, Value] = {}
-        messages: dict[str, str] = {}
-        for field in unit.catalogue.stored:
-            if field.key not in typed:
-                continue
-            try:
-                value = field.type.parse(typed[field.key], [option.stored_value for option in field.options])
-                if value is None and field.key == "email":
-                    raise ValueError("A person needs an email.")
-                values[field.key] = value
-            except ValueError as problem:
-                messages[field.key] = str(problem)
-        if messages:
-            raise InvalidInput(messages)
+    try:
+        with scope.transaction("clerk") as unit:
+            return change_person(unit, person_id, _read_values(unit, typed), "staff")
+    except Conflict:
+        raise InvalidInput({"email": "Somebody else has this email."}) from None
+
+
+def _read_values(unit: Unit, typed: Mapping[str, str]) -> dict[str, Value]:
+    values: dict[str, Value] = {}
+    messages: dict[str, str] = {}
+    for field in unit.catalogue.stored:
+        if field.key not in typed:
+            continue
         try:
-            return change_person(unit, person_id, values, "staff")
-        except Conflict:
-            raise InvalidInput({"email": "Somebody else has this email."}) from None
+            value = field.type.parse(typed[field.key], [option.stored_value for option in field.options])
+            if value is None and field.key == "email":
+                raise ValueError("A person needs an email.")
+            values[field.key] = value
+        except ValueError as problem:
+            messages[field.key] = str(problem)
+    if messages:
+        raise InvalidInput(messages)
+    return values

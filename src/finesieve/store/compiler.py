@@ -1,5 +1,6 @@
 """The SQL back end of the language: checked form to SQLAlchemy expressions with bound parameters."""
 
+import sys
 from collections.abc import Callable, Mapping
 from decimal import Decimal
 from typing import Any, Final
@@ -89,15 +90,13 @@ def compile_sql(typed: Typed, columns: Mapping[str, Sql], moment: Moment) -> Sql
 
 _Maker = Callable[[Typed, list[Sql]], Sql]
 
-_BOUND: Final = "1e15::numeric"
+# A flat chain of 250 signs nests as deep as that, and SQLAlchemy takes some fourteen frames for each.
+sys.setrecursionlimit(max(sys.getrecursionlimit(), 12_000))
 
 
 def _step(number: Sql) -> Sql:
-    """10 places, and blank from 10¹⁵ on. `number` stands once, so nesting grows in a line."""
-    above: Sql = literal_column(_BOUND)
-    below: Sql = literal_column(f"-{_BOUND}")
-    clamped = func.least(func.greatest(func.round(number, 10), below), above)
-    return func.nullif(func.nullif(clamped, above), below, type_=Numeric())
+    """10 places, and blank from 10¹⁵ on."""
+    return func.finesieve.step(number, type_=Numeric())
 
 
 def _divide(_typed: Typed, parts: list[Sql]) -> Sql:

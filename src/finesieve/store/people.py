@@ -118,6 +118,8 @@ class MeshCounts:
 
 def mesh_counts(session: Session, definitions: Definitions, meshes: Sequence[Typed], moment: Moment) -> MeshCounts:
     """Count all trays in one pass."""
+    if not meshes:
+        return MeshCounts(count_people(session, definitions), (), (), ())
     source = _source(definitions, _wanted((), meshes), moment)
     verdicts = [condition.label(f"m{place}") for place, condition in enumerate(_conditions(source, meshes, moment))]
     inner = select(*verdicts).select_from(source.table).offset(literal(0)).subquery()

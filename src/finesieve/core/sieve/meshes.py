@@ -38,7 +38,7 @@ class Tray:
 
 def trays(everyone: int, passes: Sequence[int], caught: Sequence[int], without: Sequence[int]) -> tuple[Tray, ...]:
     """Trays from top to bottom; `passes[i]` people pass meshes 0…i, `caught[i]` pass all before and fail i."""
-    reached = [everyone, *passes[:-1]]
+    reached = [everyone, *passes][: len(passes)]
     return tuple(
         Tray(reach, passing, failing, out)
         for reach, passing, failing, out in zip(reached, passes, caught, without, strict=True)

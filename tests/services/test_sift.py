@@ -1,0 +1,224 @@
+"""Segments, trays, export; the bench; finding; staff accounts."""
+
+import csv
+import unittest
+from datetime import date, timedelta
+from decimal import Decimal
+
+from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotAllowed, NotFound
+from finesieve.core.language.sentence import Clause, Quoted
+from finesieve.services.accounts import NewWorkspace, StaffAccounts, slug_from_name
+from finesieve.services.bench import find_anything, read_bench
+from finesieve.services.changes import undo_change
+from finesieve.services.collect import create_form
+from finesieve.services.compute import DerivedInput, create_derived
+from finesieve.services.inputs import read_input
+from finesieve.services.people import list_people
+from finesieve.services.sift import (
+    SegmentInput,
+    change_segment,
+    count_segment,
+    create_segment,
+    export_segment,
+    list_segments,
+    read_segment,
+    remove_segment,
+    tray_people,
+)
+from tests.support.database import store
+from tests.support.house import NOW, PASSWORD, make_house
+
+
+class Segments(unittest.TestCase):
+    def setUp(self) -> None:
+        self.house = make_house()
+        self.scope = self.house.scope
+        for name, zone, length, swaps in (
+            ("A", "north", 10, True), ("B", "north", 2, True), ("C", "north", None, True), ("D", "hill", 10, None),
+            ("E", "hill", 12, False), ("F", None, 50, True), ("G", "south", 50, True), ("H", "north", 3, True),
+        ):  # fmt: skip
+            self.house.add(first_name=name, zone=zone, plot_length=None if length is None else Decimal(length), swaps_seed=swaps)
+        self.segment = create_segment(self.scope, "Swappers")
+
+    def save(self, expression: str, revision: int | None = None) -> int:
+        asked = SegmentInput(name="Swappers", expression=expression)
+        return change_segment(self.scope, self.segment, revision or read_segment(self.scope, self.segment).revision, asked)
+
+    def names(self, place: int, verdict: str) -> list[str]:
+        return [line.name for line in tray_people(self.scope, self.segment, place, verdict).lines]
+
+    def test_an_empty_segment_is_everyone(self) -> None:
+        view = read_segment(self.scope, self.segment)
+        self.assertEqual((view.passing, view.everyone, view.meshes), (8, 8, ()))
+        self.assertEqual(count_segment(self.scope, self.segment), 8)
+        self.assertEqual(len(tray_people(self.scope, self.segment, 0, "passes").lines), 8)
+
+    def test_the_sieve_is_counted_by_hand(self) -> None:
+        """Every person lies on exactly one tray, blanks apart, and can be listed there."""
+        self.save('zone in ("north", "hill") and plot_length > 5 and swaps_seed')
+        view = read_segment(self.scope, self.segment)
+        figures = [(m.tray.reached, m.tray.passes, m.tray.caught, m.tray.cant_tell, m.tray.without) for m in view.meshes]
+        self.assertEqual(figures, [(8, 6, 1, 1, 3), (6, 3, 2, 1, 4), (3, 1, 1, 1, 3)])
+        self.assertEqual((view.passing, view.cant_tell, view.costliest), (1, 3, 1))
+        self.assertEqual(count_segment(self.scope, self.segment), 1)
+        lists = {(place, verdict): self.names(place, verdict) for place in range(3) for verdict in ("passes", "caught", "cant_tell")}
+        self.assertEqual(lists, {
+            (0, "passes"): ["H", "E", "D", "C", "B", "A"], (0, "caught"): ["G"], (0, "cant_tell"): ["F"],
+            (1, "passes"): ["E", "D", "A"], (1, "caught"): ["H", "B"], (1, "cant_tell"): ["C"],
+            (2, "passes"): ["A"], (2, "caught"): ["E"], (2, "cant_tell"): ["D"],
+        })  # fmt: skip
+        self.assertEqual([mesh.clause for mesh in view.meshes][2], Clause("swaps_seed", "yes"))
+
+    def test_any_of_is_one_mesh(self) -> None:
+        self.save('zone = "south" or plot_length < 5')
+        (mesh,) = read_segment(self.scope, self.segment).meshes
+        self.assertIsInstance(mesh.clause, Quoted)
+        self.assertEqual((mesh.tray.passes, mesh.tray.cant_tell), (3, 2))
+
+    def test_paging_goes_through_everyone_once(self) -> None:
+        seen: list[str] = []
+        before = None
+        while True:
+            page = tray_people(self.scope, self.segment, 0, "passes", before, limit=3)
+            seen += [line.name for line in page.lines]
+            before = page.next_before
+            if before is None:
+                break
+        self.assertEqual(seen, list("HGFEDCBA"))
+
+    def test_age_moves_with_the_clock(self) -> None:
+        """The same segment counts differently a day later, with no job run."""
+        from dataclasses import replace
+
+        self.house.add(first_name="Young", born=date(2010, 11, 26))
+        self.save("age(born) >= 16")
+        self.assertEqual(count_segment(self.scope, self.segment), 0)
+        tomorrow = replace(self.scope, clock=lambda: NOW + timedelta(days=1))
+        self.assertEqual(count_segment(tomorrow, self.segment), 1)
+
+    def test_export(self) -> None:
+        """Keys at the top, one line a person, derived values included, formulas of spreadsheets disarmed."""
+        create_derived(self.scope, DerivedInput(label="Double", formula="plot_length * -2"))
+        self.house.add(first_name="=SUM(A1)", favourite='say "x", \n', zone="north", plot_length=Decimal("1.50"))
+        self.save('zone = "north" and plot_length < 5')
+        name, lines = export_segment(self.scope, self.segment)
+        rows = list(csv.DictReader("".join(lines).splitlines(keepends=True)))
+        self.assertEqual((name, len(rows)), ("Swappers", 3))
+        self.assertEqual([(row["first_name"], row["plot_length"], row["double"]) for row in rows], [("'=SUM(A1)", "1.5", "-3"), ("H", "3", "-6"), ("B", "2", "-4")])
+        self.assertEqual(rows[0]["favourite"], 'say "x", \n')
+
+    def test_changes_and_undo(self) -> None:
+        first = self.save("swaps_seed")
+        with self.assertRaises(InvalidExpression):
+            self.save("swaps_sed")
+        with self.assertRaises(InvalidExpression):
+            self.save("plot_length")
+        self.assertEqual(read_segment(self.scope, self.segment).expression, "swaps_seed")
+        undo_change(self.scope, first)
+        self.assertEqual(read_segment(self.scope, self.segment).expression, "")
+        removal = remove_segment(self.scope, self.segment)
+        self.assertEqual(list_segments(self.scope), [])
+        undo_change(self.scope, removal)
+        self.assertEqual([(entry.name, entry.people) for entry in list_segments(self.scope)], [("Swappers", 8)])
+
+    def test_somebody_else_is_not_overwritten(self) -> None:
+        self.save("swaps_seed", 1)
+        colleague = self.house.as_role("editor", "Corin Yeo")
+        with self.assertRaises(Conflict):
+            change_segment(colleague, self.segment, 1, SegmentInput(name="Theirs"))
+        with self.assertRaises(NotAllowed):
+            change_segment(self.house.as_role("clerk"), self.segment, 2, SegmentInput(name="X"))
+
+    def test_wrong_places_lead_nowhere(self) -> None:
+        self.save("swaps_seed")
+        other = make_house().scope
+        for attempt in (
+            lambda: tray_people(self.scope, self.segment, 1, "passes"),
+            lambda: tray_people(self.scope, self.segment, 0, "maybe"),
+            lambda: read_segment(other, self.segment),
+            lambda: remove_segment(other, self.segment),
+            lambda: export_segment(other, self.segment),
+        ):
+            with self.assertRaises(NotFound):
+                attempt()
+
+
+class BenchAndFinding(unittest.TestCase):
+    def test_an_empty_workspace(self) -> None:
+        house = make_house(fields=False)
+        bench = read_bench(house.scope)
+        self.assertEqual((bench.people, bench.fields, bench.forms, bench.segments, sum(bench.weeks)), (0, 4, 0, 0, 0))
+
+    def test_what_waits(self) -> None:
+        house = make_house()
+        form = create_form(house.scope, "Join us")
+        self.assertEqual(read_bench(house.scope).drafts, ((form, "Join us"),))
+
+    def test_anything_is_found_by_any_part_of_its_name(self) -> None:
+        house = make_house()
+        create_segment(house.scope, "Long plots")
+        create_form(house.scope, "Plot survey")
+        house.add(first_name="Plotina", last_name="Marram")
+        kinds = [(found.kind, found.name) for found in find_anything(house.scope, "PLOT")]
+        self.assertEqual(kinds, [("field", "Plot length"), ("field", "Plot width"), ("segment", "Long plots"), ("form", "Plot survey"), ("person", "Plotina Marram")])
+        self.assertEqual(find_anything(house.scope, "plot marram")[0].name, "Plotina Marram")
+        self.assertEqual(find_anything(house.scope, "  "), [])
+        self.assertEqual(find_anything(make_house(fields=False).scope, "plotina"), [])
+
+    def test_people_are_searched(self) -> None:
+        house = make_house()
+        house.add(first_name="Wren", last_name="Marram")
+        house.add(first_name="Lis")
+        page = list_people(house.scope, search="marr")
+        self.assertEqual(([line.name for line in page.lines], page.everyone), (["Wren Marram"], 2))
+
+
+class Accounts(unittest.TestCase):
+    def setUp(self) -> None:
+        self.now = NOW
+        self.accounts = StaffAccounts(store(), lambda: self.now, fast_hashes=True)
+        self.house = make_house()
+
+    def test_signing_in_and_out(self) -> None:
+        token = self.accounts.sign_in(self.house.email.upper(), PASSWORD)
+        signed_in = self.accounts.who(token)
+        assert signed_in is not None
+        self.assertEqual(signed_in.name, "Maud Ellery")
+        self.assertIsNone(self.accounts.who(token + "x"))
+        self.accounts.sign_out(token)
+        self.assertIsNone(self.accounts.who(token))
+
+    def test_wrong_passwords(self) -> None:
+        for email, password in ((self.house.email, "wrong"), ("nobody@x.example", PASSWORD), (self.house.email, "")):
+            with self.assertRaises(InvalidInput):
+                self.accounts.sign_in(email, password)
+
+    def test_sessions_run_out_and_are_swept(self) -> None:
+        token = self.accounts.sign_in(self.house.email, PASSWORD)
+        self.now = NOW + timedelta(days=14)
+        self.assertIsNone(self.accounts.who(token))
+        self.assertGreaterEqual(self.accounts.sweep_sessions(), 1)
+        self.assertEqual(self.accounts.sweep_sessions(), 0)
+
+    def test_entering_needs_membership(self) -> None:
+        token = self.accounts.sign_in(self.house.email, PASSWORD)
+        signed_in = self.accounts.who(token)
+        assert signed_in is not None
+        self.assertEqual([entry.slug for entry in self.accounts.workspaces(signed_in.staff_id)], [self.house.slug])
+        for slug in (make_house(fields=False).slug, "none"):
+            with self.assertRaises(NotFound):
+                self.accounts.enter(slug, signed_in)
+        with self.assertRaises(Conflict):
+            self.accounts.add_staff(self.house.email, "Twin", PASSWORD)
+
+    def test_workspaces_of_one_name(self) -> None:
+        token = self.accounts.sign_in(self.house.email, PASSWORD)
+        signed_in = self.accounts.who(token)
+        assert signed_in is not None
+        asked = NewWorkspace(name=f"Twins {self.house.slug}")
+        first, second = (self.accounts.create_workspace(asked, signed_in.staff_id) for _ in range(2))
+        self.assertEqual(second, f"{first}-2")
+        with self.assertRaises(InvalidInput):
+            read_input(NewWorkspace, {"name": "X", "zone": "Nowhere/Else"})
+        self.assertEqual(slug_from_name("Ñandú & Söhne!"), "and-s-hne")
+        self.assertEqual(slug_from_name("種"), "workspace")

@@ -1,0 +1,102 @@
+"""Two ways to run, one meaning: Python and PostgreSQL agree on every input."""
+
+import unittest
+
+from hypothesis import given, settings
+from sqlalchemy import select
+
+from finesieve.core.errors import NotCompilable
+from finesieve.core.fields.encoding import to_json
+from finesieve.core.language import tree
+from finesieve.core.language.checker import check_tree
+from finesieve.core.language.evaluator import compile_python
+from finesieve.core.language.printer import print_expression
+from finesieve.core.language.problems import Span
+from finesieve.core.language.typed import OPERATIONS, Typed
+from finesieve.core.values import Type, Value
+from finesieve.store import compiler
+from finesieve.store.compiler import bound, compile_sql
+from tests.support import strategies
+from tests.support.database import store
+from tests.support.fields import MOMENT, NAMES, ROW, checked, value_of
+from tests.support.texts import pairs
+
+
+def by_sql(typed: Typed, names: dict[str, Type], row: dict[str, Value]) -> Value:
+    """The value as PostgreSQL works it out."""
+    columns = {key: bound(row.get(key), type_.kind) for key, type_ in names.items()}
+    with store().engine.connect() as connection:
+        value = connection.execute(select(compile_sql(typed, columns, MOMENT))).scalar_one()
+    return value if not isinstance(value, list) else tuple(value)
+
+
+class BothWays(unittest.TestCase):
+    def test_values_of_the_fixture(self) -> None:
+        """Every line of the core's fixture gives the same value in SQL, digit for digit."""
+        for text, expected in pairs("values.txt"):
+            typed = checked(text).typed
+            if expected == "!" or typed is None:
+                continue
+            with self.subTest(text):
+                self.assertEqual(to_json(by_sql(typed, NAMES, ROW)), to_json(value_of(text)))
+
+    @settings(max_examples=2_000, deadline=None, derandomize=True, database=None)
+    @given(strategies.any_expression, strategies.rows)
+    def test_generated_expressions_and_data(self, node: tree.Node, row: dict[str, Value]) -> None:
+        """Generated, well-typed expressions over generated people: equal results, blanks and edges included."""
+        typed = check_tree(node, strategies.NAMES).typed
+        assert typed is not None
+        python = compile_python(typed)(row, MOMENT)
+        sql = by_sql(typed, strategies.NAMES, row)
+        self.assertEqual(to_json(python), to_json(sql), f"{print_expression(node)} over {row}")
+
+    def test_every_operation_runs_in_sql(self) -> None:
+        """The SQL meanings are complete, and nothing else is there."""
+        self.assertEqual(compiler.HANDLED, OPERATIONS)
+
+    def test_what_sql_cannot_say_is_said(self) -> None:
+        """An operation without SQL meaning raises with its place, and is never approximated."""
+        unknown = Typed("matches", Type("yes_no"), Span(3, 9))
+        with self.assertRaises(NotCompilable) as caught:
+            compile_sql(unknown, {}, MOMENT)
+        self.assertEqual(caught.exception.span, Span(3, 9))
+
+    def test_nothing_typed_becomes_sql(self) -> None:
+        """Texts go as bound parameters, whatever they hold."""
+        typed = checked('name = "x\'; DROP TABLE person; --"').typed
+        assert typed is not None
+        columns = {key: bound(ROW.get(key), type_.kind) for key, type_ in NAMES.items()}
+        self.assertNotIn("DROP", str(compile_sql(typed, columns, MOMENT)))
+        self.assertIs(by_sql(typed, NAMES, ROW), False)
+
+    def test_deep_formulas_stay_small(self) -> None:
+        """The SQL of nested operations grows in a line with their number, not with a power of it."""
+
+        def size(text: str) -> int:
+            typed = checked(text).typed
+            assert typed is not None
+            columns = {key: bound(ROW.get(key), type_.kind) for key, type_ in NAMES.items()}
+            return len(str(compile_sql(typed, columns, MOMENT)))
+
+        for part in (" + 1", " * 2"):
+            self.assertLess(size("plot_length" + part * 60), 4 * size("plot_length" + part * 20))
+        self.assertLess(size("born" + " + 1" * 60), 4 * size("born" + " + 1" * 20))
+        nested = "round(" * 30 + "plot_length / 2" + ", 1)" * 30
+        self.assertLess(size(nested), 30 * size("round(plot_length / 2, 1)"))
+
+    def test_the_longest_formulas_run(self) -> None:
+        """The limits of the language hold in both back ends: 500 parts, 64 levels."""
+        for text in (
+            "plot_length" + " + 1" * 249,
+            "plot_length" + " / 1" * 249,
+            "born" + " + 1" * 249,
+            "round(" * 63 + "plot_length / 7" + ", 1)" * 63,
+            "if(member, " * 63 + "1" + ", 2)" * 63,
+            "not " * 63 + "member",
+            " or ".join(["unsure"] * 395),
+            " else ".join(["depth"] * 360 + ["1"]),
+        ):
+            typed = checked(text).typed
+            assert typed is not None, text[:40]
+            with self.subTest(text[:30]):
+                self.assertEqual(to_json(by_sql(typed, NAMES, ROW)), to_json(value_of(text)))

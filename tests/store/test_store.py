@@ -1,0 +1,203 @@
+"""Migrations, walls between workspaces, errors, columns made at run time."""
+
+import unittest
+from datetime import UTC, datetime
+from decimal import Decimal
+
+from sqlalchemy import create_engine, func, inspect, text
+from sqlmodel import select
+
+from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, NotFound, Unavailable
+from finesieve.core.language.evaluator import Moment
+from finesieve.services.compute import DerivedInput, create_derived
+from finesieve.services.define import FieldInput, create_field
+from finesieve.store import tables
+from finesieve.store.bulk import copy_guarded, copy_people
+from finesieve.store.catalogue import load_definitions
+from finesieve.store.database import Store, connect
+from finesieve.store.migrate import downgrade, is_current, migrate
+from finesieve.store.people import blank_count, count_where, mesh_counts, page_of_people
+from tests.support.database import database_url, store
+from tests.support.house import make_house
+
+
+class Migrations(unittest.TestCase):
+    def setUp(self) -> None:
+        self.admin = create_engine(database_url(), isolation_level="AUTOCOMMIT")
+        self.name = "finesieve_migrations"
+        with self.admin.connect() as connection:
+            connection.execute(text(f"DROP DATABASE IF EXISTS {self.name}"))
+            connection.execute(text(f"CREATE DATABASE {self.name}"))
+        self.engine = connect(self.admin.url.set(database=self.name).render_as_string(hide_password=False))
+
+    def tearDown(self) -> None:
+        self.engine.dispose()
+        with self.admin.connect() as connection:
+            connection.execute(text(f"DROP DATABASE {self.name}"))
+        self.admin.dispose()
+
+    def things(self) -> set[str]:
+        """Names of all tables, functions and types of ours."""
+        query = text(
+            "SELECT relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE nspname IN ('public', 'finesieve') "
+            "UNION SELECT proname FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE nspname IN ('public', 'finesieve')"
+        )
+        with self.engine.connect() as connection:
+            return set(connection.execute(query).scalars())
+
+    def test_up_down_and_up_again(self) -> None:
+        """Every step can be taken back without a trace, and taken anew."""
+        self.assertFalse(is_current(self.engine))
+        self.assertFalse(Store(self.engine).ready())
+        migrate(self.engine)
+        self.assertTrue(Store(self.engine).ready())
+        everything = self.things()
+        self.assertIn("procrastinate_jobs", everything)
+        downgrade(self.engine)
+        self.assertEqual(self.things() - {"alembic_version", "alembic_version_pkc"}, set())
+        migrate(self.engine)
+        self.assertEqual(self.things(), everything)
+
+    def test_the_models_are_what_the_migrations_made(self) -> None:
+        """Each model's columns stand in its table, with the same nullability."""
+        migrate(self.engine)
+        found = inspect(self.engine)
+        for table in tables.SQLModel.metadata.tables.values():
+            columns = {column["name"]: column["nullable"] for column in found.get_columns(table.name)}
+            self.assertEqual(columns, {column.name: column.nullable for column in table.columns}, table.name)
+
+    def test_an_unreachable_database_is_not_ready(self) -> None:
+        """No exception, just no."""
+        self.assertFalse(Store(connect("postgresql://nobody@127.0.0.1:1/none")).ready())
+
+
+class Walls(unittest.TestCase):
+    def test_no_row_of_another_workspace_is_seen(self) -> None:
+        """Row-level security hides each guarded table's rows from other workspaces, and from no workspace."""
+        mine, other = make_house(), make_house()
+        mine.add()
+        with store().transaction(other.scope.workspace_id) as session:
+            seen = session.exec(select(tables.FieldRow.workspace_id)).all()
+            self.assertEqual(set(seen), {other.scope.workspace_id})
+            self.assertEqual(session.exec(select(tables.History)).all(), [])
+        with store().transaction() as session:
+            for table in tables.GUARDED:
+                self.assertEqual(session.execute(text(f"SELECT count(*) FROM {table}")).scalar_one(), 0, table)
+
+    def test_no_row_can_be_written_into_another_workspace(self) -> None:
+        """The wall holds for writing too."""
+        mine, other = make_house(), make_house()
+        with self.assertRaises(FineSieveError), store().transaction(other.scope.workspace_id) as session:
+            session.add(tables.Segment(workspace_id=mine.scope.workspace_id, name="smuggled"))
+
+    def test_every_workspace_table_is_guarded(self) -> None:
+        """A new table with a workspace_id must stand behind the wall; only memberships are read before entering."""
+        with_workspace = {
+            table.name for table in tables.SQLModel.metadata.tables.values() if "workspace_id" in table.columns
+        }
+        self.assertEqual(with_workspace - {"membership"}, set(tables.GUARDED))
+        with store().engine.connect() as connection:
+            forced = connection.execute(text("SELECT relname FROM pg_class WHERE relforcerowsecurity")).scalars()
+            self.assertEqual(set(forced), set(tables.GUARDED))
+            superuser = connection.execute(text("SELECT rolsuper FROM pg_roles WHERE rolname = current_user")).scalar_one()
+            self.assertFalse(superuser)
+
+
+class Errors(unittest.TestCase):
+    def test_no_driver_error_leaks(self) -> None:
+        """What the driver raises comes out as one of our errors."""
+        house = make_house()
+        for statement, expected in (
+            ("INSERT INTO workspace (slug, name, zone, catalogue_version, created_at) "
+             f"VALUES ('{house.slug}', 'x', 'UTC', 1, now())", Conflict),
+            ("SELECT 'x'::integer", InvalidInput),
+            ("SELECT pg_sleep(1)", Unavailable),
+            ("SELECT * FROM no_such_table", FineSieveError),
+        ):  # fmt: skip
+            with self.subTest(statement), self.assertRaises(expected), store().transaction() as session:
+                session.execute(text("SET LOCAL statement_timeout = 100"))
+                session.connection().exec_driver_sql(statement)
+        nowhere = Store(connect("postgresql://nobody@127.0.0.1:1/none"))
+        with self.assertRaises(Unavailable), nowhere.transaction() as session:
+            session.execute(text("SELECT 1"))
+
+    def test_a_busy_table_is_not_waited_for(self) -> None:
+        """A new field gives up its wait for a lock soon, and changes nothing."""
+        house = make_house()
+        with store().transaction(house.scope.workspace_id) as session:
+            definitions = load_definitions(session, house.scope.workspace_id)
+            session.execute(text(f"LOCK TABLE {definitions.person.schema}.person IN SHARE MODE"))
+            with self.assertRaises(Unavailable):
+                create_field(house.scope, house.group_id(), FieldInput(label="Late"))
+        with self.assertRaises(NotFound), store().transaction() as session:
+            load_definitions(session, 0)
+
+
+class People(unittest.TestCase):
+    def setUp(self) -> None:
+        self.house = make_house()
+        for values in (
+            {"first_name": "Wren", "zone": "north", "plot_length": Decimal(6), "plot_width": Decimal(2)},
+            {"first_name": "Ödön", "zone": "hill", "plot_length": Decimal(4)},
+            {"first_name": "Lis", "plot_length": Decimal(10), "plot_width": Decimal(3), "swaps_seed": True},
+        ):
+            self.house.add(**values)
+        create_derived(self.house.scope, DerivedInput(label="Area", formula="plot_length * plot_width"))
+        create_derived(self.house.scope, DerivedInput(label="Double", formula="area * 2 + area"))
+        create_derived(self.house.scope, DerivedInput(label="Large", formula="double > 40 or area > 1000"))
+
+    def test_layers_of_derived_values(self) -> None:
+        """Derived values that build on one another come out of SQL as of Python."""
+        with self.house.scope.transaction("reader") as unit:
+            keys = ["first_name", "area", "double", "large"]
+            people = page_of_people(unit.session, unit.definitions, unit.moment, keys)
+            self.assertEqual([person.values["area"] for person in people], [Decimal(30), None, Decimal(12)])
+            for person in people:
+                stored = {key: None for key in unit.catalogue.by_key}
+                with self.subTest(person.values["first_name"]):
+                    self.assertEqual(set(person.values), set(keys))
+                    self.assertEqual(person.values["large"], {30: True, 12: False}.get(person.values["area"]))  # type: ignore[arg-type]
+                    self.assertTrue(stored)
+            large = unit.catalogue.check("large").typed
+            assert large is not None
+            self.assertEqual(count_where(unit.session, unit.definitions, large, unit.moment), 1)
+            self.assertEqual(blank_count(unit.session, unit.definitions, large, unit.moment), (3, 1))
+
+    def test_meshes_are_counted_in_one_pass(self) -> None:
+        """Counts worked out by hand: passes, caught, and what would pass without each mesh."""
+        with self.house.scope.transaction("reader") as unit:
+            typed = [unit.catalogue.check(part).typed for part in ("plot_length > 5", "zone = 'north'")]
+            counts = mesh_counts(unit.session, unit.definitions, [part for part in typed if part], unit.moment)
+        self.assertEqual((counts.everyone, counts.passes, counts.caught, counts.without), (3, (2, 1), (1, 0), (1, 2)))
+
+    def test_search_ignores_case_and_needs_every_word(self) -> None:
+        """Names are found whatever the case, in whatever script, and signs of patterns mean themselves."""
+        with self.house.scope.transaction("reader") as unit:
+            for words, found in (("wREN", 1), ("ÖDÖN", 1), ("wren hedgerow", 1), ("wren lis", 0), ("%", 0), ("_", 0), ("", 3)):
+                people = page_of_people(unit.session, unit.definitions, unit.moment, ["email"], search=words)
+                self.assertEqual(len(people), found, words)
+
+    def test_many_at_once(self) -> None:
+        """COPY adds people after those there are, and the next single one follows on."""
+        with self.house.scope.transaction("owner") as unit:
+            rows = ((f"bulk{number}@lowfold.example", Decimal(number)) for number in range(50))
+            ids = copy_people(unit.session, unit.definitions, ["email", "plot_length"], rows)
+            lines = ((unit.workspace_id, person, 1, '"x"', "import", "x", datetime(2026, 1, 1, tzinfo=UTC)) for person in ids)
+            columns = ["workspace_id", "person_id", "field_id", "new", "source", "actor", "at"]
+            copy_guarded(unit.session, "history", columns, lines)
+        self.assertEqual(len(ids), 50)
+        self.assertEqual(self.house.add(), ids.stop)
+        with store().transaction(self.house.scope.workspace_id) as session:
+            query = select(func.count()).select_from(tables.History).where(tables.History.source == "import")
+            self.assertGreaterEqual(session.exec(query).one(), 50)
+        with self.assertRaises(ValueError), store().transaction() as session:
+            copy_guarded(session, "staff", ["id"], [])
+
+    def test_the_moment_is_given(self) -> None:
+        """Nothing reads the database's clock: a moved clock moves the result."""
+        with self.house.scope.transaction("reader") as unit:
+            typed = unit.catalogue.check("today() > '2030-01-01'").typed
+            assert typed is not None
+            later = Moment(datetime(2031, 1, 1, tzinfo=UTC), unit.moment.zone)
+            self.assertEqual(count_where(unit.session, unit.definitions, typed, unit.moment), 0)
+            self.assertEqual(count_where(unit.session, unit.definitions, typed, later), 3)
