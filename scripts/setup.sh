@@ -24,9 +24,11 @@ setup_python() {
   command -v python3 >/dev/null || debian_install "Python" python3 python3-venv
   python3 -c 'import sys; sys.exit(sys.version_info < (3, 11))' || lack "Python 3.11 or newer is needed; this is $(python3 --version)."
   python3 -c 'import ensurepip' 2>/dev/null || debian_install "Python's venv" python3-venv
+  # Who has the tools of development keeps them, whichever script runs.
+  [ -f .venv/setup-requirements-dev.txt ] && lock=requirements-dev.txt
   local mark
-  mark=$(cat "$lock" pyproject.toml | sha256sum | cut -c1-20)
-  if [ "$(cat .venv/finesieve-setup-$lock 2>/dev/null)" != "$mark" ] && [ "$(cat .venv/finesieve-setup-requirements-dev.txt 2>/dev/null)" != "$(cat requirements-dev.txt pyproject.toml | sha256sum | cut -c1-20)" ]; then
+  mark=$(sha256sum <"$lock")
+  if [ "$(cat ".venv/setup-$lock" 2>/dev/null)" != "$mark" ]; then
     say "Setting up Python packages"
     [ -x .venv/bin/python ] || python3 -m venv .venv
     [ -x .tools/bin/uv ] || { python3 -m venv .tools && .tools/bin/pip install -q "uv==$uv_version" >/dev/null 2>&1; } || true
@@ -38,7 +40,7 @@ setup_python() {
       .venv/bin/pip install -q --require-hashes -r "$lock"
       .venv/bin/pip install -q --no-deps -e .
     fi
-    echo "$mark" > ".venv/finesieve-setup-$lock"
+    echo "$mark" >".venv/setup-$lock"
   fi
   export PATH="$root/.venv/bin:$PATH"
 }

@@ -13,6 +13,7 @@ import unittest
 import warnings
 from pathlib import Path
 
+from finesieve.localdb import LocalPostgres
 from tests.support import database
 
 SUITES = ("core", "store", "services", "web", "browser")
@@ -26,7 +27,11 @@ def _modules(suites: list[str]) -> list[str]:
     return sorted(found, key=lambda name: name.rsplit(".", 1)[1] not in SLOWEST_FIRST)
 
 
-def _work(url: str, jobs: "multiprocessing.Queue[str | None]", results: "multiprocessing.Queue[tuple[str, int, int, int, str, float]]") -> None:
+def _work(
+    url: str,
+    jobs: "multiprocessing.Queue[str | None]",
+    results: "multiprocessing.Queue[tuple[str, int, int, int, str, float]]",
+) -> None:
     if url:
         os.environ[database.URL] = url
     warnings.simplefilter("error")
@@ -35,12 +40,53 @@ def _work(url: str, jobs: "multiprocessing.Queue[str | None]", results: "multipr
     while (name := jobs.get()) is not None:
         started = time.monotonic()
         stream = io.StringIO()
-        outcome = unittest.TextTestRunner(stream, verbosity=0, warnings="error").run(unittest.defaultTestLoader.loadTestsFromName(name))
+        outcome = unittest.TextTestRunner(stream, verbosity=0, warnings="error").run(
+            unittest.defaultTestLoader.loadTestsFromName(name)
+        )
         failed = len(outcome.failures) + len(outcome.errors) + len(outcome.unexpectedSuccesses)
         skipped = len(outcome.skipped)
         report = stream.getvalue() if failed else ""
         results.put((name, outcome.testsRun - failed - skipped, failed, skipped, report, time.monotonic() - started))
     results.put(("", 0, 0, 0, "", 0.0))
+
+
+def _report(
+    results: "multiprocessing.Queue[tuple[str, int, int, int, str, float]]", running: int
+) -> tuple[int, int, int]:
+    """Print what comes in until all workers are done; gives passed, failed, skipped."""
+    passed = failed = skipped = 0
+    while running:
+        name, good, bad, left, report, seconds = results.get(timeout=900)
+        if not name:
+            running -= 1
+            continue
+        passed, failed, skipped = passed + good, failed + bad, skipped + left
+        print(f"{'ok  ' if not bad else 'FAIL'} {name} ({good + bad + left} in {seconds:.1f} s)", flush=True)
+        if report:
+            print(report, flush=True)
+    return passed, failed, skipped
+
+
+def _run_all(modules: list[str], server: LocalPostgres | None) -> tuple[int, int, int]:
+    context = multiprocessing.get_context("spawn")
+    jobs, results = context.Queue(), context.Queue()
+    workers = []
+    for number in range(min(2, len(modules))):
+        url = database.clone(server, f"worker{number}") if server else ""
+        workers.append(context.Process(target=_work, args=(url, jobs, results)))
+    for name in [*modules, *(None for _ in workers)]:
+        jobs.put(name)
+    try:
+        for worker in workers:
+            worker.start()
+        counts = _report(results, len(workers))
+        for worker in workers:
+            worker.join(30)
+        return counts
+    finally:
+        for worker in workers:
+            if worker.is_alive():
+                worker.terminate()
 
 
 def main(arguments: list[str]) -> int:
@@ -50,37 +96,10 @@ def main(arguments: list[str]) -> int:
         print(f"no such suite: {unknown[0]}; there are {', '.join(SUITES)}", file=sys.stderr)
         return 2
     suites = arguments or list(SUITES)
-    modules = _modules(suites)
     server = None if all(suite in WITHOUT_DATABASE for suite in suites) else database.start_server()
-    context = multiprocessing.get_context("spawn")
-    jobs, results = context.Queue(), context.Queue()
-    workers = []
-    passed = failed = skipped = 0
     try:
-        for number in range(min(2, len(modules))):
-            url = database.clone(server, f"worker{number}") if server else ""
-            workers.append(context.Process(target=_work, args=(url, jobs, results)))
-        for name in modules:
-            jobs.put(name)
-        for worker in workers:
-            jobs.put(None)
-            worker.start()
-        running = len(workers)
-        while running:
-            name, good, bad, left, report, seconds = results.get(timeout=600)
-            if not name:
-                running -= 1
-                continue
-            passed, failed, skipped = passed + good, failed + bad, skipped + left
-            print(f"{'ok  ' if not bad else 'FAIL'} {name} ({good + bad + left} in {seconds:.1f} s)", flush=True)
-            if report:
-                print(report, flush=True)
-        for worker in workers:
-            worker.join(30)
+        passed, failed, skipped = _run_all(_modules(suites), server)
     finally:
-        for worker in workers:
-            if worker.is_alive():
-                worker.terminate()
         if server:
             server.remove()
             shutil.rmtree(server.home, ignore_errors=True)

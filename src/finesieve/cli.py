@@ -16,7 +16,6 @@ from urllib.request import urlopen
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import typer
-import uvicorn
 
 from finesieve import evaluate
 from finesieve.localdb import LocalPostgres, MissingPostgres
@@ -79,7 +78,9 @@ def migrate() -> None:
     from finesieve.store.database import connect
     from finesieve.store.migrate import migrate as run
 
-    run(connect(_database_url()))
+    engine = connect(_database_url())
+    run(engine)
+    engine.dispose()
 
 
 def _database_url() -> str:
@@ -92,6 +93,8 @@ def _database_url() -> str:
 @cli.command()
 def serve(port: int = 8765, host: str = "127.0.0.1") -> None:
     """Serve the pages on FINESIEVE_DATABASE_URL."""
+    import uvicorn
+
     _database_url()
     uvicorn.run(
         "finesieve.app:create_app", factory=True, host=host, port=port, log_level="warning", server_header=False
@@ -118,10 +121,13 @@ def add_staff(email: str, name: str) -> None:
     password = typer.prompt("Password", hide_input=True) if sys.stdin.isatty() else sys.stdin.readline().strip()
     if len(password) < 8:
         _misuse("A password has at least 8 characters.")
+    engine = connect(_database_url())
     try:
-        StaffAccounts(Store(connect(_database_url())), utc_now).add_staff(email, name, password)
+        StaffAccounts(Store(engine), utc_now).add_staff(email, name, password)
     except Conflict:
         _misuse(f"{email} is there already.")
+    finally:
+        engine.dispose()
 
 
 @cli.command()

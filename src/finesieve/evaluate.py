@@ -1,4 +1,7 @@
-"""Trying a formula outside the application: `finesieve eval`."""
+"""Trying a formula outside the application: `finesieve eval`.
+
+What only SQL needs is imported where it is needed, so that a formula is tried in half a second.
+"""
 
 import json
 from collections.abc import Iterator, Mapping
@@ -6,10 +9,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
-
-from sqlalchemy import Engine, select
 
 from finesieve.core.fields.encoding import from_json, to_json
 from finesieve.core.fields.keys import key_problem
@@ -20,9 +21,9 @@ from finesieve.core.language.typed import Typed
 from finesieve.core.values import KINDS, Type, Value
 from finesieve.localdb import LocalPostgres
 from finesieve.settings import Settings, var_directory
-from finesieve.store.compiler import bound, compile_sql
-from finesieve.store.database import connect
-from finesieve.store.migrate import migrate
+
+if TYPE_CHECKING:
+    from sqlalchemy import Engine
 
 __all__ = ["Given", "by_python", "by_sql", "database", "read_given"]
 
@@ -81,8 +82,12 @@ def by_python(expression: str, given: Given, now: datetime, zone: ZoneInfo) -> d
     return _result(checked.typed, compile_python(checked.typed)(given.values, Moment(now, zone)), zone)
 
 
-def by_sql(expression: str, given: Given, now: datetime, zone: ZoneInfo, engine: Engine) -> dict[str, Any]:
+def by_sql(expression: str, given: Given, now: datetime, zone: ZoneInfo, engine: "Engine") -> dict[str, Any]:
     """The same in PostgreSQL."""
+    from sqlalchemy import select
+
+    from finesieve.store.compiler import bound, compile_sql
+
     checked = check(expression, given.names, zone=zone)
     if checked.typed is None:
         return _problems(checked.problems)
@@ -113,11 +118,16 @@ def _problems(problems: tuple[Problem, ...]) -> dict[str, Any]:
 
 
 @contextmanager
-def database() -> Iterator[Engine]:
+def database() -> Iterator["Engine"]:
     """The database of FINESIEVE_DATABASE_URL, or else the working copy's own, started for the while."""
+    from finesieve.store.database import connect
+    from finesieve.store.migrate import migrate
+
     url = Settings().database_url
     if url:
-        yield connect(url)
+        engine = connect(url)
+        yield engine
+        engine.dispose()
         return
     postgres = LocalPostgres(var_directory() / "postgres")
     postgres.start()

@@ -1,5 +1,6 @@
 """Settings, read from the environment (`FINESIEVE_…`)."""
 
+import os
 from pathlib import Path
 
 from pydantic_settings import BaseSettings, SettingsConfigDict
@@ -8,8 +9,8 @@ __all__ = ["Settings", "var_directory"]
 
 
 def var_directory() -> Path:
-    """Where a working copy keeps what it makes: the database's port and secrets."""
-    return Path(__file__).resolve().parents[2] / "var"
+    """Where a working copy keeps what it makes: its database, its secret. FINESIEVE_VAR names another place."""
+    return Path(os.environ.get("FINESIEVE_VAR") or Path(__file__).resolve().parents[2] / "var")
 
 
 class Settings(BaseSettings):

@@ -75,7 +75,9 @@ class Surface(unittest.TestCase):
             defined = {
                 name
                 for name, value in vars(module).items()
-                if not name.startswith("_") and (inspect.isclass(value) or inspect.isfunction(value)) and value.__module__ == found.name
+                if not name.startswith("_")
+                and (inspect.isclass(value) or inspect.isfunction(value))
+                and value.__module__ == found.name
             }
             with self.subTest(found.name):
                 declared = set(module.__all__)
@@ -90,4 +92,6 @@ class Surface(unittest.TestCase):
 
 
 def _documented(thing: object) -> bool:
-    return bool(thing.__doc__) and not (inspect.isclass(thing) and (thing.__doc__ or "").startswith(f"{thing.__name__}("))
+    return bool(thing.__doc__) and not (
+        inspect.isclass(thing) and (thing.__doc__ or "").startswith(f"{thing.__name__}(")
+    )

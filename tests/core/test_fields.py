@@ -47,7 +47,12 @@ class ReadingAnswers(unittest.TestCase):
 
     def test_raw_text_reads_back(self) -> None:
         """What an input is filled with reads as the same value."""
-        for key, value in (("number", Decimal("12.50")), ("yes_no", False), ("date", date(1984, 5, 27)), ("short_text", "x")):
+        for key, value in (
+            ("number", Decimal("12.50")),
+            ("yes_no", False),
+            ("date", date(1984, 5, 27)),
+            ("short_text", "x"),
+        ):
             self.assertEqual(TYPES[key].parse(TYPES[key].raw(value)), value)
 
     def test_showing(self) -> None:
@@ -62,7 +67,13 @@ class ReadingAnswers(unittest.TestCase):
 class KeysAndOptions(unittest.TestCase):
     def test_keys_from_labels(self) -> None:
         """A key is made from any label, free and usable."""
-        for label, key in (("Plot length", "plot_length"), ("Année", "annee"), ("3 beds", "field_3_beds"), ("and", "field_and"), ("种", "field")):
+        for label, key in (
+            ("Plot length", "plot_length"),
+            ("Année", "annee"),
+            ("3 beds", "field_3_beds"),
+            ("and", "field_and"),
+            ("种", "field"),
+        ):
             self.assertEqual(key_from_label(label), key)
             self.assertEqual(key_problem(key), "")
         self.assertEqual(key_from_label("Zone", {"zone", "zone_2"}), "zone_3")
@@ -77,7 +88,9 @@ class KeysAndOptions(unittest.TestCase):
 
     def test_options_from_lines(self) -> None:
         """Pasted lines become options; two of one stored value are refused."""
-        self.assertEqual(options_from_lines("North\n\n Riverside = river "), (Option("North", "north"), Option("Riverside", "river")))
+        self.assertEqual(
+            options_from_lines("North\n\n Riverside = river "), (Option("North", "north"), Option("Riverside", "river"))
+        )
         for text in ("", "\n \n", "North\nnorth", "A = x\nB = x"):
             with self.assertRaises(ValueError):
                 options_from_lines(text)

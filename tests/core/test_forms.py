@@ -133,7 +133,9 @@ class Publishing(unittest.TestCase):
     def test_what_keeps_a_form_from_being_published(self) -> None:
         """Each is said at its question, or at the whole."""
         self.assertEqual(problems()[0], ("", "The form asks nothing yet; add a question."))
-        self.assertIn(("", "A sign-up must ask for the email; add that question."), problems(Question(id="q2", field_id=2)))
+        self.assertIn(
+            ("", "A sign-up must ask for the email; add that question."), problems(Question(id="q2", field_id=2))
+        )
         for question, words in (
             (Question(id="q2", field_id=99), "gone"),
             (Question(id="q2", field_id=6), "gone"),

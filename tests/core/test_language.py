@@ -65,7 +65,9 @@ class Printing(unittest.TestCase):
         """A worked example shows values where the names stood."""
         node = parse("round(plot_length * (plot_width + 1), 1)").tree
         assert node is not None
-        self.assertEqual(print_with_values(node, {"plot_length": "6", "plot_width": "blank"}), "round(6 * (blank + 1), 1)")
+        self.assertEqual(
+            print_with_values(node, {"plot_length": "6", "plot_width": "blank"}), "round(6 * (blank + 1), 1)"
+        )
 
 
 class Problems(unittest.TestCase):
@@ -218,7 +220,11 @@ class Values(unittest.TestCase):
 
     def test_volatile_expressions_are_known(self) -> None:
         """What changes by time passing alone is marked."""
-        for text, volatile in (("age(born) > 3", True), ("today() - born", True), ("years_between(born, limed_on)", False)):
+        for text, volatile in (
+            ("age(born) > 3", True),
+            ("today() - born", True),
+            ("years_between(born, limed_on)", False),
+        ):
             typed = checked(text).typed
             assert typed is not None
             self.assertIs(typed.volatile, volatile)

@@ -46,7 +46,13 @@ class Sentences(unittest.TestCase):
 
     def test_what_cannot_be_said_is_quoted(self) -> None:
         """A part beyond the sentence stands as a formula, untouched, beside those that can be said."""
-        for text in ("age(born) > 3", "plot_length > plot_width", "member = true", "plot_length > 10%", "person.member"):
+        for text in (
+            "age(born) > 3",
+            "plot_length > plot_width",
+            "member = true",
+            "plot_length > 10%",
+            "person.member",
+        ):
             sentence = said(f"{text} and zone = 'north'")
             self.assertEqual(sentence.clauses, (Quoted(text), Clause("zone", "=", ("north",))))
 
@@ -83,5 +89,7 @@ class Sentences(unittest.TestCase):
 
     def test_a_sentence_is_sound(self) -> None:
         """What the sentence editor can say passes the checker."""
-        node = sentence_to_tree(Sentence("and", (Clause("zone", "in", ("north", "hill")), Clause("member", "no"))), NAMES)
+        node = sentence_to_tree(
+            Sentence("and", (Clause("zone", "in", ("north", "hill")), Clause("member", "no"))), NAMES
+        )
         self.assertEqual(checked(print_expression(node)).problems, ())

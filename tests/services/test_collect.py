@@ -65,7 +65,9 @@ class Composing(unittest.TestCase):
             lambda: change_form_texts(self.scope, self.form, self.revision(), FormTexts(title="Other")),
             lambda: remove_question(self.scope, self.form, self.revision(), "q2"),
             lambda: reorder_questions(self.scope, self.form, self.revision(), ["q3", "q1", "q2"]),
-            lambda: change_question(self.scope, self.form, self.revision(), "q3", QuestionInput(show_when='zone = "north"')),
+            lambda: change_question(
+                self.scope, self.form, self.revision(), "q3", QuestionInput(show_when='zone = "north"')
+            ),
             lambda: add_question(self.scope, self.form, self.revision(), self.house.field_id("born")),
         ):
             change_id = change()
@@ -163,7 +165,12 @@ class SigningUp(unittest.TestCase):
 
     def test_a_form_with_troubles_stores_nothing(self) -> None:
         token = self.token()
-        for answers in ({}, {"q1": "wren"}, {"q1": "w@x.example", "q2": "north", "q3": "61"}, {"q1": "w@x.example", "q2": "nort"}):
+        for answers in (
+            {},
+            {"q1": "wren"},
+            {"q1": "w@x.example", "q2": "north", "q3": "61"},
+            {"q1": "w@x.example", "q2": "nort"},
+        ):
             self.assertFalse(self.send(token, **answers))
         self.assertEqual((list_people(self.scope).everyone, self.submissions()), (0, []))
         self.assertTrue(self.send(token, q1="w@x.example", q2="north", q3="60"))
@@ -241,7 +248,9 @@ class SigningUp(unittest.TestCase):
         from finesieve.services.define import FieldInput, change_field
 
         self.assertFalse(self.send(self.token(), q1="w@x.example", q2="west"))
-        change_field(self.scope, self.house.field_id("zone"), FieldInput(label="Zone", options="North\nHill\nSouth\nWest"))
+        change_field(
+            self.scope, self.house.field_id("zone"), FieldInput(label="Zone", options="North\nHill\nSouth\nWest")
+        )
         self.assertTrue(self.send(self.token(), q1="w@x.example", q2="west"))
 
 
@@ -254,7 +263,9 @@ class Correcting(unittest.TestCase):
         create_derived(house.scope, DerivedInput(label="Area", formula="plot_length * plot_width"))
         person = house.add(plot_length=Decimal(6), plot_width=Decimal(2))
         self.assertEqual(set_values(house.scope, person, {"plot_length": "5", "plot_width": "2"}), 1)
-        lines = [(line.field.key, line.old, line.new, line.source) for line in read_profile(house.scope, person).history[:2]]
+        lines = [
+            (line.field.key, line.old, line.new, line.source) for line in read_profile(house.scope, person).history[:2]
+        ]
         self.assertEqual(lines, [("area", "12", "10", "computed"), ("plot_length", "6 m", "5 m", "staff")])
         self.assertEqual(set_values(house.scope, person, {"plot_length": "5"}), 0)
         with self.assertRaises(InvalidInput) as caught:

@@ -43,7 +43,9 @@ class Fields(unittest.TestCase):
 
     def test_a_field_can_be_used_at_once(self) -> None:
         """A made field has its column, its key and its place at the end."""
-        field_id = create_field(self.scope, self.house.group_id(), FieldInput(label="Bed width", type_key="number", unit="m"))
+        field_id = create_field(
+            self.scope, self.house.group_id(), FieldInput(label="Bed width", type_key="number", unit="m")
+        )
         self.assertEqual(self.keys()[-1], "bed_width")
         self.house.add(bed_width=3)
         view = read_field(self.scope, field_id)
@@ -61,7 +63,13 @@ class Fields(unittest.TestCase):
             with self.subTest(place), self.assertRaises(InvalidInput) as caught:
                 create_field(self.scope, self.house.group_id(), asked)
             self.assertIn(place, caught.exception.messages)
-        for data in ({"label": ""}, {"label": "x" * 121}, {"label": "x\x00"}, {"label": "X", "type_key": "nonsense"}, {}):
+        for data in (
+            {"label": ""},
+            {"label": "x" * 121},
+            {"label": "x\x00"},
+            {"label": "X", "type_key": "nonsense"},
+            {},
+        ):
             with self.subTest(data), self.assertRaises(InvalidInput):
                 read_input(FieldInput, data)
         self.assertEqual(self.keys(), before)
@@ -166,7 +174,9 @@ class Derived(unittest.TestCase):
     def setUp(self) -> None:
         self.house = make_house()
         self.scope = self.house.scope
-        self.area = create_derived(self.scope, DerivedInput(label="Area", formula="plot_length * plot_width", unit="m²"))
+        self.area = create_derived(
+            self.scope, DerivedInput(label="Area", formula="plot_length * plot_width", unit="m²")
+        )
 
     def test_a_preview_shows_people_and_blanks(self) -> None:
         """A formula is worked out for a few people, with their values in it, and the blanks are counted."""

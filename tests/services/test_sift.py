@@ -37,12 +37,16 @@ class Segments(unittest.TestCase):
             ("A", "north", 10, True), ("B", "north", 2, True), ("C", "north", None, True), ("D", "hill", 10, None),
             ("E", "hill", 12, False), ("F", None, 50, True), ("G", "south", 50, True), ("H", "north", 3, True),
         ):  # fmt: skip
-            self.house.add(first_name=name, zone=zone, plot_length=None if length is None else Decimal(length), swaps_seed=swaps)
+            self.house.add(
+                first_name=name, zone=zone, plot_length=None if length is None else Decimal(length), swaps_seed=swaps
+            )
         self.segment = create_segment(self.scope, "Swappers")
 
     def save(self, expression: str, revision: int | None = None) -> int:
         asked = SegmentInput(name="Swappers", expression=expression)
-        return change_segment(self.scope, self.segment, revision or read_segment(self.scope, self.segment).revision, asked)
+        return change_segment(
+            self.scope, self.segment, revision or read_segment(self.scope, self.segment).revision, asked
+        )
 
     def names(self, place: int, verdict: str) -> list[str]:
         return [line.name for line in tray_people(self.scope, self.segment, place, verdict).lines]
@@ -57,11 +61,17 @@ class Segments(unittest.TestCase):
         """Every person lies on exactly one tray, blanks apart, and can be listed there."""
         self.save('zone in ("north", "hill") and plot_length > 5 and swaps_seed')
         view = read_segment(self.scope, self.segment)
-        figures = [(m.tray.reached, m.tray.passes, m.tray.caught, m.tray.cant_tell, m.tray.without) for m in view.meshes]
+        figures = [
+            (m.tray.reached, m.tray.passes, m.tray.caught, m.tray.cant_tell, m.tray.without) for m in view.meshes
+        ]
         self.assertEqual(figures, [(8, 6, 1, 1, 3), (6, 3, 2, 1, 4), (3, 1, 1, 1, 3)])
         self.assertEqual((view.passing, view.cant_tell, view.costliest), (1, 3, 1))
         self.assertEqual(count_segment(self.scope, self.segment), 1)
-        lists = {(place, verdict): self.names(place, verdict) for place in range(3) for verdict in ("passes", "caught", "cant_tell")}
+        lists = {
+            (place, verdict): self.names(place, verdict)
+            for place in range(3)
+            for verdict in ("passes", "caught", "cant_tell")
+        }
         self.assertEqual(lists, {
             (0, "passes"): ["H", "E", "D", "C", "B", "A"], (0, "caught"): ["G"], (0, "cant_tell"): ["F"],
             (1, "passes"): ["E", "D", "A"], (1, "caught"): ["H", "B"], (1, "cant_tell"): ["C"],
@@ -104,7 +114,10 @@ class Segments(unittest.TestCase):
         name, lines = export_segment(self.scope, self.segment)
         rows = list(csv.DictReader("".join(lines).splitlines(keepends=True)))
         self.assertEqual((name, len(rows)), ("Swappers", 3))
-        self.assertEqual([(row["first_name"], row["plot_length"], row["double"]) for row in rows], [("'=SUM(A1)", "1.5", "-3"), ("H", "3", "-6"), ("B", "2", "-4")])
+        self.assertEqual(
+            [(row["first_name"], row["plot_length"], row["double"]) for row in rows],
+            [("'=SUM(A1)", "1.5", "-3"), ("H", "3", "-6"), ("B", "2", "-4")],
+        )
         self.assertEqual(rows[0]["favourite"], 'say "x", \n')
 
     def test_changes_and_undo(self) -> None:
@@ -160,7 +173,16 @@ class BenchAndFinding(unittest.TestCase):
         create_form(house.scope, "Plot survey")
         house.add(first_name="Plotina", last_name="Marram")
         kinds = [(found.kind, found.name) for found in find_anything(house.scope, "PLOT")]
-        self.assertEqual(kinds, [("field", "Plot length"), ("field", "Plot width"), ("segment", "Long plots"), ("form", "Plot survey"), ("person", "Plotina Marram")])
+        self.assertEqual(
+            kinds,
+            [
+                ("field", "Plot length"),
+                ("field", "Plot width"),
+                ("segment", "Long plots"),
+                ("form", "Plot survey"),
+                ("person", "Plotina Marram"),
+            ],
+        )
         self.assertEqual(find_anything(house.scope, "plot marram")[0].name, "Plotina Marram")
         self.assertEqual(find_anything(house.scope, "  "), [])
         self.assertEqual(find_anything(make_house(fields=False).scope, "plotina"), [])

@@ -99,7 +99,9 @@ class Walls(unittest.TestCase):
         with store().engine.connect() as connection:
             forced = connection.execute(text("SELECT relname FROM pg_class WHERE relforcerowsecurity")).scalars()
             self.assertEqual(set(forced), set(tables.GUARDED))
-            superuser = connection.execute(text("SELECT rolsuper FROM pg_roles WHERE rolname = current_user")).scalar_one()
+            superuser = connection.execute(
+                text("SELECT rolsuper FROM pg_roles WHERE rolname = current_user")
+            ).scalar_one()
             self.assertFalse(superuser)
 
 
@@ -173,7 +175,15 @@ class People(unittest.TestCase):
     def test_search_ignores_case_and_needs_every_word(self) -> None:
         """Names are found whatever the case, in whatever script, and signs of patterns mean themselves."""
         with self.house.scope.transaction("reader") as unit:
-            for words, found in (("wREN", 1), ("ÖDÖN", 1), ("wren hedgerow", 1), ("wren lis", 0), ("%", 0), ("_", 0), ("", 3)):
+            for words, found in (
+                ("wREN", 1),
+                ("ÖDÖN", 1),
+                ("wren hedgerow", 1),
+                ("wren lis", 0),
+                ("%", 0),
+                ("_", 0),
+                ("", 3),
+            ):
                 people = page_of_people(unit.session, unit.definitions, unit.moment, ["email"], search=words)
                 self.assertEqual(len(people), found, words)
 
@@ -182,7 +192,9 @@ class People(unittest.TestCase):
         with self.house.scope.transaction("owner") as unit:
             rows = ((f"bulk{number}@lowfold.example", Decimal(number)) for number in range(50))
             ids = copy_people(unit.session, unit.definitions, ["email", "plot_length"], rows)
-            lines = ((unit.workspace_id, person, 1, '"x"', "import", "x", datetime(2026, 1, 1, tzinfo=UTC)) for person in ids)
+            lines = (
+                (unit.workspace_id, person, 1, '"x"', "import", "x", datetime(2026, 1, 1, tzinfo=UTC)) for person in ids
+            )
             columns = ["workspace_id", "person_id", "field_id", "new", "source", "actor", "at"]
             copy_guarded(unit.session, "history", columns, lines)
         self.assertEqual(len(ids), 50)

@@ -22,7 +22,20 @@ NAMES: dict[str, Type] = {
     "member": Type("yes_no"),
 }
 
-_EDGES = ("0", "1", "-1", "0.5", "2.5", "-2.5", "0.0000000001", "999999999999999", "-999999999999999", "3", "7", "365250")
+_EDGES = (
+    "0",
+    "1",
+    "-1",
+    "0.5",
+    "2.5",
+    "-2.5",
+    "0.0000000001",
+    "999999999999999",
+    "-999999999999999",
+    "3",
+    "7",
+    "365250",
+)
 numbers = st.one_of(
     st.sampled_from(_EDGES).map(Decimal),
     st.decimals("-1000", "1000", places=2),
@@ -55,7 +68,9 @@ rows: SearchStrategy[dict[str, Value]] = st.fixed_dictionaries({key: _value(type
 
 @cache
 def _names(kind: str) -> SearchStrategy[tree.Node]:
-    return st.sampled_from([key for key, type_ in NAMES.items() if type_.kind == kind]).map(lambda key: tree.Name((key,)))
+    return st.sampled_from([key for key, type_ in NAMES.items() if type_.kind == kind]).map(
+        lambda key: tree.Name((key,))
+    )
 
 
 literals = st.one_of(
@@ -70,14 +85,20 @@ _date_text = dates.map(lambda day: tree.Text(day.isoformat()))
 
 def _negated(node: tree.Node) -> tree.Node:
     # The parser folds a minus into an unsigned literal; the same is done here.
-    return tree.Number(0 - node.value, node.percent) if isinstance(node, tree.Number) and node.value >= 0 else tree.Negate(node)
+    return (
+        tree.Number(0 - node.value, node.percent)
+        if isinstance(node, tree.Number) and node.value >= 0
+        else tree.Negate(node)
+    )
 
 
 def _call(name: str, *parts: SearchStrategy[tree.Node]) -> SearchStrategy[tree.Node]:
     return st.tuples(*parts).map(lambda arguments: tree.Call(name, arguments))
 
 
-def _arithmetic(signs: str, left: SearchStrategy[tree.Node], right: SearchStrategy[tree.Node]) -> SearchStrategy[tree.Node]:
+def _arithmetic(
+    signs: str, left: SearchStrategy[tree.Node], right: SearchStrategy[tree.Node]
+) -> SearchStrategy[tree.Node]:
     return st.builds(tree.Arithmetic, st.sampled_from(signs), left, right)
 
 
@@ -127,7 +148,9 @@ def _money(depth: int) -> SearchStrategy[tree.Node]:
     if not depth:
         return leaf
     inner = st.deferred(lambda: _money(depth - 1))
-    return st.one_of(leaf, _arithmetic("*/", inner, _number(depth - 1)), _arithmetic("+-", inner, inner), _call("round", inner))
+    return st.one_of(
+        leaf, _arithmetic("*/", inner, _number(depth - 1)), _arithmetic("+-", inner, inner), _call("round", inner)
+    )
 
 
 @cache
@@ -172,7 +195,9 @@ def _yes_no(depth: int) -> SearchStrategy[tree.Node]:
         st.builds(tree.Between, number, number, number),
         st.builds(tree.Between, day, _date_text, day),
         st.builds(tree.In, st.just(zone), options, st.booleans()),
-        st.builds(tree.In, number, st.lists(numbers.map(tree.Number), min_size=1, max_size=4).map(tuple), st.booleans()),
+        st.builds(
+            tree.In, number, st.lists(numbers.map(tree.Number), min_size=1, max_size=4).map(tuple), st.booleans()
+        ),
         st.builds(tree.TextTest, st.sampled_from(["contains", "starts with", "ends with"]), words, words),
         st.builds(tree.IsBlank, st.one_of(number, day, words, st.just(zone)), st.booleans()),
         _any_kind("yes_no", depth),

@@ -97,7 +97,9 @@ def build_catalogue(version: int, zone: ZoneInfo, groups: Iterable[Group], field
 
 
 def circle_with(catalogue: Catalogue, key: str, names: frozenset[str]) -> tuple[str, ...]:
-    """The circle that a formula reading `names` would make for the field `key`; () if none."""
-    needs = dict(catalogue.derivation.needs) | {key: names}
-    circle = find_circle(needs)
-    return circle if key in circle else ()
+    """The circle that a formula reading `names` would make, from the field `key` round to it; () if none."""
+    circle = find_circle(dict(catalogue.derivation.needs) | {key: names})
+    if key not in circle:
+        return ()
+    start = circle.index(key)
+    return (*circle[start:-1], *circle[:start], key)

@@ -47,12 +47,15 @@ class MadeUp:
     values: dict[str, Value]
 
 
-def make_people(count: int, now: datetime, seed: int = 1886) -> Iterator[MadeUp]:
-    """People from the earliest sign-up to the latest, the last of them a few hours before `now`."""
+def make_people(count: int, now: datetime, seed: int = 1886, first_number: int = 0) -> Iterator[MadeUp]:
+    """People from the earliest sign-up to the latest, the last of them a few hours before `now`.
+
+    Their numbers, which keep emails apart, count from `first_number`.
+    """
     chance = random.Random(seed)  # noqa: S311 - made-up data, not a secret
     # Sign-ups thin out into the past, with a swell every spring.
     ages = sorted((chance.expovariate(1 / 420) for _ in range(count)), reverse=True)
-    for number, days in enumerate(ages):
+    for number, days in enumerate(ages, first_number):
         moment = now - timedelta(days=min(days, 2_600), hours=2 + chance.random() * 9)
         yield _person(chance, number, moment)
 

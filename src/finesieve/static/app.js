@@ -68,6 +68,7 @@ function makeSortable(root) {
       handle: list.querySelector("[data-grip]") ? "[data-grip]" : undefined,
       draggable: "[data-id]",
       animation: 120,
+      forceFallback: true, // one way to drag, by pointer, in every browser
       onEnd: (event) => {
         if (event.oldIndex === event.newIndex) return;
         const form = list.closest("[data-order]");

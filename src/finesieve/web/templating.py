@@ -26,7 +26,7 @@ def _environment() -> Environment:
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    environment.filters.update(figure=_figure, day=_day, moment=_moment, percent=_percent, plural=_plural)
+    environment.filters.update(figure=_figure, day=_day, moment=_moment, percent=_percent, share=_share, plural=_plural)
     environment.globals["asset"] = _asset
     return environment
 
@@ -47,6 +47,11 @@ def _moment(value: datetime, zone: str) -> str:
 
 def _percent(part: int, whole: int) -> str:
     return "–" if not whole else f"{100 * part / whole:.0f} %"
+
+
+def _share(part: int, whole: int) -> str:
+    """A share to one decimal: `7.4 %`, `100 %`."""
+    return f"{100 * part / whole:.1f}".removesuffix(".0") + " %"
 
 
 def _plural(number: int, one: str, many: str) -> str:

@@ -89,7 +89,7 @@ class BuiltIn:
 
 
 BUILT_IN: Final = (
-    BuiltIn("email", "Email", "email", True, "Where letters are sent; each person has their own."),
+    BuiltIn("email", "Email", "email", True, ""),
     BuiltIn("first_name", "First name", "short_text", False, ""),
     BuiltIn("last_name", "Last name", "short_text", False, ""),
     BuiltIn("signed_up_on", "Signed up on", "date", False, "The day they first sent a form; set by the house."),

@@ -126,7 +126,7 @@ def _composer(
         rules=rules,
         rule=rule,
         as_text=as_text,
-        typed=typed if typed is not None else _typed(question),
+        typed={**_typed(question), **(typed or {})},
         messages=messages or {},
         rule_problems=problems,
         askable=_askable(catalogue, question),

@@ -236,7 +236,7 @@ def _field_page(
         title=field.label,
         sections=_sections(desk, catalogue, field.group_id),
         view=view,
-        typed=typed or stored,
+        typed={**stored, **(typed or {})},
         messages=messages,
         group=next(group for group in catalogue.groups if group.id == field.group_id),
         groups=catalogue.groups,

@@ -107,7 +107,7 @@ def _segment_page(
     status: int = 200,
 ) -> Response:
     drafts = sentence.drafts if sentence else [draft_of(mesh.clause, view.catalogue) for mesh in view.meshes]
-    as_text = request.query_params.get("as") == "text" or bool(view.problems)
+    as_text = request.query_params.get("as") == "text" or bool(problems or view.problems)
     stored = {"name": view.name, "description": view.description, "expression": view.expression}
     fields = [field for field in view.catalogue.fields if field.key not in view.catalogue.broken]
     return page(

@@ -1,0 +1,148 @@
+"""Two ratios, each against a hand-written equivalent in the same run.
+
+1. Counting a segment of three conditions over 200,000 people through the
+   service, against the SQL one would write by hand: at most 1.2 ×.
+2. One rule round trip of the public form, against the same page whose form
+   has no rules: at most 3 ×.
+
+Usage: python -m bench.run [--people N]
+"""
+
+import argparse
+import re
+import shutil
+import statistics
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+
+from sqlalchemy import text
+from starlette.testclient import TestClient
+
+from finesieve.app import create_app
+from finesieve.demo.load import DEMO_SLUG, load_demo, load_people
+from finesieve.demo.people import make_people
+from finesieve.localdb import LocalPostgres
+from finesieve.services.accounts import SignedIn, StaffAccounts
+from finesieve.services.collect import QuestionInput, change_question, create_form, publish_form, read_form
+from finesieve.services.collect import add_question as ask
+from finesieve.services.define import read_catalogue
+from finesieve.services.scope import Scope, utc_now
+from finesieve.services.sift import SegmentInput, change_segment, count_segment, create_segment
+from finesieve.settings import Settings
+from finesieve.store.database import Store, connect
+from finesieve.store.migrate import migrate
+
+ROUNDS = 15
+
+
+def alternating(first: Callable[[], object], second: Callable[[], object], rounds: int = ROUNDS) -> tuple[float, float]:
+    """Median seconds of both, run in turns so that a busy machine slows both alike."""
+    times: tuple[list[float], list[float]] = ([], [])
+    first(), second()
+    for _ in range(rounds):
+        for run, found in ((first, times[0]), (second, times[1])):
+            started = time.perf_counter()
+            run()
+            found.append(time.perf_counter() - started)
+    return statistics.median(times[0]), statistics.median(times[1])
+
+
+def report(name: str, ours: float, by_hand: float, most: float) -> bool:
+    """One line of the result; whether it keeps its bound."""
+    ratio = ours / by_hand
+    kept = ratio <= most
+    verdict = "kept" if kept else "BROKEN"
+    print(f"{name}: {ours * 1000:.1f} ms against {by_hand * 1000:.1f} ms = {ratio:.2f} × (at most {most} ×) {verdict}")
+    return kept
+
+
+def segment_count(scope: Scope) -> bool:
+    """Three conditions, one of them over a derived field."""
+    expression = 'zone in ("north", "hill") and plot_length > 6 and swaps_seed'
+    segment = create_segment(scope, "Bench")
+    change_segment(scope, segment, 1, SegmentInput(name="Bench", expression=expression))
+    columns = {key: field.column for key, field in read_catalogue(scope).by_key.items()}
+    by_hand = text(
+        f"SELECT count(*) FROM w_{scope.workspace_id}.person "
+        f"WHERE {columns['zone']} IN ('north', 'hill') AND {columns['plot_length']} > 6 AND {columns['swaps_seed']}"
+    )
+
+    def hand_written() -> int:
+        with scope.store.engine.connect() as connection:
+            return int(connection.execute(by_hand).scalar_one())
+
+    counted, expected = count_segment(scope, segment), hand_written()
+    assert counted == expected, (counted, expected)
+    ours, theirs = alternating(lambda: count_segment(scope, segment), hand_written)
+    return report(f"segment of three conditions, {expected:,} people pass", ours, theirs, 1.2)
+
+
+def make_form(scope: Scope, title: str, *, rules: bool) -> str:
+    """A form of all fields, with a rule on most questions or on none; gives its slug."""
+    form = create_form(scope, title)
+    for field in read_form(scope, form).unasked:
+        ask(scope, form, read_form(scope, form).revision, field.id)
+    if rules:
+        for question in read_form(scope, form).document.questions[4:]:
+            asked = QuestionInput(show_when='zone is blank or zone in ("north", "hill") and first_name != "Nobody"')
+            change_question(scope, form, read_form(scope, form).revision, question.id, asked)
+    publish_form(scope, form, read_form(scope, form).revision)
+    return read_form(scope, form).slug
+
+
+def round_trip(scope: Scope, client: TestClient) -> bool:
+    """What a changed answer costs the server, with rules and without."""
+
+    def trip(slug: str) -> Callable[[], object]:
+        page = client.get(f"/join/{DEMO_SLUG}/{slug}").text
+        token = re.search(r'name="token" value="([^"]+)"', page)
+        assert token
+        data = {"token": token[1], "touched": "q1 q2", "a_q1": "wren@hedgerow.example", "a_q2": "Wren"}
+
+        def post() -> None:
+            answer = client.post(f"/join/{DEMO_SLUG}/{slug}/answers", data=data)
+            assert answer.status_code == 200 and answer.text.count("data-question") > 8, answer.text[:300]
+
+        return post
+
+    with_rules = trip(make_form(scope, "With rules", rules=True))
+    without = trip(make_form(scope, "Without rules", rules=False))
+    ours, theirs = alternating(with_rules, without, 60)
+    return report("rule round trip of the public form", ours, theirs, 3)
+
+
+def main() -> int:
+    """Run all; 0 when every bound is kept."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--people", type=int, default=200_000)
+    people = parser.parse_args().people
+    server = LocalPostgres(Path(tempfile.mkdtemp(prefix="finesieve-bench-", dir="/var/tmp")))
+    try:
+        server.start()
+        engine = connect(server.url)
+        migrate(engine)
+        store = Store(engine)
+        started = time.perf_counter()
+        load_demo(store, people=2_000)
+        print(f"demo house loaded in {time.perf_counter() - started:.1f} s (at most 20 s)")
+        accounts = StaffAccounts(store, utc_now)
+        scope = accounts.enter(DEMO_SLUG, SignedIn(1, "Bench", "")).scope
+        started = time.perf_counter()
+        load_people(scope, list(make_people(people - 2_000, datetime.now(UTC), seed=7, first_number=2_000)))
+        print(f"{people:,} people are in, {time.perf_counter() - started:.0f} s")
+        app = create_app(Settings(database_url=server.url, secret="bench"))
+        with TestClient(app) as client:
+            kept = [segment_count(scope), round_trip(scope, client)]
+        engine.dispose()
+    finally:
+        server.remove()
+        shutil.rmtree(server.home, ignore_errors=True)
+    return 0 if all(kept) else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,67 @@
+"""The documents are held against the code."""
+
+import re
+import tomllib
+import unittest
+from pathlib import Path
+
+from finesieve.core.fields.keys import RESERVED
+from finesieve.core.language.functions import FUNCTIONS
+from finesieve.core.language.problems import CATALOGUE
+from finesieve.core.values import KINDS
+from finesieve.settings import Settings
+
+ROOT = Path(__file__).parents[2]
+
+
+def read(name: str) -> str:
+    return (ROOT / name).read_text()
+
+
+class Documents(unittest.TestCase):
+    def test_the_language_page_names_everything(self) -> None:
+        """Every function with its signature, every problem, every reserved word, every type of `eval`."""
+        page = read("docs/language.md")
+        for function in FUNCTIONS.values():
+            for signature in function.signature.split(" · "):
+                self.assertIn(signature.replace("min(a, b, …)", "min(a, b, …)"), page)
+        for code in CATALOGUE:
+            self.assertIn(f"`{code}`", page)
+        for word in (*RESERVED, *KINDS):
+            self.assertRegex(page, rf"\b{word}\b")
+
+    def test_every_package_has_its_reason(self) -> None:
+        """No dependency without a line that says why."""
+        page = read("docs/dependencies.md")
+        project = tomllib.loads(read("pyproject.toml"))["project"]
+        for requirement in [*project["dependencies"], *project["optional-dependencies"]["dev"]]:
+            name = re.split(r"[\[><=]", requirement)[0]
+            self.assertIn(name, page)
+        for package in re.findall(r'"(?:@[^"/]+/)?([a-z-]+)(?:\.org)?": "\d', read("frontend/package.json")):
+            self.assertIn(
+                {"csp": "alpine", "cli": "tailwind", "tailwindcss": "tailwind"}.get(
+                    package, package.split("-")[0].removesuffix("js")
+                ),
+                page.lower(),
+            )
+
+    def test_every_setting_and_command_is_named(self) -> None:
+        architecture, readme = read("docs/architecture.md"), read("README.md")
+        for name in Settings.model_fields:
+            self.assertIn(f"FINESIEVE_{name.upper()}", architecture)
+        for command in re.findall(r'@cli\.command\("?([a-z-]*)"?\)\ndef (\w+)', read("src/finesieve/cli.py")):
+            name = command[0] or command[1]
+            self.assertIn("scripts/demo" if name == "demo" else f"finesieve {name}", readme)
+
+    def test_every_script_is_named(self) -> None:
+        readme = read("README.md")
+        for script in (ROOT / "scripts").iterdir():
+            if not script.suffix and script.is_file():
+                self.assertIn(f"scripts/{script.name}", readme)
+
+    def test_pictures_are_linked_and_there(self) -> None:
+        """The README shows every picture kept, and no picture that is not."""
+        shown = set(re.findall(r"docs/screenshots/([\w-]+\.png)", read("README.md")))
+        kept = {path.name for path in (ROOT / "docs/screenshots").glob("*.png")}
+        self.assertEqual(shown, kept)
+        self.assertLess(len(kept), 20)

@@ -1,0 +1,112 @@
+"""The command `finesieve`: trying formulas, adding staff."""
+
+import json
+import os
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+from click.testing import Result
+from typer.testing import CliRunner
+
+from finesieve.cli import cli
+from finesieve.services.accounts import StaffAccounts
+from finesieve.services.scope import utc_now
+from tests.support.database import database_url, store
+
+FIELDS = {
+    "plot_length": {"type": "number"},
+    "zone": {"type": "choice", "options": ["north", "south"]},
+    "born": {"type": "date"},
+    "seen": {"type": "datetime"},
+    "crops": {"type": "choices", "options": ["beans", "kale"]},
+}
+VALUES = {
+    "plot_length": "6.50",
+    "zone": "north",
+    "born": "2000-02-29",
+    "seen": "2026-11-24T23:30:00Z",
+    "crops": ["kale"],
+}
+
+
+def run(*words: str, given: str = "") -> Result:
+    """The command, in this process."""
+    return CliRunner().invoke(cli, words, input=given, env={"FINESIEVE_DATABASE_URL": database_url()})
+
+
+class Evaluating(unittest.TestCase):
+    def setUp(self) -> None:
+        directory = tempfile.TemporaryDirectory()
+        self.addCleanup(directory.cleanup)
+        self.fields, self.values = Path(directory.name) / "fields.json", Path(directory.name) / "values.json"
+        self.fields.write_text(json.dumps(FIELDS))
+        self.values.write_text(json.dumps(VALUES))
+
+    def evaluate(self, expression: str, *options: str) -> tuple[int, Any]:
+        done = run("eval", "--fields", str(self.fields), "--values", str(self.values), *options, "--", expression)
+        return done.exit_code, json.loads(done.stdout) if done.stdout else done.stderr
+
+    def test_values_and_their_types(self) -> None:
+        """One JSON object: numbers as strings, blank as null, dates in ISO; the same from both back ends."""
+        for expression, kind, value in (
+            ("plot_length / 3", "number", "2.1666666667"),
+            ("zone", "choice", "north"),
+            ("age(born)", "number", "26"),
+            ("born + 1", "date", "2000-03-01"),
+            ("plot_length > 6 and zone = 'north'", "yes_no", True),
+            ("plot_length / 0", "number", None),
+            ("crops", "choices", ["kale"]),
+        ):
+            for backend in ("python", "sql"):
+                with self.subTest(expression=expression, backend=backend):
+                    result = self.evaluate(expression, "--now", "2026-11-25T10:00:00Z", "--backend", backend)
+                    self.assertEqual(result, (0, {"type": kind, "value": value}))
+
+    def test_the_zone_decides_the_day(self) -> None:
+        """Just before midnight in one zone is the next day in another, in both back ends."""
+        for backend in ("python", "sql"):
+            for zone, days in (("UTC", "0"), ("Asia/Tokyo", "1")):
+                options = ("--now", "2026-11-24T23:45:00Z", "--zone", zone, "--backend", backend)
+                self.assertEqual(
+                    self.evaluate('today() - "2026-11-24"', *options), (0, {"type": "number", "value": days})
+                )
+                code, result = self.evaluate("seen", *options)
+                self.assertEqual((code, result["type"]), (0, "datetime"))
+                self.assertTrue(result["value"].startswith("2026-11-24T23:30" if zone == "UTC" else "2026-11-25T08:30"))
+
+    def test_problems(self) -> None:
+        code, result = self.evaluate("plot_lenght > 1 and zone = 'nort'")
+        self.assertEqual(code, 1)
+        self.assertEqual([problem["code"] for problem in result["problems"]], ["unknown-field", "unknown-option"])
+        self.assertEqual(set(result["problems"][0]), {"code", "start", "end", "message", "hint"})
+
+    def test_misuse(self) -> None:
+        """What is not a matter of the expression exits 2 and says why."""
+        for change in (
+            lambda: self.values.write_text("{"), lambda: self.values.write_text('{"unheard_of": 1}'),
+            lambda: self.values.write_text('{"plot_length": 0.5}'), lambda: self.fields.write_text('{"a": {"type": "nonsense"}}'),
+            lambda: self.fields.write_text("[]"), lambda: self.fields.write_text('{"and": {"type": "text"}}'), lambda: self.fields.unlink(),
+        ):  # fmt: skip
+            self.setUp()
+            change()
+            code, words = self.evaluate("1")
+            self.assertEqual(code, 2)
+            self.assertTrue(words)
+        self.setUp()
+        for options in (("--now", "soon"), ("--zone", "Nowhere/Else"), ("--backend", "abacus")):
+            self.assertEqual(self.evaluate("1", *options)[0], 2)
+        self.assertEqual(run("eval").exit_code, 2)
+
+
+class Staff(unittest.TestCase):
+    def test_adding_staff(self) -> None:
+        email = f"clerk{os.getpid()}@brackenfold.example"
+        self.assertEqual(run("add-staff", email, "Corin Yeo", given="short\n").exit_code, 2)
+        self.assertEqual(run("add-staff", email, "Corin Yeo", given="long enough\n").exit_code, 0)
+        self.assertEqual(run("add-staff", email, "Corin Yeo", given="long enough\n").exit_code, 2)
+        self.assertTrue(StaffAccounts(store(), utc_now).sign_in(email, "long enough"))
+
+    def test_migrating_twice_does_no_harm(self) -> None:
+        self.assertEqual(run("migrate").exit_code, 0)

@@ -1,0 +1,131 @@
+"""The demo: loaded quickly, started by one command, stopped without a trace."""
+
+import os
+import re
+import signal
+import subprocess
+import sys
+import time
+import unittest
+import urllib.request
+from pathlib import Path
+
+from sqlmodel import col, func, select
+
+from finesieve.demo.load import DEMO_SLUG, load_demo
+from finesieve.demo.people import make_people
+from finesieve.services.bench import read_bench
+from finesieve.services.define import read_catalogue
+from finesieve.services.people import read_profile
+from finesieve.services.scope import Scope
+from finesieve.services.sift import list_segments, read_segment
+from finesieve.store.tables import Workspace
+from tests.support.database import store
+from tests.support.house import NOW
+
+
+class Loading(unittest.TestCase):
+    def test_the_demo_house(self) -> None:
+        """2,000 people, uneven and with gaps, in under 20 s; loaded once."""
+        started = time.monotonic()
+        made = load_demo(store(), lambda: NOW, fast_hashes=True)
+        self.assertLess(time.monotonic() - started, 20)
+        self.assertTrue(made)
+        self.assertFalse(load_demo(store(), lambda: NOW))
+        with store().transaction() as session:
+            workspace = session.exec(select(Workspace.id).where(col(Workspace.slug) == DEMO_SLUG)).one()
+            self.assertEqual(
+                session.exec(select(func.count()).select_from(Workspace).where(col(Workspace.slug) == DEMO_SLUG)).one(),
+                1,
+            )
+        scope = Scope(store(), workspace or 0, "A reader", "reader", lambda: NOW)
+        catalogue = read_catalogue(scope)
+        self.assertEqual((len(catalogue.groups), len(catalogue.stored), len(catalogue.derived)), (3, 14, 2))
+        bench = read_bench(scope)
+        self.assertEqual((bench.people, bench.forms, bench.segments, bench.drafts, bench.broken), (2_000, 1, 3, (), ()))
+        for segment in list_segments(scope):
+            view = read_segment(scope, segment.id)
+            assert segment.people is not None
+            self.assertTrue(40 < segment.people < 600, segment)
+            self.assertGreater(view.cant_tell, 20)
+        held = read_profile(scope, bench.held[0].person_id).held
+        self.assertEqual(len(held), 1)
+
+    def test_the_same_seed_gives_the_same_people(self) -> None:
+        self.assertEqual(list(make_people(50, NOW)), list(make_people(50, NOW)))
+        self.assertNotEqual(list(make_people(50, NOW)), list(make_people(50, NOW, seed=1)))
+        emails = [person.values["email"] for person in make_people(2_000, NOW)]
+        self.assertEqual(len(set(emails)), 2_000)
+
+
+class Starting(unittest.TestCase):
+    """The command itself, with a place of its own, as somebody would run it."""
+
+    def start(self, *words: str) -> subprocess.Popen[str]:
+        environment = os.environ | {"FINESIEVE_VAR": str(self.var), "PYTHONUNBUFFERED": "1"}
+        process = subprocess.Popen(
+            [sys.executable, "-m", "finesieve.cli", "demo", "--port", str(self.port), *words],
+            stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, env=environment,
+        )  # fmt: skip
+        self.addCleanup(process.kill)
+        return process
+
+    def setUp(self) -> None:
+        import socket
+        import tempfile
+
+        directory = tempfile.TemporaryDirectory(dir="/var/tmp")
+        self.addCleanup(directory.cleanup)
+        self.var = Path(directory.name)
+        self.var.chmod(0o755)
+        with socket.socket() as probe:
+            probe.bind(("127.0.0.1", 0))
+            self.port = probe.getsockname()[1]
+
+    def until(self, process: subprocess.Popen[str], words: str) -> str:
+        said = ""
+        assert process.stdout is not None
+        for line in process.stdout:
+            said += line
+            if words in line:
+                return said
+        self.fail(f"“{words}” was never said:\n{said}")
+
+    def answers(self, path: str) -> str:
+        with urllib.request.urlopen(f"http://127.0.0.1:{self.port}{path}", timeout=5) as answer:
+            return str(answer.read().decode())
+
+    def stop(self, process: subprocess.Popen[str], how: signal.Signals) -> None:
+        process.send_signal(how)
+        self.assertEqual(process.wait(20), 0)
+        assert process.stdout is not None
+        self.assertIn("Stopped.", process.stdout.read())
+        process.stdout.close()
+        left = subprocess.run(["pgrep", "-f", str(self.var)], capture_output=True, text=True, check=False)
+        self.assertEqual(left.stdout, "")
+
+    def test_start_stop_and_start_again(self) -> None:
+        """One address is printed; Ctrl-C stops all it started; the second start is quick and keeps the data."""
+        first = self.start()
+        said = self.until(first, "Fine Sieve is at")
+        self.assertEqual(len(re.findall(r"http://", said)), 1)
+        self.assertIn("2,000 made-up people", said)
+        self.assertIn("ready", self.answers("/healthz"))
+        self.assertIn("Enter the demo", self.answers("/sign-in"))
+        secret = (self.var / "secret").read_text()
+        self.stop(first, signal.SIGINT)
+
+        started = time.monotonic()
+        second = self.start()
+        said = self.until(second, "Fine Sieve is at")
+        self.assertNotIn("is loaded", said)
+        self.assertLess(time.monotonic() - started, 12)
+        self.assertEqual((self.var / "secret").read_text(), secret)
+        third = self.start()
+        said = self.until(third, "Stopped.")
+        self.assertIn("port", said)
+        self.assertNotEqual(third.wait(20), 0)
+        assert third.stdout is not None
+        third.stdout.close()
+        self.assertIn("ready", self.answers("/healthz"))
+        self.stop(second, signal.SIGTERM)

@@ -1,0 +1,368 @@
+"""Every route: walls, roles, forged changes, bad input, headers."""
+
+import re
+import unittest
+from collections.abc import Iterator
+from pathlib import Path
+
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from starlette.routing import Route
+
+import finesieve
+from finesieve.services.collect import create_form, publish_form, read_form
+from finesieve.services.compute import DerivedInput, create_derived
+from finesieve.services.define import read_catalogue
+from finesieve.services.people import list_people
+from finesieve.services.sift import create_segment, list_segments, read_segment
+from finesieve.store.database import Store
+from finesieve.store.tables import Membership
+from tests.support.database import store
+from tests.support.house import House, make_house
+from tests.support.site import Office, application, visitor
+
+
+class Furnished:
+    """A house with one of everything, and the ids for the parameters of addresses."""
+
+    def __init__(self) -> None:
+        self.house: House = make_house()
+        scope = self.house.scope
+        self.form = create_form(scope, "Join us")
+        publish_form(scope, self.form, read_form(scope, self.form).revision)
+        self.segment = create_segment(scope, "Their segment")
+        self.derived = create_derived(scope, DerivedInput(label="Their sum", formula="plot_length + 1"))
+        self.person = self.house.add(first_name="Their", last_name="Person")
+
+    def parameters(self, path: str) -> dict[str, object]:
+        derived = path.startswith("/w/{slug}/compute")
+        return {
+            "slug": self.house.slug, "group_id": self.house.group_id(), "form_id": self.form, "segment_id": self.segment,
+            "field_id": self.derived if derived else self.house.field_id("zone"), "person_id": self.person,
+            "question_id": "q1", "place": 0, "verdict": "passes", "submission_id": 1, "workspace": self.house.slug,
+            "form_slug": "join-us",
+        }  # fmt: skip
+
+    def address(self, path: str) -> str:
+        plain = re.sub(r":\w+", "", path)
+        return plain.format(**self.parameters(path))
+
+
+def routes() -> Iterator[tuple[str, str]]:
+    """Method and path of every route, static files apart."""
+    for route in _all(application().routes):
+        for method in sorted((route.methods or set()) - {"HEAD"}):
+            yield method, route.path
+
+
+def _all(found: object) -> Iterator[Route]:
+    for route in found:  # type: ignore[attr-defined]
+        if isinstance(route, Route):
+            yield route
+        elif hasattr(route, "original_router"):
+            prefix = route.include_context.prefix if hasattr(route, "include_context") else ""
+            assert not prefix
+            yield from _all(route.original_router.routes)
+
+
+OFFICE = [(method, path) for method, path in routes() if path.startswith("/w/")]
+
+
+class Walls(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.theirs = Furnished()
+        cls.mine = Furnished()
+        cls.office = Office(cls.mine.house)
+
+    def test_there_are_routes(self) -> None:
+        self.assertGreater(len(OFFICE), 30)
+
+    def test_another_workspace_cannot_be_entered(self) -> None:
+        """Every office route of a workspace one does not belong to is simply not there."""
+        for method, path in OFFICE:
+            with self.subTest(f"{method} {path}"):
+                answer = self.office.client.request(method, self.theirs.address(path), data=self.data(method))
+                self.assertEqual(answer.status_code, 404)
+                self.assertNotIn("Their", answer.text)
+
+    def test_ids_of_another_workspace_lead_nowhere(self) -> None:
+        """In one's own workspace, the ids of another's things are not there, and nothing of it shows or changes."""
+        before = self.picture()
+        for method, path in OFFICE:
+            if "{" not in path.removeprefix("/w/{slug}") or "submission" in path:
+                continue
+            address = self.theirs.address(path).replace(self.theirs.house.slug, self.mine.house.slug)
+            with self.subTest(f"{method} {path}"):
+                answer = self.office.client.request(
+                    method, address, data=self.data(method) | {"name": "X", "label": "X", "formula": "1"}
+                )
+                if path.endswith("/people/{person_id:int}"):
+                    continue  # each workspace counts its people from 1
+                self.assertIn(answer.status_code, (404, 409, 422))
+                self.assertNotIn("Their", answer.text)
+        self.assertEqual(self.picture(), before)
+
+    def data(self, method: str) -> dict[str, str]:
+        return (
+            {"csrf": self.office.csrf, "revision": "1", "change": "1", "field": "1", "group": "1"}
+            if method == "POST"
+            else {}
+        )
+
+    def picture(self) -> list[object]:
+        scope = self.theirs.house.scope
+        return [
+            [(field.id, field.label, field.group_id, field.formula) for field in read_catalogue(scope).fields],
+            read_form(scope, self.theirs.form), list_segments(scope), read_segment(scope, self.theirs.segment).revision,
+            list_people(scope).lines,
+        ]  # fmt: skip
+
+    def test_nobody_signed_in_sees_nothing(self) -> None:
+        """Every office route leads a stranger to the sign-in page, and back again for pages."""
+        stranger = visitor()
+        for method, path in OFFICE:
+            answer = stranger.request(method, self.mine.address(path))
+            with self.subTest(f"{method} {path}"):
+                self.assertEqual(answer.status_code, 303)
+                self.assertTrue(answer.headers["location"].startswith("/sign-in"))
+
+    def test_changes_need_the_secret_of_the_session(self) -> None:
+        """A change without the secret, with another's, or from another site is not made."""
+        before = self.mine_picture()
+        for method, path in OFFICE:
+            if method != "POST":
+                continue
+            address = self.mine.address(path)
+            for data, headers in (
+                ({}, {}),
+                ({"csrf": "another's"}, {}),
+                ({"csrf": self.office.csrf}, {"Origin": "http://elsewhere.example"}),
+                ({"csrf": self.office.csrf}, {"Sec-Fetch-Site": "cross-site"}),
+            ):
+                with self.subTest(f"{path} {data}"):
+                    answer = self.office.client.post(address, data=data, headers=headers)
+                    self.assertEqual(answer.status_code, 403)
+        self.assertEqual(self.mine_picture(), before)
+
+    def mine_picture(self) -> list[object]:
+        scope = self.mine.house.scope
+        return [
+            read_form(scope, self.mine.form),
+            list_segments(scope),
+            read_catalogue(scope).fields,
+            list_people(scope),
+        ]
+
+    def test_a_reader_changes_nothing(self) -> None:
+        """With the role reader every page shows, without its buttons of change, and every change is refused."""
+        furnished = Furnished()
+        office = Office(furnished.house)
+        with Store(store().engine).transaction() as session:
+            member = session.get(Membership, (furnished.house.scope.workspace_id, self.staff_id(furnished.house)))
+            assert member is not None
+            member.role = "reader"
+        for method, path in OFFICE:
+            answer = office.client.request(
+                method, furnished.address(path), data={"csrf": office.csrf, "revision": "1", "change": "1", "field": "1", "group": "1", "name": "X", "label": "X", "title": "X", "formula": "1"}
+            ) if method == "POST" else office.client.get(furnished.address(path))  # fmt: skip
+            with self.subTest(f"{method} {path}"):
+                if method == "GET":
+                    self.assertIn(answer.status_code, (200, 303))
+                    self.assertNotIn('class="btn">New', answer.text)
+                elif not path.endswith("/preview"):
+                    self.assertIn(answer.status_code, (403, 404, 409, 422))
+        self.assertEqual(read_segment(furnished.house.scope, furnished.segment).name, "Their segment")
+        self.assertIsNone(
+            next((field for field in read_catalogue(furnished.house.scope).fields if field.label == "X"), None)
+        )
+
+    def staff_id(self, house: House) -> int:
+        from sqlmodel import col, select
+
+        from finesieve.store.tables import Staff
+
+        with store().transaction() as session:
+            return session.exec(select(Staff.id).where(col(Staff.email) == house.email)).one() or 0
+
+
+class BadInput(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.mine = Furnished()
+        cls.office = Office(cls.mine.house)
+        names = set()
+        for path in Path(finesieve.__file__).parent.rglob("*.html"):
+            names |= set(re.findall(r'name="([a-z_]+)"', path.read_text()))
+        cls.names = sorted(
+            names | {"order", "move", "clauses", "c0_key", "c0_relation", "c0_value", "c0_quoted", "a_q1", "v_zone"}
+        )
+
+    @settings(max_examples=250, deadline=None, derandomize=True, database=None, suppress_health_check=list(HealthCheck))
+    @given(st.data())
+    def test_generated_posts_get_a_clear_answer(self, data: st.DataObject) -> None:
+        """Missing, surplus, oversized, wrongly typed or hostile inputs never give 5xx, on any route."""
+        hostile = st.sampled_from(
+            [
+                "",
+                "-1",
+                "9" * 30,
+                "1e999",
+                "NaN",
+                "\x00",
+                "' OR 1=1 --",
+                "<script>",
+                "{{7*7}}",
+                "../../etc",
+                "x" * 6_000,
+                "٣",
+                "a\r\nb",
+                "1:up",
+                "1,2,3",
+                "add",
+                "remove:0",
+                "\U0001f331",
+            ]
+        )
+        method, path = data.draw(st.sampled_from([route for route in routes() if route[0] == "POST"]))
+        if path == "/sign-out":
+            return
+        body = data.draw(
+            st.dictionaries(st.sampled_from(self.names), st.one_of(hostile, st.text(max_size=30)), max_size=8)
+        )
+        body = {name: value.encode("utf-8", "replace").decode() for name, value in body.items()}
+        if data.draw(st.booleans()):
+            body["revision"] = "1"
+        answer = self.office.client.request(method, self.mine.address(path), data={**body, "csrf": self.office.csrf})
+        self.assertLess(answer.status_code, 500, f"{path} {body}")
+
+    def test_odd_addresses(self) -> None:
+        """Parameters of addresses beyond sense get 404 or 422."""
+        for rest in (
+            "define/999999999999999999999", "people/0", "people/99999999999999999999999", "sift/1/tray/-1/passes", "people?before=x",
+            "people?before=99999999999999999999999", "find?q=%00", "people?q=%00%ff", "define/x", "sift/1?done=99999999999999999999",
+            f"sift/{self.mine.segment}?done=%D9%A3", f"collect/{self.mine.form}?q=%00", f"people/{self.mine.person}?edit=%D9%A3&history=%00",
+        ):  # fmt: skip
+            with self.subTest(rest):
+                self.assertLess(self.office.get(rest).status_code, 500)
+
+    def test_bodies_that_are_no_form(self) -> None:
+        """Another kind, a file, too much, too many: each has its own status."""
+        address = f"/join/{self.mine.house.slug}/join-us"
+        client = visitor()
+        self.assertEqual(client.post(address, json={"a": 1}).status_code, 415)
+        self.assertIn(client.post(address, files={"a_q1": ("x.txt", b"x")}).status_code, (400, 422))
+        self.assertEqual(client.post(address, data={"a_q1": "x" * 1_200_000}).status_code, 413)
+        self.assertEqual(client.post(address, data={f"a_q{n}": "x" for n in range(3_000)}).status_code, 400)
+        self.assertEqual(
+            client.post(
+                address, content=b"\xff\xfe", headers={"content-type": "application/x-www-form-urlencoded"}
+            ).status_code,
+            422,
+        )
+        self.assertEqual(client.put(address).status_code, 405)
+
+    def test_what_was_typed_is_kept(self) -> None:
+        """After an error every input holds what was typed, escaped."""
+        typed = '<b>"Bed"</b>'
+        mine = Furnished()
+        office = Office(mine.house)
+        answer = office.post(
+            f"define/{mine.house.group_id()}/new",
+            {"label": typed, "key": "and", "type_key": "choice", "options": "A\nB", "help": "why"},
+        )
+        self.assertEqual(answer.status_code, 422)
+        for part in (
+            "&lt;b&gt;&#34;Bed&#34;&lt;/b&gt;",
+            "A\nB",
+            'value="why"',
+            'value="choice" checked',
+            "word of the expression language",
+        ):
+            self.assertIn(part, answer.text)
+        self.assertNotIn(typed, answer.text)
+        answer = office.post("sift/new", {"name": ""})
+        self.assertEqual(answer.status_code, 422)
+        answer = office.post(f"sift/{mine.segment}", {"revision": "1", "expression": "plot_lenght > 1"})
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("plot_lenght &gt; 1", answer.text)
+        self.assertIn("use plot_length", answer.text)
+        answer = office.post(f"compute/{mine.derived}", {"label": "Sum", "formula": "plot_length +"})
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("plot_length +</textarea>", answer.text)
+
+
+class Doors(unittest.TestCase):
+    def test_headers(self) -> None:
+        """Every answer has the strict policy; pages are not cached, static files may be."""
+        client = visitor()
+        for path in ("/sign-in", "/healthz", "/no-such-page", "/static/app.css"):
+            headers = client.get(path).headers
+            self.assertIn("script-src 'self'; style-src 'self'", headers["content-security-policy"])
+            self.assertEqual(headers["x-content-type-options"], "nosniff")
+        self.assertEqual(client.get("/sign-in").headers["cache-control"], "no-store")
+        self.assertNotIn("cache-control", client.get("/static/app.css").headers)
+
+    def test_health(self) -> None:
+        answer = visitor().get("/healthz")
+        self.assertEqual((answer.status_code, answer.json()), (200, {"status": "ready"}))
+
+    def test_signing_in_leads_only_to_our_own_pages(self) -> None:
+        """Nobody is led elsewhere by a prepared sign-in address."""
+        house = make_house(fields=False)
+        for target, leads in (
+            ("/w/x/", "/w/x/"),
+            ("//elsewhere.example", "/workspaces"),
+            ("https://elsewhere.example", "/workspaces"),
+            ("/\\elsewhere", "/workspaces"),
+        ):
+            answer = visitor().post(
+                "/sign-in", data={"email": house.email, "password": "a long enough secret", "next": target}
+            )
+            self.assertEqual(answer.headers["location"], leads)
+            cookie = answer.headers["set-cookie"].lower()
+            self.assertTrue("httponly" in cookie and "samesite=lax" in cookie)
+        answer = visitor().post("/sign-in", data={"email": house.email, "password": "wrong"})
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn(house.email, answer.text)
+        self.assertEqual(
+            visitor().post("/sign-in", data={}, headers={"Origin": "http://elsewhere.example"}).status_code, 403
+        )
+
+    def test_signing_out(self) -> None:
+        office = Office(make_house(fields=False))
+        self.assertEqual(office.client.post("/sign-out", data={"csrf": office.csrf}).status_code, 303)
+        self.assertEqual(office.get().status_code, 303)
+
+    def test_a_new_workspace_is_made_and_entered(self) -> None:
+        office = Office(make_house(fields=False))
+        answer = office.client.post(
+            "/workspaces", data={"csrf": office.csrf, "name": f"Annexe {office.house.slug}", "zone": "Europe/London"}
+        )
+        self.assertEqual(office.client.get(answer.headers["location"]).status_code, 200)
+        answer = office.client.post("/workspaces", data={"csrf": office.csrf, "name": "", "zone": "Nowhere"})
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("No such time zone", answer.text)
+
+    def test_the_demo_door_is_shut_elsewhere(self) -> None:
+        from starlette.testclient import TestClient
+
+        from finesieve.app import create_app
+        from finesieve.settings import Settings
+        from tests.support.database import database_url
+
+        app = create_app(Settings(database_url=database_url(), demo=False))
+        with TestClient(app, follow_redirects=False) as client:
+            self.assertNotIn("demo", client.get("/sign-in").text)
+            self.assertEqual(client.post("/sign-in/demo").status_code, 404)
+
+
+class Templates(unittest.TestCase):
+    def test_nothing_the_policy_forbids(self) -> None:
+        """No inline style, script or handler, and nothing of htmx that needs eval."""
+        for path in Path(finesieve.__file__).parent.rglob("*.html"):
+            text = path.read_text()
+            with self.subTest(path.name):
+                self.assertIsNone(re.search(r"\sstyle=|<style|\son[a-z]+=|hx-on|js:|javascript:|hx-vals", text))
+                self.assertEqual(re.findall(r"<script(?! src=)", text), [])
+                self.assertNotIn("|safe", text.replace(" ", ""))
