@@ -29,7 +29,7 @@ FLAGS = (
 # The first element one can see whose words, or whose name for screen readers, hold these words.
 _FIND = """
 return [...document.querySelectorAll(arguments[0])].find((element) => element.checkVisibility()
-  && (element.innerText.includes(arguments[1]) || (element.getAttribute("aria-label") || "").includes(arguments[1]))) || null;
+  && ((element.innerText ?? element.textContent).includes(arguments[1]) || (element.getAttribute("aria-label") || "").includes(arguments[1]))) || null;
 """
 
 _TOO_WIDE = """

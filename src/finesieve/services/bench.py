@@ -17,13 +17,13 @@ __all__ = ["Arrival", "Bench", "Found", "find_anything", "read_bench"]
 
 @dataclass(frozen=True, slots=True)
 class Arrival:
-    """One sent form; `held` where it waits for the staff."""
+    """One sent form; `state` is that of its submission: stored, held, applied or set_aside."""
 
     person_id: int
     name: str
     form: str
     received_at: datetime
-    held: bool
+    state: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,7 +90,7 @@ def _arrivals(unit: Unit, *, held_only: bool, limit: int) -> tuple[Arrival, ...]
             person_name(names.get(submission.person_id, {})),
             form.draft["title"],
             submission.received_at,
-            submission.state == "held",
+            submission.state,
         )
         for submission, form in rows
     )
