@@ -87,7 +87,10 @@ def make_form(scope: Scope, title: str, *, rules: bool) -> str:
     for field in read_form(scope, form).unasked:
         ask(scope, form, read_form(scope, form).revision, field.id)
     if rules:
-        for question in read_form(scope, form).document.questions[4:]:
+        asked_about = {read_catalogue(scope).by_key[key].id for key in ("email", "first_name", "zone")}
+        for question in read_form(scope, form).document.questions:
+            if question.field_id in asked_about:
+                continue
             asked = QuestionInput(show_when='zone is blank or zone in ("north", "hill") and first_name != "Nobody"')
             change_question(scope, form, read_form(scope, form).revision, question.id, asked)
     publish_form(scope, form, read_form(scope, form).revision)

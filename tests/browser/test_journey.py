@@ -268,7 +268,7 @@ class Journey(unittest.TestCase):
     def look_at_people(self) -> None:
         page = self.page
         page.press("People", ".right a")
-        page.until_text("#sheet", "6 people")
+        page.until_text("#sheet", "6 people in all")
         self.sound()
         page.fill("#q", "CLEM")
         page.wait(lambda: len(page.all("#people tbody tr")) == 1, "one found")

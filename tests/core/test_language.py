@@ -1,6 +1,5 @@
 """The expression language: texts to trees and back, types, problems, values."""
 
-import time
 import unittest
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
@@ -145,15 +144,14 @@ class Problems(unittest.TestCase):
 
     @quick
     @given(strategies.any_expression, st.data())
-    def test_mutated_texts_are_survived_quickly(self, node: tree.Node, data: st.DataObject) -> None:
-        """A sound text with a piece cut out or put in is survived, each within 50 ms but for a slow machine."""
+    def test_mutated_texts_are_survived(self, node: tree.Node, data: st.DataObject) -> None:
+        """A sound text with a piece cut out or put in is survived."""
         text = print_expression(node)
         start = data.draw(st.integers(0, len(text)))
         end = data.draw(st.integers(start, min(len(text), start + 6)))
         mutated = text[:start] + data.draw(st.sampled_from(["", "(", ")", " and ", "'", ",", "%", "zone"])) + text[end:]
-        started = time.perf_counter()
-        check(mutated, NAMES)
-        self.assertLess(time.perf_counter() - started, 1)
+        found = check(mutated, NAMES)
+        self.assertEqual(found.typed is None, bool(found.problems))
 
 
 class Types(unittest.TestCase):

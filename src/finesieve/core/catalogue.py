@@ -1,8 +1,8 @@
 """The catalogue: everything a workspace has defined, ready for use."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, lru_cache
 from zoneinfo import ZoneInfo
 
 from finesieve.core.fields.definition import Field
@@ -63,10 +63,18 @@ class Catalogue:
         """The fields of a group, in order."""
         return tuple(field for field in self.fields if field.group_id == group_id)
 
-    def check(self, text: str, expect: Kind | None = None, without: str = "") -> Checked:
-        """Check an expression over these fields; `without` hides one, a formula's own."""
-        names = {key: type_ for key, type_ in self.names.items() if key != without} if without else self.names
-        return check(text, names, zone=self.zone, expect=expect)
+    def check(self, text: str, expect: Kind | None = None) -> Checked:
+        """Check an expression over these fields. What was checked lately is remembered."""
+        return self._checked(text, expect)
+
+    @cached_property
+    def _checked(self) -> Callable[[str, Kind | None], Checked]:
+        # Kept with the catalogue, so that a changed definition begins with nothing remembered.
+        @lru_cache(maxsize=512)
+        def remembered(text: str, expect: Kind | None) -> Checked:
+            return check(text, self.names, zone=self.zone, expect=expect)
+
+        return remembered
 
 
 def build_catalogue(version: int, zone: ZoneInfo, groups: Iterable[Group], fields: Iterable[Field]) -> Catalogue:

@@ -171,6 +171,9 @@ def _meshes(unit: Unit, expression: str) -> tuple[tuple[Node, ...], tuple[Typed,
 
 def _page(unit: Unit, typed: tuple[Typed, ...], verdict: str, before_id: int | None, limit: int) -> PeoplePage:
     used = frozenset().union(*(mesh.names for mesh in typed)) if typed else frozenset[str]()
+    if verdict == "cant_tell":
+        # What is missing is seen only in the fields that a derived one is worked out from.
+        used = unit.catalogue.derivation.ancestors(used)
     shown = [
         field for field in unit.catalogue.fields if field.key in used and field.key not in ("first_name", "last_name")
     ]

@@ -39,22 +39,23 @@ def schema_name(workspace_id: int) -> str:
 
 def load_definitions(session: Session, workspace_id: int) -> Definitions:
     """The definitions as they stand in this transaction. Raises NotFound for no such workspace."""
-    workspace = session.get(Workspace, workspace_id)
-    if workspace is None:
+    query = select(Workspace.catalogue_version, Workspace.zone).where(col(Workspace.id) == workspace_id)
+    found_row = session.exec(query).first()
+    if found_row is None:
         raise NotFound("There is no such workspace.")
-    session.refresh(workspace)
+    version, zone = found_row
     database = str(session.get_bind().engine.url.render_as_string(hide_password=True))
     with _lock:
         kept = _kept.get((database, workspace_id))
-    if kept is not None and kept.catalogue.version == workspace.catalogue_version:
+    if kept is not None and kept.catalogue.version == version:
         return kept
     groups = session.exec(select(FieldGroupRow).order_by(col(FieldGroupRow.position), col(FieldGroupRow.id))).all()
     order = {group.id: place for place, group in enumerate(groups)}
     rows = session.exec(select(FieldRow).order_by(col(FieldRow.position), col(FieldRow.id))).all()
     fields = [field_from_row(row) for row in sorted(rows, key=lambda row: order[row.group_id])]
     catalogue = build_catalogue(
-        workspace.catalogue_version,
-        ZoneInfo(workspace.zone),
+        version,
+        ZoneInfo(zone),
         [Group(group.id or 0, group.name, group.description) for group in groups],
         fields,
     )

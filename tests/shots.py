@@ -1,0 +1,86 @@
+"""The pictures of the README, from the demo house with the clock standing still."""
+
+import sys
+from datetime import UTC, datetime
+from pathlib import Path
+
+from selenium.webdriver.common.keys import Keys
+
+from finesieve.demo.load import DEMO_SLUG, load_demo
+from tests.support import site
+from tests.support.browser import Page
+from tests.support.database import store
+
+PICTURES = Path(__file__).parents[1] / "docs" / "screenshots"
+NOON = datetime(2026, 11, 25, 12, 0, tzinfo=UTC)
+
+
+def picture(page: Page, name: str) -> None:
+    """Keep what the window shows, once its fonts are there."""
+    page.driver.execute_async_script(
+        "const done = arguments[0]; document.fonts.ready.then(() => setTimeout(done, 250))"
+    )
+    page.driver.save_screenshot(str(PICTURES / f"{name}.png"))
+    print(name)
+
+
+def main() -> int:
+    """Take all pictures anew."""
+    site.NOW = NOON  # type: ignore[misc]  # the application's clock stands here
+    load_demo(store(), lambda: NOON, fast_hashes=True)
+    page = Page()
+    page.open("/sign-in")
+    page.press("Enter the demo")
+    page.press("Brackenfold Seed Co-op", ".doors a")
+    base = page.driver.current_url
+    picture(page, "bench")
+    page.press("Define", ".stages a")
+    page.press("Plot and growing", ".index a")
+    picture(page, "define")
+    page.press("Watering", "td a")
+    picture(page, "field")
+    page.open(f"{base}define/2/new")
+    page.fill("#label", "Last limed on")
+    page.press("Date", ".type-card")
+    picture(page, "new-field")
+    page.open(f"{base}collect/1")
+    page.press("Litres a day", ".question-label")
+    page.until_text(".settings-form", "Shows when")
+    picture(page, "collect")
+    page.open(f"{base}compute")
+    page.press("Water a week", ".index a")
+    page.one("#formula").send_keys(Keys.CONTROL, "a")
+    page.one("#formula").send_keys('if(watering = "by hand", litres_a_day * 7, round(plot_aera * 0.8 * 7))')
+    page.until_text("#preview", "No field is called")
+    picture(page, "compute-problem")
+    page.press("use plot_area")
+    page.until_text("#preview", "Gives a number")
+    picture(page, "compute")
+    page.open(f"{base}sift/1")
+    picture(page, "sift")
+    page.open(f"{base}sift/1/tray/1/cant_tell")
+    picture(page, "tray")
+    page.open(f"{base}people")
+    page.fill("#q", "brackenmail")
+    page.wait(lambda: "brackenmail" in page.text("#people tbody tr td:nth-child(2)"), "the people found")
+    picture(page, "people")
+    page.open(base)
+    page.press("", ".note.unk a")
+    page.until_text(".margin", "Held sign-up")
+    picture(page, "profile")
+    page.open(f"/join/{DEMO_SLUG}/join-the-co-op")
+    page.fill("#q1", "wren@hedgerow.example")
+    page.fill("#q2", "Wren")
+    page.press("North", "#question-q5 label")
+    picture(page, "signup")
+    page.resize(390, 844)
+    page.press("By hand", "#question-q6 label")
+    page.fill("#q7", "5000" + Keys.TAB)
+    page.until_text("#q7-problem", "Between 1 and 500")
+    page.driver.execute_script("document.getElementById('question-q5').scrollIntoView()")
+    picture(page, "signup-phone")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
