@@ -138,12 +138,13 @@ class SigningUp(unittest.TestCase):
         change_question(self.scope, self.form, self.revision(), "q3", rule)
         publish_form(self.scope, self.form, self.revision())
         self.forms = public()
+        self.asked = frozenset(("q1", "q2", "q3", "q4", "q5"))
 
     def revision(self) -> int:
         return read_form(self.scope, self.form).revision
 
     def send(self, token: str, **answers: str) -> bool:
-        return self.forms.send(self.house.slug, "join-us", token, answers).sent
+        return self.forms.send(self.house.slug, "join-us", token, answers, self.asked).sent
 
     def token(self) -> str:
         return self.forms.open(self.house.slug, "join-us").token
@@ -236,6 +237,15 @@ class SigningUp(unittest.TestCase):
             opened = self.forms.answer(self.house.slug, "join-us", token, {"q1": "w@x.example"})
             self.assertEqual(opened.outcome.questions[0].raw, "w@x.example")
             self.assertNotEqual(opened.token, token)
+
+    def test_what_was_not_asked_is_asked_first(self) -> None:
+        """A question that the last answer brings up is shown before the form is taken, with scripts or without."""
+        answers = {"q1": "w@x.example", "q2": "north"}
+        opened = self.forms.send(self.house.slug, "join-us", self.token(), answers, frozenset(("q1", "q2", "q4")))
+        self.assertEqual((opened.sent, opened.unasked), (False, {"q3"}))
+        self.assertEqual(list_people(self.scope).everyone, 0)
+        opened = self.forms.send(self.house.slug, "join-us", opened.token, answers, self.asked)
+        self.assertTrue(opened.sent)
 
     def test_unpublished_and_unknown_forms_are_not_there(self) -> None:
         create_form(self.scope, "Secret")

@@ -2,7 +2,7 @@
 
 import secrets
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 from itsdangerous import BadData, URLSafeSerializer
@@ -28,7 +28,8 @@ class OpenForm:
     """A published form somebody has opened.
 
     `token` carries the version and the key of this one filling-in; posted
-    back, it makes a second sending count as the first.
+    back, it makes a second sending count as the first. `unasked` names the
+    questions that the answers brought up after the page was made.
     """
 
     house: str
@@ -36,6 +37,7 @@ class OpenForm:
     token: str
     outcome: Outcome
     sent: bool = False
+    unasked: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,8 +70,13 @@ class PublicForms:
         with scope.transaction("public") as unit:
             return self._evaluated(unit, house, self._filling(unit, form_slug, token), answers)
 
-    def send(self, workspace_slug: str, form_slug: str, token: str, answers: Mapping[str, str]) -> OpenForm:
+    def send(
+        self, workspace_slug: str, form_slug: str, token: str, answers: Mapping[str, str], asked: frozenset[str]
+    ) -> OpenForm:
         """Send the form. `sent` tells whether it was taken; if not, the outcome says why.
+
+        `asked` are the questions that the page showed: one that shows now and
+        was not among them has to be asked first.
 
         Sent twice, it counts once. An email that is known already changes
         nothing that is stored: the answers are held for the staff to decide.
@@ -77,7 +84,7 @@ class PublicForms:
         scope, house = self._scope(workspace_slug)
         for last_try in (False, True):
             try:
-                return self._send_once(scope, house, form_slug, token, answers)
+                return self._send_once(scope, house, form_slug, token, answers, asked)
             except Conflict:
                 # Somebody sent the same key, or signed up with the same email, at the same moment;
                 # the second look finds it.
@@ -85,11 +92,13 @@ class PublicForms:
                     raise
         raise AssertionError("unreachable")
 
-    def _send_once(self, scope: Scope, house: str, form_slug: str, token: str, answers: Mapping[str, str]) -> OpenForm:
+    def _send_once(
+        self, scope: Scope, house: str, form_slug: str, token: str, answers: Mapping[str, str], asked: frozenset[str]
+    ) -> OpenForm:
         with scope.transaction("public") as unit:
             filling = self._filling(unit, form_slug, token)
             opened = self._evaluated(unit, house, filling, answers)
-            done = OpenForm(opened.house, opened.form, opened.token, opened.outcome, sent=True)
+            done = replace(opened, sent=True)
             earlier = select(Submission.id).where(
                 col(Submission.form_id) == filling.form_id, col(Submission.key) == filling.key
             )
@@ -97,8 +106,9 @@ class PublicForms:
                 return done
             values = opened.outcome.to_store
             email = values.get("email")
-            if opened.outcome.troubles or not isinstance(email, str):
-                return opened
+            unasked = frozenset(shown.question.id for shown in opened.outcome.showing) - asked
+            if unasked or opened.outcome.troubles or not isinstance(email, str):
+                return replace(opened, unasked=unasked)
             known = find_by_email(unit.session, unit.definitions, email)
             person_id = known or add_person(
                 unit, values | {"signed_up_on": unit.moment.today}, f"form: {opened.form.title}"

@@ -52,9 +52,7 @@ def same_site(request: Request) -> None:
     """Refuse a change that another site has sent the browser to make. Raises NotAllowed."""
     origin = request.headers.get("origin")
     site = request.headers.get("sec-fetch-site", "same-origin")
-    if site not in ("same-origin", "none") or (
-        origin and origin != "null" and origin.partition("://")[2] != request.headers.get("host")
-    ):
+    if site not in ("same-origin", "none") or (origin and origin.partition("://")[2] != request.headers.get("host")):
         raise NotAllowed("This change came from another site and was not made.")
 
 

@@ -29,10 +29,14 @@ class Shown:
 
 
 def _shown(opened: OpenForm, touched: set[str], everything: bool) -> list[Shown]:
-    return [
-        Shown(question, question.message if everything or question.question.id in touched else "")
-        for question in opened.outcome.showing
-    ]
+    return [Shown(question, _message(question, opened, touched, everything)) for question in opened.outcome.showing]
+
+
+def _message(question: QuestionOutcome, opened: OpenForm, touched: set[str], everything: bool) -> str:
+    """What is said of a question: nothing before it was left, nor while it was not even asked."""
+    if question.question.id in opened.unasked:
+        return ""
+    return question.message if everything or question.question.id in touched else ""
 
 
 def _answers(form: PostedForm) -> dict[str, str]:
@@ -67,7 +71,8 @@ def answer(request: Request, workspace: str, form_slug: str, form: Posted) -> Re
 @router.post("")
 def send(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
     """Send the form; where something does not fit, all is shown again as it was typed."""
-    opened = site_of(request).public_forms.send(workspace, form_slug, form.one("token"), _answers(form))
+    asked = frozenset(form.all("asked"))
+    opened = site_of(request).public_forms.send(workspace, form_slug, form.one("token"), _answers(form), asked)
     if not opened.sent:
         return _page(request, opened, form.one("touched").split()[:500], everything=True, status=422)
     return RedirectResponse(f"/join/{workspace}/{form_slug}/thanks", 303)
