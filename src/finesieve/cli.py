@@ -4,6 +4,7 @@ import json
 import os
 import secrets
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -136,6 +137,8 @@ def demo(
     reset: Annotated[bool, typer.Option(help="Begin anew: the demo's data is removed first")] = False,
 ) -> None:
     """Start everything with the demo house: database, server, worker. Ctrl-C stops it all."""
+    if not _free(port):
+        _misuse(f"Port {port} is taken, perhaps by another Fine Sieve. Choose another with --port.")
     var = var_directory()
     try:
         postgres = LocalPostgres(var / "postgres")
@@ -159,6 +162,17 @@ def demo(
         _stop(children)
         postgres.stop()
         _say("Stopped.")
+
+
+def _free(port: int) -> bool:
+    """Whether a server could listen there."""
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", port))
+        except (OSError, OverflowError):
+            return False
+        return True
 
 
 class _Stopping:
@@ -207,7 +221,7 @@ def _start_demo(url: str, port: int, var: Path, stopping: _Stopping) -> list[sub
             break
         time.sleep(0.1)
     if children[0].poll() is not None:
-        _say(f"The server did not start; is port {port} taken? Choose another with --port.")
+        _say("The server did not start; its reason stands above.")
     return children
 
 

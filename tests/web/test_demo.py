@@ -117,8 +117,7 @@ class Starting(unittest.TestCase):
         self.assertNotIn("is loaded", said)
         self.assertEqual((self.var / "secret").read_text(), secret)
         third = self.start()
-        said = self.until(third, "Stopped.")
-        self.assertIn("port", said)
+        self.until(third, "--port")
         self.assertNotEqual(third.wait(20), 0)
         assert third.stdout is not None
         third.stdout.close()
