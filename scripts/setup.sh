@@ -32,13 +32,13 @@ setup_python() {
     say "Setting up Python packages"
     [ -x .venv/bin/python ] || python3 -m venv .venv
     [ -x .tools/bin/uv ] || { python3 -m venv .tools && .tools/bin/pip install -q "uv==$uv_version" >/dev/null 2>&1; } || true
-    if [ -x .tools/bin/uv ]; then
-      .tools/bin/uv pip sync -q --require-hashes --python .venv/bin/python "$lock"
-      .tools/bin/uv pip install -q --no-deps --python .venv/bin/python -e .
-    else
-      say "uv is not to be had; pip takes longer"
-      .venv/bin/pip install -q --require-hashes -r "$lock"
-      .venv/bin/pip install -q --no-deps -e .
+    # The system's certificates, since a workplace may have its own; pip where uv is not to be had.
+    if ! { [ -x .tools/bin/uv ] && .tools/bin/uv pip sync -q --system-certs --require-hashes --python .venv/bin/python "$lock" &&
+      .tools/bin/uv pip install -q --system-certs --no-deps --python .venv/bin/python -e .; }; then
+      say "uv could not do it; pip takes longer"
+      .venv/bin/python -m ensurepip -q 2>/dev/null || true
+      .venv/bin/python -m pip install -q --require-hashes -r "$lock" || lack "The Python packages could not be installed; see above."
+      .venv/bin/python -m pip install -q --no-deps -e .
     fi
     echo "$mark" >".venv/setup-$lock"
   fi
