@@ -147,6 +147,19 @@ class Publishing(unittest.TestCase):
             self.assertEqual(place, "q2")
             self.assertIn(words, message)
 
+    def test_the_email_is_always_asked_and_required(self) -> None:
+        """A sign-up that could be sent without the built-in email would lead nowhere."""
+        other = Field(8, "second_email", "Second email", "email", 1)
+        for question in (
+            Question(id="q1", field_id=1, required=False),
+            Question(id="q1", field_id=1, show_when="swaps"),
+        ):
+            self.assertEqual([place for place, _ in problems(question)], ["q1"])
+        catalogue = build_catalogue(1, ZoneInfo("UTC"), [Group(1, "All")], [*FIELDS, other])
+        asked = form(Question(id="q1", field_id=8))
+        found = form_problems(asked, catalogue.by_id, catalogue.names, catalogue.zone, catalogue.derivation)
+        self.assertEqual([problem.question_id for problem in found], [""])
+
     def test_circles_of_rules_are_named(self) -> None:
         """Two rules that wait for one another can never be worked out."""
         found = problems(

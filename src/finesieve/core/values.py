@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from decimal import ROUND_HALF_UP, Context, Decimal, InvalidOperation, Overflow
-from typing import Final, Literal
+from typing import Final, Literal, get_args
 
 __all__ = [
     "BLANK",
@@ -48,19 +48,7 @@ Kind = Literal[
     "day_of_year",
     "text_list",
 ]
-KINDS: Final[tuple[Kind, ...]] = (
-    "text",
-    "number",
-    "money",
-    "yes_no",
-    "choice",
-    "choices",
-    "date",
-    "time",
-    "datetime",
-    "day_of_year",
-    "text_list",
-)
+KINDS: Final[tuple[Kind, ...]] = get_args(Kind)
 
 
 @dataclass(frozen=True, order=True, slots=True)

@@ -68,11 +68,11 @@ def _is_draft(unit: Unit, form: FormRow) -> bool:
 
 def _weeks(unit: Unit, count: int = 12) -> tuple[int, ...]:
     start = unit.moment.now - timedelta(weeks=count)
-    moments = unit.session.exec(select(Submission.received_at).where(col(Submission.received_at) > start)).all()
-    weeks = [0] * count
-    for moment in moments:
-        weeks[min(max((moment - start).days // 7, 0), count - 1)] += 1
-    return tuple(weeks)
+    seconds = func.extract("epoch", col(Submission.received_at) - start)
+    week = func.least(func.floor(seconds / (7 * 24 * 3600)), count - 1)
+    query = select(week, func.count()).where(col(Submission.received_at) > start).group_by(week)
+    counted = {int(number): int(sent) for number, sent in unit.session.exec(query).all()}
+    return tuple(counted.get(number, 0) for number in range(count))
 
 
 def _arrivals(unit: Unit, *, held_only: bool, limit: int) -> tuple[Arrival, ...]:

@@ -147,6 +147,17 @@ def undo_change(scope: Scope, change_id: int) -> str:
         _ENTITIES[row.entity].restore(unit, row.entity_id, back)
         row.undone = not row.undone
         unit.session.add(row)
+        # A row of its own, so that who overtook a colleague's page by undoing is known too.
+        taken = DefinitionChange(
+            workspace_id=unit.workspace_id,
+            entity=row.entity,
+            entity_id=row.entity_id,
+            label=f"{'Took back' if row.undone else 'Brought back'}: {row.label}",
+            before=there,
+            after=back,
+            actor=unit.actor,
+        )
+        unit.session.add(taken)
         touch(unit.session, unit.workspace_id)
         return row.label
 

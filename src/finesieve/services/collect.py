@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from pydantic import Field as Bounds
 from pydantic import ValidationError, field_validator
-from sqlmodel import col, select
+from sqlmodel import col, func, select
 
 from finesieve.core.catalogue import Catalogue
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotFound
@@ -159,7 +159,9 @@ def read_form(scope: Scope, form_id: int) -> FormView:
         row = unit.session.get(FormRow, form_id)
         if row is None:
             raise NotFound("There is no such form.")
-        sent = len(unit.session.exec(select(Submission.id).where(col(Submission.form_id) == form_id)).all())
+        sent = unit.session.exec(
+            select(func.count()).select_from(Submission).where(col(Submission.form_id) == form_id)
+        ).one()
         document = Form.model_validate(row.draft)
         return FormView(
             form_id,
@@ -195,9 +197,11 @@ def _change(unit: Unit, form_id: int, revision: int, label: str, changes: dict[s
         document = Form.model_validate(Form.model_validate(row.draft).model_dump() | changes)
     except ValidationError as error:
         raise InvalidInput(explain_errors(error)) from None
-    row.draft, row.revision = document.model_dump(mode="json"), row.revision + 1
+    row.draft = document.model_dump(mode="json")
     unit.session.add(row)
-    return record_change(unit, "form", form_id, label, before)
+    change_id = record_change(unit, "form", form_id, label, before)
+    row.revision += 1 if change_id else 0
+    return change_id
 
 
 def _draft(unit: Unit, form_id: int) -> Form:

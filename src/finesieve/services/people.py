@@ -143,8 +143,11 @@ def people_page(unit: Unit, people: Sequence[Person], columns: Sequence[Field], 
     return PeoplePage(tuple(columns), lines, count_people(unit.session, unit.definitions), following)
 
 
-def read_profile(scope: Scope, person_id: int) -> Profile:
-    """A profile with groups, derived values, history and held sign-ups. Raises NotFound."""
+def read_profile(scope: Scope, person_id: int, history_of: str = "") -> Profile:
+    """A profile with groups, derived values, history and held sign-ups. Raises NotFound.
+
+    `history_of` restricts the history to one field, by key.
+    """
     with scope.transaction("reader") as unit:
         person = _person(unit, person_id)
         row = unit.catalogue.derivation.row(person.values, unit.moment)
@@ -152,7 +155,9 @@ def read_profile(scope: Scope, person_id: int) -> Profile:
             (group, tuple(_line(unit.catalogue, field, row) for field in unit.catalogue.of_group(group.id)))
             for group in unit.catalogue.groups
         )
-        return Profile(person_id, person_name(person.values), groups, _history(unit, person_id), _held(unit, person))
+        return Profile(
+            person_id, person_name(person.values), groups, _history(unit, person_id, history_of), _held(unit, person)
+        )
 
 
 def _person(unit: Unit, person_id: int) -> Person:
@@ -186,10 +191,11 @@ def worked_out(catalogue: Catalogue, formula: str, row: Mapping[str, Value]) -> 
     return print_with_values(tree, shown)
 
 
-def _history(unit: Unit, person_id: int, limit: int = 200) -> tuple[HistoryLine, ...]:
-    rows = unit.session.exec(
-        select(History).where(col(History.person_id) == person_id).order_by(col(History.id).desc()).limit(limit)
-    ).all()
+def _history(unit: Unit, person_id: int, key: str, limit: int = 200) -> tuple[HistoryLine, ...]:
+    query = select(History).where(col(History.person_id) == person_id)
+    if key in unit.catalogue.by_key:
+        query = query.where(col(History.field_id) == unit.catalogue.by_key[key].id)
+    rows = unit.session.exec(query.order_by(col(History.id).desc()).limit(limit)).all()
     lines = []
     for row in rows:
         field = unit.catalogue.by_id.get(row.field_id)

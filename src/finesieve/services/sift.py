@@ -22,7 +22,7 @@ from finesieve.services.changes import foreign_changes, record_change, snapshot
 from finesieve.services.inputs import Input
 from finesieve.services.people import PeoplePage, people_page
 from finesieve.services.scope import Scope, Unit
-from finesieve.store.people import count_people, count_where, mesh_counts, page_of_people, stream_people
+from finesieve.store.people import count_each, count_people, count_where, mesh_counts, page_of_people, stream_people
 from finesieve.store.tables import Segment
 
 __all__ = [
@@ -103,7 +103,13 @@ def list_segments(scope: Scope) -> list[SegmentEntry]:
     """All segments with how many people each has now."""
     with scope.transaction("reader") as unit:
         rows = unit.session.exec(select(Segment).order_by(col(Segment.position), col(Segment.id))).all()
-        return [SegmentEntry(row.id or 0, row.name, _size(unit, row.expression)) for row in rows]
+        checked = {
+            row.id: unit.catalogue.check(row.expression, expect="yes_no").typed for row in rows if row.expression
+        }
+        sound = {segment_id: typed for segment_id, typed in checked.items() if typed is not None}
+        everyone, counts = count_each(unit.session, unit.definitions, list(sound.values()), unit.moment)
+        sizes = dict(zip(sound, counts, strict=True))
+        return [SegmentEntry(row.id or 0, row.name, sizes.get(row.id) if row.expression else everyone) for row in rows]
 
 
 def _size(unit: Unit, expression: str) -> int | None:

@@ -18,6 +18,7 @@ __all__ = [
     "MeshCounts",
     "Person",
     "blank_count",
+    "count_each",
     "count_people",
     "count_where",
     "fill_counts",
@@ -53,7 +54,8 @@ def _source(definitions: Definitions, wanted: frozenset[str], moment: Moment) ->
     """People with the wanted fields; derived ones in layers, each needing only earlier ones."""
     catalogue, person = definitions.catalogue, definitions.person
     derivation = catalogue.derivation
-    columns: dict[str, Sql] = {field.key: person.c[field.column] for field in catalogue.stored}
+    needed = derivation.ancestors(wanted)
+    columns: dict[str, Sql] = {field.key: person.c[field.column] for field in catalogue.stored if field.key in needed}
     source = _Source(person, columns)
     layers = derivation.layers(wanted)
     for height, layer in enumerate(layers):
@@ -61,7 +63,7 @@ def _source(definitions: Definitions, wanted: frozenset[str], moment: Moment) ->
             key: compile_sql(derivation.formulas[key], source.columns, moment).label(f"d{catalogue.by_key[key].id}")
             for key in layer
         }
-        query = select(source.table, *made.values())
+        query = select(source.table.c.id, *source.columns.values(), *made.values())
         if height + 1 < len(layers):
             # A fence: else the planner would write each formula out at every place that reads it.
             query = query.offset(literal(0))
@@ -94,6 +96,16 @@ def count_where(session: Session, definitions: Definitions, condition: Typed, mo
     source = _source(definitions, condition.names, moment)
     (where,) = _conditions(source, [condition], moment)
     return int(session.execute(select(func.count()).select_from(source.table).where(where)).scalar_one())
+
+
+def count_each(
+    session: Session, definitions: Definitions, conditions: Sequence[Typed], moment: Moment
+) -> tuple[int, list[int]]:
+    """How many people there are, and how many each condition is true for; one pass for all."""
+    source = _source(definitions, _wanted((), conditions), moment)
+    counts = [func.count().filter(where) for where in _conditions(source, conditions, moment)]
+    everyone, *each = session.execute(select(func.count(), *counts).select_from(source.table)).one()
+    return int(everyone), [int(count) for count in each]
 
 
 def fill_counts(session: Session, definitions: Definitions, fields: Sequence[Field]) -> dict[str, int]:
@@ -171,10 +183,11 @@ def _people_query(
     verdict: str,
     before_id: int | None,
 ) -> Select[Any]:
-    source = _source(definitions, _wanted(keys, meshes), moment)
+    searched = ("email", "first_name", "last_name") if search else ()
+    source = _source(definitions, _wanted((*keys, *searched), meshes), moment)
     query = select(source.table.c.id, *(source.columns[key] for key in keys)).order_by(source.table.c.id.desc())
     for word in search.split()[:8]:
-        places = [func.finesieve.fold(source.columns[key]) for key in ("email", "first_name", "last_name")]
+        places = [func.finesieve.fold(source.columns[key]) for key in searched]
         query = query.where(or_(*(func.strpos(place, func.finesieve.fold(word)) > 0 for place in places)))
     if meshes:
         query = query.where(*_verdict(_conditions(source, meshes, moment), verdict))

@@ -260,9 +260,18 @@ def form_problems(
     if circle:
         labels = [_label(form, fields, question_id) for question_id in circle]
         found.append(FormProblem(circle[0], f"These rules wait for one another: {' → '.join(labels)}."))
-    if not any(fields[q.field_id].type_key == "email" for q in form.questions if q.field_id in fields):
-        found.append(FormProblem("", "A sign-up must ask for the email; add that question."))
+    found += _email_problems(form, fields)
     return tuple(found)
+
+
+def _email_problems(form: Form, fields: Mapping[int, Field]) -> list[FormProblem]:
+    """A person is known by the built-in email, so a sign-up asks for it, always, and insists."""
+    question = next((q for q in form.questions if q.field_id in fields and fields[q.field_id].key == "email"), None)
+    if question is None:
+        return [FormProblem("", "A sign-up must ask for the email; add that question.")]
+    if question.show_when or question.required is False:
+        return [FormProblem(question.id, "A person is known by the email: ask it always, and require it.")]
+    return []
 
 
 def _label(form: Form, fields: Mapping[int, Field], question_id: str) -> str:

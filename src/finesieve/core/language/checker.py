@@ -1,21 +1,20 @@
 """Tree to checked form. Returns every problem at once; a part in error causes no further one."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import UTC, tzinfo
-from decimal import Decimal
 from functools import singledispatchmethod
 from typing import Final
 
 from finesieve.core.fields.keys import PREFIXES
 from finesieve.core.language import tree
+from finesieve.core.language.fitting import KIND_WORDS, NUMERIC, Fitter, say_kind
 from finesieve.core.language.functions import FUNCTIONS, ORDERED, Function, nearest
-from finesieve.core.language.literals import WRITTEN, read_literal
 from finesieve.core.language.parser import parse
 from finesieve.core.language.printer import print_text_literal
 from finesieve.core.language.problems import Problem, Span
 from finesieve.core.language.typed import Typed
-from finesieve.core.values import Kind, Type, Value
+from finesieve.core.values import Kind, Type
 
 __all__ = ["Checked", "check", "check_tree", "say_kind"]
 
@@ -24,27 +23,6 @@ _MONEY: Final = Type("money")
 _TEXT: Final = Type("text")
 _DATE: Final = Type("date")
 _YES_NO: Final = Type("yes_no")
-_NUMERIC: Final[frozenset[Kind]] = frozenset(("number", "money"))
-_WRITTEN_AS_TEXT: Final[frozenset[Kind]] = frozenset(WRITTEN)
-
-_KIND_WORDS: Final[dict[Kind, str]] = {
-    "text": "a text",
-    "number": "a number",
-    "money": "an amount of money",
-    "yes_no": "a yes/no",
-    "choice": "a choice",
-    "choices": "a multiple choice",
-    "date": "a date",
-    "time": "a time",
-    "datetime": "a date and time",
-    "day_of_year": "a day of the year",
-    "text_list": "a list of texts",
-}
-
-
-def say_kind(kind: Kind) -> str:
-    """The kind in words, with its article: `a number`."""
-    return _KIND_WORDS[kind]
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,17 +71,13 @@ def check_tree(
     return Checked(node, None if problems else typed, problems)
 
 
-class _Checker:
-    """Collects problems while it types the parts of one expression."""
+class _Checker(Fitter):
+    """Types the parts of one expression, collecting problems on the way."""
 
     def __init__(self, names: Mapping[str, Type], zone: tzinfo, prefixes: frozenset[str]) -> None:
+        super().__init__(zone)
         self._names = names
-        self._zone = zone
         self._prefixes = prefixes
-        self.problems: list[Problem] = []
-
-    def say(self, code: str, span: Span, message: str, hint: str = "") -> None:
-        self.problems.append(Problem(code, span, message, hint))
 
     # Literals and names
 
@@ -218,7 +192,7 @@ class _Checker:
         if operand.type.kind in ("choices", "text_list"):
             self.say("wrong-type", node.operand.span, f"“in” does not take {say_kind(operand.type.kind)}.")
             return None
-        fitted = [self._fitted(item, operand.type) for item in items if item is not None]
+        fitted = [self.fitted(item, operand.type) for item in items if item is not None]
         if len(fitted) < len(items) or any(item is None for item in fitted):
             return None
         values = tuple(item.value for item in fitted if item is not None and item.value is not None)
@@ -243,7 +217,7 @@ class _Checker:
 
     @typed.register
     def _(self, node: tree.Negate) -> Typed | None:
-        operand = self._of_kind(node.operand, _NUMERIC)
+        operand = self._of_kind(node.operand, NUMERIC)
         return None if operand is None else self._made("negate", operand.type, node, [operand])
 
     @typed.register
@@ -257,7 +231,7 @@ class _Checker:
 
     def _sum(self, node: tree.Arithmetic, left: Typed, right: Typed) -> Typed | None:
         if left.type.kind in ("date", "datetime") and node.sign == "-" and self._dates(left, right):
-            pair = [self._fitted(left, _DATE), self._fitted(right, _DATE)]
+            pair = [self.fitted(left, _DATE), self.fitted(right, _DATE)]
             return self._made("date_minus", _NUMBER, node, pair)
         if left.type.kind in ("date", "datetime"):
             days = self._numeric(right, node, only=frozenset(("number",)))
@@ -265,7 +239,7 @@ class _Checker:
                 return None
             if node.sign == "-":
                 days = Typed("negate", _NUMBER, right.span, (days,))
-            return self._made("date_plus", _DATE, node, [self._fitted(left, _DATE), days])
+            return self._made("date_plus", _DATE, node, [self.fitted(left, _DATE), days])
         if not (self._numeric(left, node) and self._numeric(right, node)):
             return None
         money = "money" in (left.type.kind, right.type.kind)
@@ -293,7 +267,7 @@ class _Checker:
         literal = right.name == "literal"
         return right.type.kind in ("date", "datetime") or (literal and left.type.kind == "date")
 
-    def _numeric(self, part: Typed, node: tree.Arithmetic, only: frozenset[Kind] = _NUMERIC) -> Typed | None:
+    def _numeric(self, part: Typed, node: tree.Arithmetic, only: frozenset[Kind] = NUMERIC) -> Typed | None:
         if part.type.kind in only:
             return part
         self._not_numeric(part, node.sign)
@@ -389,11 +363,11 @@ class _Checker:
         if typed is None or typed.type.kind in kinds:
             return typed
         if "date" in kinds and (typed.type.kind == "datetime" or typed.name == "literal"):
-            return self._fitted(typed, _DATE)
+            return self.fitted(typed, _DATE)
         if function is not None:
             self._wrong_argument(typed, function, kinds)
         else:
-            wanted = " or ".join(say_kind(kind) for kind in _KIND_WORDS if kind in kinds)
+            wanted = " or ".join(say_kind(kind) for kind in KIND_WORDS if kind in kinds)
             self.say("wrong-type", node.span, f"This is {say_kind(typed.type.kind)}; here {wanted} is needed.")
         return None
 
@@ -413,91 +387,13 @@ class _Checker:
         if not typed:
             self.say("blank-place", span, "At least one branch must be something else than blank.")
             return None
-        common = self._common(typed, span, branches)
+        common = self.common(typed, span, branches)
         if common is None:
             return None
         result = []
         for node, part in zip(nodes, parts, strict=True):
-            fitted = Typed("const", common, node.span) if part is None else self._fitted(part, common, branches)
+            fitted = Typed("const", common, node.span) if part is None else self.fitted(part, common, branches)
             if fitted is None:
                 return None
             result.append(fitted)
         return tuple(result)
-
-    def _common(self, parts: list[Typed], span: Span, branches: bool) -> Type | None:
-        firm = [part for part in parts if part.name != "literal"] or parts
-        kinds = {part.type.kind for part in firm}
-        first = firm[0].type
-        if kinds <= _NUMERIC:
-            return _MONEY if "money" in kinds else _NUMBER
-        if kinds == {"date", "datetime"}:
-            return _DATE
-        if kinds == {"choice"}:
-            return self._common_choice(firm, span, branches)
-        if len(kinds) == 1:
-            return first
-        other = next(part for part in firm if part.type.kind != first.kind)
-        code, verb = ("branch-types", "stand beside") if branches else ("wrong-type", "be compared with")
-        message = f"{say_kind(first.kind).capitalize()} cannot {verb} {say_kind(other.type.kind)}."
-        self.say(code, other.span if branches else span, message)
-        return None
-
-    def _common_choice(self, parts: list[Typed], span: Span, branches: bool) -> Type | None:
-        first = parts[0].type
-        for part in parts[1:]:
-            if branches and part.type.source != first.source:
-                self.say("branch-types", part.span, f"{part.type.source} and {first.source} are different choices.")
-                return None
-            if not set(part.type.options) & set(first.options):
-                message = f"{first.source} and {part.type.source} have no option in common."
-                self.say("wrong-type", span, message)
-                return None
-        return first
-
-    def _fitted(self, part: Typed, wanted: Type, branch: bool = False) -> Typed | None:
-        """The part as this type; literals take it, numbers become money, datetimes their date."""
-        code = "branch-types" if branch else "wrong-type"
-        kind = part.type.kind
-        if part.name == "literal" and kind == "text" and wanted.kind != "text":
-            return self._literal(part, wanted, code)
-        if kind == "number" and wanted.kind == "money":
-            return replace(part, type=_MONEY)
-        if kind == "datetime" and wanted.kind == "date":
-            return Typed("to_date", _DATE, part.span, (part,))
-        if kind == wanted.kind:
-            return part
-        self.say(code, part.span, f"This is {say_kind(kind)}; here {say_kind(wanted.kind)} is needed.")
-        return None
-
-    def _literal(self, part: Typed, wanted: Type, code: str) -> Typed | None:
-        text = part.value if isinstance(part.value, str) else ""
-        if wanted.kind == "choice":
-            return self._option(part, text, wanted)
-        if wanted.kind not in _WRITTEN_AS_TEXT:
-            hint = text if _looks_numeric(text) and wanted.kind in _NUMERIC else ""
-            self.say(code, part.span, f"This is a text; here {say_kind(wanted.kind)} is needed.", hint)
-            return None
-        try:
-            value: Value = read_literal(text, wanted.kind, self._zone)
-        except ValueError:
-            message = f"“{text}” is not {say_kind(wanted.kind)}; write it as {WRITTEN[wanted.kind]}."
-            self.say("bad-literal", part.span, message, WRITTEN[wanted.kind])
-            return None
-        return Typed("const", wanted, part.span, value=value)
-
-    def _option(self, part: Typed, text: str, wanted: Type) -> Typed | None:
-        if text in wanted.options:
-            return Typed("const", wanted, part.span, value=text)
-        near = nearest(text, wanted.options) or next(
-            (option for option in wanted.options if option.lower() == text.lower()), ""
-        )
-        message = f"{wanted.source or 'The choice'} has no option “{text}”." + (f" Nearest: {near}." if near else "")
-        self.say("unknown-option", part.span, message, print_text_literal(near) if near else "")
-        return None
-
-
-def _looks_numeric(text: str) -> bool:
-    try:
-        return Decimal(text).is_finite()
-    except ArithmeticError:
-        return False

@@ -58,7 +58,8 @@ def _profile_page(
     messages: Mapping[str, str],
     status: int = 200,
 ) -> Response:
-    profile = read_profile(desk.scope, person_id)
+    about = request.query_params.get("history", "")
+    profile = read_profile(desk.scope, person_id, about)
     editing = request.query_params.get("edit", "")
     return page(
         request,
@@ -71,7 +72,7 @@ def _profile_page(
         typed=typed,
         messages=messages,
         editing=int(editing) if editing.isdigit() else 0,
-        about=request.query_params.get("history", ""),
+        about=next((line.field.label for _, lines in profile.groups for line in lines if line.field.key == about), ""),
         status=status,
     )
 
