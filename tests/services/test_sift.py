@@ -10,7 +10,7 @@ from finesieve.core.language.sentence import Clause, Quoted
 from finesieve.services.accounts import NewWorkspace, StaffAccounts, slug_from_name
 from finesieve.services.bench import find_anything, read_bench
 from finesieve.services.changes import undo_change
-from finesieve.services.collect import create_form
+from finesieve.services.collect import create_form, publish_form
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.inputs import read_input
 from finesieve.services.people import list_people
@@ -25,6 +25,7 @@ from finesieve.services.sift import (
     remove_segment,
     tray_people,
 )
+from finesieve.services.signup import PublicForms
 from tests.support.database import store
 from tests.support.house import NOW, PASSWORD, make_house
 
@@ -161,6 +162,19 @@ class BenchAndFinding(unittest.TestCase):
         house = make_house(fields=False)
         bench = read_bench(house.scope)
         self.assertEqual((bench.people, bench.fields, bench.forms, bench.segments, sum(bench.weeks)), (0, 4, 0, 0, 0))
+
+    def test_sign_ups_are_counted_by_week(self) -> None:
+        """Twelve weeks back from now, the last bar being the last seven days."""
+        house = make_house()
+        form = create_form(house.scope, "Join us")
+        publish_form(house.scope, form, 1)
+        for number, days in enumerate((0, 6.9, 7.1, 80, 85)):
+            past = PublicForms(store(), lambda days=days: NOW - timedelta(days=days), "s")  # type: ignore[misc]
+            token = past.open(house.slug, "join-us").token
+            self.assertTrue(
+                past.send(house.slug, "join-us", token, {"q1": f"w{number}@x.example"}, frozenset(("q1",))).sent
+            )
+        self.assertEqual(read_bench(house.scope).weeks, (1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 2))
 
     def test_what_waits(self) -> None:
         house = make_house()

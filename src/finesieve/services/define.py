@@ -1,14 +1,16 @@
 """Defining: groups and fields."""
 
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import Final
 
 from pydantic import Field as Bounds
 from pydantic import field_validator
 from sqlmodel import col, func, select
 
 from finesieve.core.catalogue import Catalogue, Group, build_catalogue
-from finesieve.core.errors import Conflict, InvalidInput, NotFound
+from finesieve.core.errors import Conflict, InvalidInput, NotFound, Unavailable
 from finesieve.core.fields.definition import Field, Option, options_from_lines
 from finesieve.core.fields.keys import key_from_label, key_problem
 from finesieve.core.fields.types import TYPES
@@ -173,12 +175,26 @@ def change_group(scope: Scope, group_id: int, asked: GroupInput) -> int:
         return record_change(unit, "group", group_id, f"Changed the group {asked.name}", before)
 
 
+_PATIENCE: Final = (0.2, 0.6, 1.5)
+"""Seconds between tries while others hold the table of people."""
+
+
 def create_field(scope: Scope, group_id: int, asked: FieldInput) -> int:
     """Make a field at the end of a group, with its column; gives its id.
 
     Raises InvalidInput with the place for a key that is taken or cannot be
-    used, and for options that will not do.
+    used, and for options that will not do; Unavailable where the table of
+    people stays in use.
     """
+    for pause in _PATIENCE:
+        try:
+            return _create_field(scope, group_id, asked)
+        except Unavailable:
+            time.sleep(pause)
+    return _create_field(scope, group_id, asked)
+
+
+def _create_field(scope: Scope, group_id: int, asked: FieldInput) -> int:
     with scope.transaction("editor") as unit:
         _group(unit.catalogue, group_id)
         key = asked.key or key_from_label(asked.label, unit.catalogue.by_key)

@@ -103,10 +103,11 @@ def list_segments(scope: Scope) -> list[SegmentEntry]:
     """All segments with how many people each has now."""
     with scope.transaction("reader") as unit:
         rows = unit.session.exec(select(Segment).order_by(col(Segment.position), col(Segment.id))).all()
-        checked = {
-            row.id: unit.catalogue.check(row.expression, expect="yes_no").typed for row in rows if row.expression
+        sound = {
+            row.id: typed
+            for row in rows
+            if row.expression and (typed := unit.catalogue.check(row.expression, expect="yes_no").typed) is not None
         }
-        sound = {segment_id: typed for segment_id, typed in checked.items() if typed is not None}
         everyone, counts = count_each(unit.session, unit.definitions, list(sound.values()), unit.moment)
         sizes = dict(zip(sound, counts, strict=True))
         return [SegmentEntry(row.id or 0, row.name, sizes.get(row.id) if row.expression else everyone) for row in rows]

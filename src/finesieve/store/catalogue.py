@@ -115,8 +115,11 @@ def create_workspace_schema(session: Session, workspace_id: int) -> None:
 
 
 def add_column(session: Session, workspace_id: int, field: Field) -> None:
-    """The column for a field. Waits two seconds at most, so that nothing queues behind it for long."""
-    session.execute(text("SET LOCAL lock_timeout = '2s'"))
+    """The column for a field. Waits half a second at most, so that nothing queues behind it for long.
+
+    Raises Unavailable, through the transaction, where the table is in use that long.
+    """
+    session.execute(text("SET LOCAL lock_timeout = '500ms'"))
     sql_type = SQL_TYPES[field.value_type.kind].compile(dialect=session.get_bind().dialect)
     session.execute(text(f"ALTER TABLE {schema_name(workspace_id)}.person ADD COLUMN {field.column} {sql_type}"))
 
