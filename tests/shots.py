@@ -31,7 +31,7 @@ def main() -> int:
     page = Page()
     page.open("/sign-in")
     page.press("Enter the demo")
-    page.press("Brackenfold Seed Co-op", ".doors a")
+    page.until_text("h1", "Bench")
     base = page.driver.current_url
     picture(page, "bench")
     page.press("Define", ".stages a")

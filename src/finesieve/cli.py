@@ -106,9 +106,12 @@ def serve(port: int = 8765, host: str = "127.0.0.1") -> None:
 def worker() -> None:
     """Run background tasks on FINESIEVE_DATABASE_URL."""
     from finesieve.jobs.worker import make_worker
+    from finesieve.store.database import Store, connect
 
-    with (app := make_worker(_database_url())).open():
-        app.run_worker(fetch_job_polling_interval=0.5)
+    url = _database_url()
+    engine = connect(url, pool_size=2)
+    make_worker(url, Store(engine)).run_worker(fetch_job_polling_interval=0.5)
+    engine.dispose()
 
 
 @cli.command("add-staff")

@@ -58,7 +58,7 @@ class EveryPage(unittest.TestCase):
         self.page.open("/sign-in")
         self.page.fill("#email", self.house.email)
         self.page.fill("#password", PASSWORD + Keys.ENTER)
-        self.page.until_text("h1", "Workspaces")
+        self.page.until_text("h1", "Bench")
 
     def pages(self) -> list[str]:
         ids, group, field = self.ids, self.house.group_id(), self.house.field_id("zone")
@@ -172,8 +172,7 @@ class EveryPage(unittest.TestCase):
         page.open("/sign-in")
         page.fill("#email", house.email)
         page.fill("#password", PASSWORD + Keys.ENTER)
-        page.until_text("h1", "Workspaces")
-        page.open(f"/w/{house.slug}/")
+        page.until_text("h1", "Bench")
         page.until_text(".margin", "In the west cannot be worked out")
         page.press("Mend the formula")
         page.until_text("#preview", "zone has no option “south”")

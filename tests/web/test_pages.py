@@ -312,9 +312,9 @@ class Doors(unittest.TestCase):
         house = make_house(fields=False)
         for target, leads in (
             ("/w/x/", "/w/x/"),
-            ("//elsewhere.example", "/workspaces"),
-            ("https://elsewhere.example", "/workspaces"),
-            ("/\\elsewhere", "/workspaces"),
+            ("//elsewhere.example", "/"),
+            ("https://elsewhere.example", "/"),
+            ("/\\elsewhere", "/"),
         ):
             answer = visitor().post(
                 "/sign-in", data={"email": house.email, "password": "a long enough secret", "next": target}
@@ -328,6 +328,16 @@ class Doors(unittest.TestCase):
         self.assertEqual(
             visitor().post("/sign-in", data={}, headers={"Origin": "http://elsewhere.example"}).status_code, 403
         )
+
+    def test_the_front_door(self) -> None:
+        """Who belongs to one workspace stands in it at once; who belongs to several chooses."""
+        office = Office(make_house(fields=False))
+        self.assertEqual(office.client.get("/").headers["location"], office.path())
+        office.client.post(
+            "/workspaces", data={"csrf": office.csrf, "name": f"Second {office.house.slug}", "zone": "UTC"}
+        )
+        self.assertEqual(office.client.get("/").headers["location"], "/workspaces")
+        self.assertEqual(visitor().get("/").headers["location"], "/sign-in")
 
     def test_signing_out(self) -> None:
         office = Office(make_house(fields=False))

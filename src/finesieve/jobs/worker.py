@@ -7,17 +7,17 @@ from procrastinate import App, PsycopgConnector
 
 from finesieve.services.accounts import StaffAccounts
 from finesieve.services.scope import utc_now
-from finesieve.store.database import Store, connect
+from finesieve.store.database import Store
 
 __all__ = ["make_worker"]
 
 _log: Final = logging.getLogger("finesieve.jobs")
 
 
-def make_worker(database_url: str) -> App:
-    """The queue with its tasks. Each may run twice without harm."""
+def make_worker(database_url: str, store: Store) -> App:
+    """The queue, on its own connections, with tasks that work on `store`. Each may run twice without harm."""
     app = App(connector=PsycopgConnector(conninfo=database_url))
-    accounts = StaffAccounts(Store(connect(database_url, pool_size=1)), utc_now)
+    accounts = StaffAccounts(store, utc_now)
 
     @app.periodic(cron="17 * * * *")
     @app.task(queueing_lock="sweep_sessions", pass_context=False)

@@ -20,7 +20,7 @@ router = APIRouter()
 DEMO_EMAIL = "maud@brackenfold.example"
 
 
-def _local(path: str, otherwise: str = "/workspaces") -> str:
+def _local(path: str, otherwise: str = "/") -> str:
     """The path if it is one of ours, so that nobody is led elsewhere after signing in."""
     safe = path.startswith("/") and not path.startswith(("//", "/\\")) and not any(sign in path for sign in "\r\n\\")
     return path if safe else otherwise
@@ -37,9 +37,10 @@ def _sign_in_page(request: Request, status: int = 200, **context: str) -> Respon
 
 
 @router.get("/")
-def front_door(request: Request) -> Response:
-    """To the workspaces of whoever is signed in."""
-    return RedirectResponse("/workspaces", 303)
+def front_door(request: Request, staff: StaffHere) -> Response:
+    """Straight into the only workspace of whoever is signed in, or to the choice of several."""
+    entries = site_of(request).accounts.workspaces(staff.signed_in.staff_id)
+    return RedirectResponse(f"/w/{entries[0].slug}/" if len(entries) == 1 else "/workspaces", 303)
 
 
 @router.get("/sign-in")
