@@ -9,6 +9,7 @@ import os
 import shutil
 import sys
 import time
+import traceback
 import unittest
 import warnings
 from pathlib import Path
@@ -40,10 +41,15 @@ def _work(
     while (name := jobs.get()) is not None:
         started = time.monotonic()
         stream = io.StringIO()
-        outcome = unittest.TextTestRunner(stream, verbosity=0, warnings="error").run(
-            unittest.defaultTestLoader.loadTestsFromName(name)
-        )
-        failed = len(outcome.failures) + len(outcome.errors) + len(outcome.unexpectedSuccesses)
+        try:
+            tests = unittest.defaultTestLoader.loadTestsFromName(name)
+        except Exception:  # a module that cannot be loaded is a failure to report, not the end of the run
+            results.put((name, 0, 1, 0, traceback.format_exc(), time.monotonic() - started))
+            continue
+        outcome = unittest.TextTestRunner(stream, verbosity=0, warnings="error").run(tests)
+        # A test whose parts fail several times has failed once.
+        broken = {getattr(test, "test_case", test).id() for test, _ in outcome.failures + outcome.errors}
+        failed = len(broken) + len(outcome.unexpectedSuccesses)
         skipped = len(outcome.skipped)
         report = stream.getvalue() if failed else ""
         results.put((name, outcome.testsRun - failed - skipped, failed, skipped, report, time.monotonic() - started))
