@@ -199,7 +199,7 @@ def _start_demo(url: str, port: int, var: Path, stopping: _Stopping) -> list[sub
     from finesieve.store.database import Store, connect
     from finesieve.store.migrate import migrate as run
 
-    engine = connect(url)
+    engine = connect(url, durable=False)
     run(engine)
     loading = var / "demo-loading"
     loading.touch()

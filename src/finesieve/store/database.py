@@ -13,9 +13,13 @@ from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, Unavai
 __all__ = ["Store", "connect", "mapped"]
 
 
-def connect(url: str, *, pool_size: int = 10) -> Engine:
-    """An engine for a PostgreSQL URL. JIT is off: it costs more than it gives on short counts."""
-    options = {"options": "-c jit=off -c timezone=UTC", "connect_timeout": 5}
+def connect(url: str, *, pool_size: int = 10, durable: bool = True) -> Engine:
+    """An engine for a PostgreSQL URL. JIT is off: it costs more than it gives on short counts.
+
+    Without `durable`, commits do not wait for the disk: for loading what can be loaded again.
+    """
+    waiting = "" if durable else " -c synchronous_commit=off"
+    options = {"options": f"-c jit=off -c timezone=UTC{waiting}", "connect_timeout": 5}
     return create_engine(url, pool_size=pool_size, max_overflow=10, pool_pre_ping=True, connect_args=options)
 
 
