@@ -32,7 +32,7 @@ setup_python() {
     say "Setting up Python packages"
     [ -x .venv/bin/python ] || python3 -m venv .venv
     [ -x .tools/bin/uv ] || { python3 -m venv .tools && .tools/bin/pip install -q "uv==$uv_version" >/dev/null 2>&1; } || true
-    # The system's certificates, since a workplace may have its own; pip where uv is not to be had.
+    # The system's certificates, since a company network may have its own; pip where uv is not to be had.
     if ! { [ -x .tools/bin/uv ] && .tools/bin/uv pip sync -q --system-certs --require-hashes --python .venv/bin/python "$lock" &&
       .tools/bin/uv pip install -q --system-certs --no-deps --python .venv/bin/python -e .; }; then
       say "uv could not do it; pip takes longer"
