@@ -216,7 +216,7 @@ def _start_demo(url: str, port: int, var: Path, stopping: _Stopping) -> list[sub
         for words in (["serve", "--port", str(port)], ["worker"])
     ]
     address = f"http://127.0.0.1:{port}/"
-    for _ in range(200):
+    for _ in range(1_200):
         if stopping.asked or children[0].poll() is not None:
             break
         if _answers(f"{address}healthz"):

@@ -220,6 +220,18 @@ class SigningUp(unittest.TestCase):
         with self.assertRaises(NotFound):
             decide_held(make_house().scope, held.id, apply=True)
 
+    def test_a_held_answer_whose_option_has_gone(self) -> None:
+        """It is said, nothing is changed, and the sign-up still waits."""
+        from finesieve.services.define import FieldInput, change_field
+
+        person = self.house.add(email="wren@x.example", zone="hill")
+        self.assertTrue(self.send(self.token(), q1="wren@x.example", q2="south"))
+        change_field(self.scope, self.house.field_id("zone"), FieldInput(label="Zone", options="North\nHill"))
+        (held,) = read_profile(self.scope, person).held
+        with self.assertRaisesRegex(Conflict, "Zone"):
+            decide_held(self.scope, held.id, apply=True)
+        self.assertEqual(len(read_profile(self.scope, person).held), 1)
+
     def test_an_earlier_version_is_finished(self) -> None:
         """Somebody who opened version 1 is asked and checked by version 1, though 2 is in force."""
         token = self.token()

@@ -248,6 +248,20 @@ class Accounts(unittest.TestCase):
         with self.assertRaises(Conflict):
             self.accounts.add_staff(self.house.email, "Twin", PASSWORD)
 
+    def test_a_workspace_is_made_whole_or_not_at_all(self) -> None:
+        """A failure on the way leaves no workspace without its built-in fields."""
+        from unittest.mock import patch
+
+        token = self.accounts.sign_in(self.house.email, PASSWORD)
+        signed_in = self.accounts.who(token)
+        assert signed_in is not None
+        with (
+            patch("finesieve.services.accounts.unique_column", side_effect=RuntimeError),
+            self.assertRaises(RuntimeError),
+        ):
+            self.accounts.create_workspace(NewWorkspace(name=f"Half {self.house.slug}"), signed_in.staff_id)
+        self.assertEqual(len(self.accounts.workspaces(signed_in.staff_id)), 1)
+
     def test_workspaces_of_one_name(self) -> None:
         token = self.accounts.sign_in(self.house.email, PASSWORD)
         signed_in = self.accounts.who(token)

@@ -242,9 +242,31 @@ class BadInput(unittest.TestCase):
             "define/999999999999999999999", "people/0", "people/99999999999999999999999", "sift/1/tray/-1/passes", "people?before=x",
             "people?before=99999999999999999999999", "find?q=%00", "people?q=%00%ff", "define/x", "sift/1?done=99999999999999999999",
             f"sift/{self.mine.segment}?done=%D9%A3", f"collect/{self.mine.form}?q=%00", f"people/{self.mine.person}?edit=%D9%A3&history=%00",
+            f"people/{self.mine.person}?edit=%C2%B2", f"sift/{self.mine.segment}?done=%C2%B2",
         ):  # fmt: skip
             with self.subTest(rest):
                 self.assertLess(self.office.get(rest).status_code, 500)
+
+    def test_tampered_sentences(self) -> None:
+        """A quoted formula that does not parse is kept and said; digits that are none count as nothing."""
+        mine = Furnished()
+        office = Office(mine.house)
+        for data in (
+            {"clauses": "1", "c0_quoted": "1 +"},
+            {"clauses": "1", "c0_quoted": ""},
+            {"clauses": "²", "action": "remove:²"},
+            {"clauses": "1", "c0_key": "zone", "c0_relation": "=", "c0_value": "north", "action": "up:²"},
+        ):
+            for rest in (f"sift/{mine.segment}/meshes", f"collect/{mine.form}/questions/q1"):
+                self.assertLess(office.post(rest, {"revision": "1", **data}).status_code, 500, f"{rest} {data}")
+        self.assertIn(
+            "1 +",
+            office.post(f"sift/{mine.segment}/meshes", {"revision": "2", "clauses": "1", "c0_quoted": "1 +"}).text,
+        )
+
+    def test_a_decision_must_be_made(self) -> None:
+        """A held sign-up is not set aside by a button that said nothing."""
+        self.assertEqual(self.office.post("people/held/1", {}).status_code, 422)
 
     def test_bodies_that_are_no_form(self) -> None:
         """Another kind, a file, too much, too many: each has its own status."""

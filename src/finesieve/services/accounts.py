@@ -12,7 +12,7 @@ from pwdlib import PasswordHash
 from pwdlib.hashers.argon2 import Argon2Hasher
 from pydantic import Field as Bounds
 from pydantic import field_validator
-from sqlmodel import col, delete, select
+from sqlmodel import Session, col, delete, select
 
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.definition import BUILT_IN
@@ -20,7 +20,7 @@ from finesieve.core.values import fold
 from finesieve.services.inputs import Input
 from finesieve.services.scope import Clock, Role, Scope
 from finesieve.store.catalogue import add_column, create_workspace_schema, field_from_row, unique_column
-from finesieve.store.database import Store
+from finesieve.store.database import Store, enter_workspace
 from finesieve.store.tables import FieldGroupRow, FieldRow, Membership, Staff, StaffSession, Workspace
 
 __all__ = [
@@ -131,7 +131,7 @@ class StaffAccounts:
                 raise NotFound("There is no such staff member.")
             return self._open_session(session, staff.id or 0)
 
-    def _open_session(self, session: object, staff_id: int) -> str:
+    def _open_session(self, session: Session, staff_id: int) -> str:
         token = secrets.token_urlsafe(32)
         row = StaffSession(
             token_hash=_token_hash(token),
@@ -139,7 +139,7 @@ class StaffAccounts:
             csrf=secrets.token_urlsafe(24),
             expires_at=self._clock() + timedelta(days=_SESSION_DAYS),
         )
-        session.add(row)  # type: ignore[attr-defined]  # a sqlmodel Session
+        session.add(row)
         return token
 
     @cache  # noqa: B019 - one small value for the life of the one instance
@@ -211,7 +211,7 @@ class StaffAccounts:
             workspace_id = workspace.id or 0
             session.add(Membership(workspace_id=workspace_id, staff_id=staff_id, role="owner"))
             create_workspace_schema(session, workspace_id)
-        with self._store.transaction(workspace_id) as session:
+            enter_workspace(session, workspace_id)
             group = FieldGroupRow(
                 workspace_id=workspace_id, name="Who they are", description="Names, and how to reach them."
             )

@@ -3,6 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from sqlmodel import col, select
 
@@ -234,7 +235,8 @@ def _held(unit: Unit, person: Person) -> tuple[HeldSubmission, ...]:
 def decide_held(scope: Scope, submission_id: int, *, apply: bool) -> int:
     """Store the answers of a held sign-up, or set it aside; gives the person's id.
 
-    Decided twice, it counts once. Raises NotFound.
+    Decided twice, it counts once. Raises NotFound, and Conflict where an answer
+    is no option any more.
     """
     with scope.transaction("clerk") as unit:
         row = unit.session.get(Submission, submission_id, with_for_update=True)
@@ -242,15 +244,27 @@ def decide_held(scope: Scope, submission_id: int, *, apply: bool) -> int:
             raise NotFound("There is no such held sign-up.")
         if row.state == "held":
             if apply:
-                values = {
-                    key: from_json(data, unit.catalogue.by_key[key].value_type)
-                    for key, data in row.answers.items()
-                    if key in unit.catalogue.by_key and key != "email"
-                }
+                values = _held_values(unit, row.answers)
                 change_person(unit, row.person_id, values, "form, taken over by staff")
             row.state = "applied" if apply else "set_aside"
             unit.session.add(row)
         return row.person_id
+
+
+def _held_values(unit: Unit, answers: Mapping[str, Any]) -> dict[str, Value]:
+    values: dict[str, Value] = {}
+    for key, data in answers.items():
+        field = unit.catalogue.by_key.get(key)
+        if field is None or key == "email":
+            continue
+        try:
+            values[key] = from_json(data, field.value_type)
+        except ValueError:
+            message = (
+                f"“{data}” cannot be taken over as {field.label} any more. Bring the option back, or set it aside."
+            )
+            raise Conflict(message) from None
+    return values
 
 
 def set_values(scope: Scope, person_id: int, typed: Mapping[str, str]) -> int:

@@ -10,7 +10,7 @@ from sqlmodel import Session
 
 from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, Unavailable
 
-__all__ = ["Store", "connect", "mapped"]
+__all__ = ["Store", "connect", "enter_workspace", "mapped"]
 
 
 def connect(url: str, *, pool_size: int = 10, durable: bool = True) -> Engine:
@@ -41,6 +41,11 @@ def mapped(error: DBAPIError) -> FineSieveError:
     return FineSieveError("The database refused this.")
 
 
+def enter_workspace(session: Session, workspace_id: int) -> None:
+    """Let row-level security through to this workspace's rows, until the transaction ends."""
+    session.execute(text("SELECT set_config('finesieve.workspace', :id, true)"), {"id": str(int(workspace_id))})
+
+
 class Store:
     """The database, entered one transaction at a time."""
 
@@ -58,9 +63,7 @@ class Store:
         try:
             with Session(self.engine, expire_on_commit=False) as session, session.begin():
                 if workspace_id is not None:
-                    session.execute(
-                        text("SELECT set_config('finesieve.workspace', :id, true)"), {"id": str(int(workspace_id))}
-                    )
+                    enter_workspace(session, workspace_id)
                 yield session
         except DBAPIError as error:
             raise mapped(error) from error

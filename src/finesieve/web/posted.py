@@ -8,9 +8,14 @@ from starlette.exceptions import HTTPException
 
 from finesieve.core.errors import InvalidInput
 
-__all__ = ["Posted", "PostedForm", "posted"]
+__all__ = ["Posted", "PostedForm", "posted", "whole_number"]
 
 MOST_INPUTS: Final = 2_000
+
+
+def whole_number(text: str) -> int | None:
+    """A whole number written in plain digits, or None: other scripts' digits and ² are no ids."""
+    return int(text) if text.isascii() and text.isdigit() and len(text) <= 15 else None
 
 
 class PostedForm:
@@ -30,10 +35,10 @@ class PostedForm:
 
     def number(self, name: str) -> int:
         """A whole number. Raises InvalidInput where it is none."""
-        text = self.one(name)
-        if not text.isascii() or not text.isdigit() or len(text) > 15:
+        number = whole_number(self.one(name))
+        if number is None:
             raise InvalidInput({name: "A number is missing here; load the page again."})
-        return int(text)
+        return number
 
     @property
     def data(self) -> Mapping[str, str]:

@@ -173,11 +173,11 @@ def sentence_to_tree(sentence: Sentence, names: Mapping[str, Type]) -> tree.Node
     """The tree that the sentence says. Raises ValueError, with a sentence, where a clause lacks something."""
     if not sentence.clauses:
         raise ValueError("There is no condition yet.")
-    parts = tuple(_part(clause, names, len(sentence.clauses) > 1) for clause in sentence.clauses)
+    parts = tuple(_part(clause, names) for clause in sentence.clauses)
     return parts[0] if len(parts) == 1 else tree.Chain(sentence.joiner, parts)
 
 
-def _part(clause: Clause | Quoted, names: Mapping[str, Type], joined: bool) -> tree.Node:
+def _part(clause: Clause | Quoted, names: Mapping[str, Type]) -> tree.Node:
     if isinstance(clause, Quoted):
         parsed = parse(clause.text)
         if parsed.tree is None:

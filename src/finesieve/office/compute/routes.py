@@ -22,7 +22,7 @@ from finesieve.services.compute import (
 )
 from finesieve.services.define import read_catalogue
 from finesieve.services.inputs import read_input
-from finesieve.web.posted import Posted
+from finesieve.web.posted import Posted, whole_number
 from finesieve.web.templating import render
 
 __all__ = ["router"]
@@ -104,8 +104,7 @@ def make_derived(request: Request, desk: DeskHere, form: Posted) -> Response:
 
 
 def _read(data: Mapping[str, str]) -> DerivedInput:
-    group = data.get("group_id", "")
-    return read_input(DerivedInput, {**data, "group_id": group if group.isdigit() and len(group) < 10 else "0"})
+    return read_input(DerivedInput, {**data, "group_id": whole_number(data.get("group_id", "")[:9]) or 0})
 
 
 @router.post("/preview")

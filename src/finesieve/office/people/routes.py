@@ -10,7 +10,7 @@ from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
 from finesieve.services.people import decide_held, list_people, read_profile, set_values
 from finesieve.services.sift import list_segments
-from finesieve.web.posted import Posted
+from finesieve.web.posted import Posted, whole_number
 
 __all__ = ["router"]
 
@@ -71,7 +71,7 @@ def _profile_page(
         profile=profile,
         typed=typed,
         messages=messages,
-        editing=int(editing) if editing.isdigit() else 0,
+        editing=whole_number(editing) or 0,
         about=next((line.field.label for _, lines in profile.groups for line in lines if line.field.key == about), ""),
         status=status,
     )
@@ -91,5 +91,8 @@ def save_person(request: Request, desk: DeskHere, person_id: int, form: Posted) 
 @router.post("/held/{submission_id:int}")
 def decide(desk: DeskHere, submission_id: int, form: Posted) -> Response:
     """Take over the answers of a held sign-up, or set it aside."""
-    person_id = decide_held(desk.scope, submission_id, apply=form.one("decision") == "apply")
+    decision = form.one("decision")
+    if decision not in ("apply", "set_aside"):
+        raise InvalidInput({"decision": "Choose whether to take the answers over or to set them aside."})
+    person_id = decide_held(desk.scope, submission_id, apply=decision == "apply")
     return RedirectResponse(desk.path(f"people/{person_id}"), 303)

@@ -9,6 +9,7 @@ from starlette.responses import HTMLResponse, RedirectResponse
 
 from finesieve.office.shared.desk import Desk
 from finesieve.services.changes import read_change
+from finesieve.web.posted import whole_number
 from finesieve.web.templating import render
 
 __all__ = ["Entry", "Section", "back_with", "page"]
@@ -69,8 +70,8 @@ def page(
     **context: Any,
 ) -> HTMLResponse:
     """One page of the office. A change just made is offered for undoing in the Margin."""
-    change = request.query_params.get("done", "")
-    undo = read_change(desk.scope, int(change)) if change.isascii() and change.isdigit() and len(change) < 10 else None
+    change = whole_number(request.query_params.get("done", "")[:9])
+    undo = read_change(desk.scope, change) if change else None
     frame = Frame(desk, stage, sections, title, undo)
     return render(request, template, {"frame": frame, "desk": desk, "csrf": desk.staff.csrf, **context}, status)
 

@@ -19,7 +19,7 @@ from finesieve.core.language.sentence import (
     sentence_to_tree,
     tree_to_sentence,
 )
-from finesieve.web.posted import PostedForm
+from finesieve.web.posted import PostedForm, whole_number
 
 __all__ = ["Draft", "SentenceDraft", "draft_from_text", "read_sentence"]
 
@@ -115,10 +115,11 @@ def draft_of(clause: Clause | Quoted, catalogue: Catalogue) -> Draft:
 def read_sentence(form: PostedForm, catalogue: Catalogue, askable: Sequence[Field]) -> SentenceDraft:
     """The sentence as posted, after the button that was pressed: `add`, `remove:2`, `up:1`, `down:0`."""
     joiner: Joiner = "or" if form.one("joiner") == "or" else "and"
-    count = int(form.one("clauses")) if form.one("clauses").isdigit() else 0
+    count = whole_number(form.one("clauses")) or 0
     drafts = [_read(form, place, catalogue) for place in range(min(count, MOST_CLAUSES))]
     action, _, rest = form.one("action").partition(":")
-    drafts = _acted(drafts, action, int(rest) if rest.isdigit() else -1, askable)
+    pressed = whole_number(rest)
+    drafts = _acted(drafts, action, -1 if pressed is None else pressed, askable)
     return SentenceDraft(joiner, tuple(drafts))
 
 
@@ -138,7 +139,9 @@ def _acted(drafts: list[Draft], action: str, place: int, askable: Sequence[Field
 def _read(form: PostedForm, place: int, catalogue: Catalogue) -> Draft:
     prefix = f"c{place}_"
     if f"{prefix}quoted" in form:
-        return Draft(quoted=form.one(f"{prefix}quoted"))
+        quoted = form.one(f"{prefix}quoted")
+        problems = parse(quoted).problems
+        return Draft(quoted=quoted, message=problems[0].message if problems else "")
     field = catalogue.by_key.get(form.one(f"{prefix}key"))
     if field is None:
         return Draft(quoted="", message="The field of this condition is gone; remove the condition.")
