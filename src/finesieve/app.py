@@ -14,15 +14,26 @@ from finesieve.office.access.routes import router as access
 from finesieve.office.bench.routes import router as bench
 from finesieve.office.collect.routes import router as collect
 from finesieve.office.compute.routes import router as compute
-from finesieve.office.define.routes import router as define
+from finesieve.office.define.byfile import router as define_byfile
+from finesieve.office.define.fields import router as define_fields
+from finesieve.office.define.groups import router as define_groups
+from finesieve.office.define.house import router as define_house
+from finesieve.office.define.labels import level_router as define_levels
+from finesieve.office.define.labels import router as define_labels
+from finesieve.office.define.options import router as define_options
+from finesieve.office.define.records import router as define_records
+from finesieve.office.define.reshaping import router as define_reshaping
+from finesieve.office.define.upkeep import router as define_upkeep
 from finesieve.office.people.routes import router as people
+from finesieve.office.records.routes import router as records
 from finesieve.office.shared.desk import NotSignedIn, to_sign_in
 from finesieve.office.sift.routes import router as sift
 from finesieve.services.accounts import StaffAccounts
 from finesieve.services.scope import Clock, utc_now
 from finesieve.services.signup import PublicForms
-from finesieve.settings import Settings
+from finesieve.settings import Settings, files_directory
 from finesieve.store.database import Store, connect
+from finesieve.store.files import FileStore
 from finesieve.web.errors import add_error_pages
 from finesieve.web.security import SecurityHeaders
 from finesieve.web.site import Site
@@ -30,7 +41,7 @@ from finesieve.web.templating import PACKAGE
 
 __all__ = ["create_app"]
 
-MOST_BYTES: Final = 1_000_000
+MOST_BYTES: Final = 22 * 1024 * 1024
 
 
 def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> FastAPI:
@@ -52,13 +63,26 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         store=store,
         clock=clock,
         accounts=StaffAccounts(store, clock, fast_hashes=settings.fast_hashes),
-        public_forms=PublicForms(store, clock, secret),
+        public_forms=PublicForms(store, clock, secret, FileStore(files_directory())),
+        files=FileStore(files_directory()),
     )
     app.add_middleware(SecurityHeaders)
     add_error_pages(app)
     app.add_exception_handler(NotSignedIn, to_sign_in)
     app.mount("/static", StaticFiles(directory=PACKAGE / "static"))
-    for router in (access, bench, define, collect, compute, sift, people, signup):
+    define = (
+        define_groups,
+        define_fields,
+        define_house,
+        define_levels,
+        define_options,
+        define_records,
+        define_reshaping,
+        define_upkeep,
+        define_byfile,
+        define_labels,
+    )
+    for router in (access, bench, *define, collect, compute, sift, people, records, signup):
         app.include_router(router)
 
     @app.get("/healthz")

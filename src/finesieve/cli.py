@@ -8,6 +8,8 @@ import socket
 import subprocess
 import sys
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 from types import FrameType
@@ -132,6 +134,115 @@ def add_staff(email: str, name: str) -> None:
         _misuse(f"{email} is there already.")
     finally:
         engine.dispose()
+
+
+schema_cli = typer.Typer(no_args_is_help=True, help="Definitions as JSON Schema files.")
+cli.add_typer(schema_cli, name="schema")
+
+
+@contextmanager
+def _workspace(slug: str) -> Iterator[Any]:
+    """A scope of the owner in a workspace of FINESIEVE_DATABASE_URL."""
+    from sqlmodel import col, select
+
+    from finesieve.services.scope import Scope
+    from finesieve.store.database import Store, connect
+    from finesieve.store.tables import Workspace
+
+    engine = connect(_database_url())
+    store = Store(engine)
+    try:
+        with store.transaction() as session:
+            workspace_id = session.exec(select(Workspace.id).where(col(Workspace.slug) == slug)).first()
+        if workspace_id is None:
+            _misuse(f"There is no workspace {slug}.")
+        yield Scope(store, workspace_id, "the command line", "owner")
+    finally:
+        engine.dispose()
+
+
+def _text_of(path: Path) -> str:
+    try:
+        return path.read_text()
+    except (OSError, UnicodeDecodeError) as problem:
+        _misuse(f"{path}: {problem}")
+
+
+@schema_cli.command("export")
+def schema_export(
+    workspace: Annotated[str, typer.Argument(help="The workspace’s short name")],
+    directory: Annotated[Path | None, typer.Option(help="One file a group goes here")] = None,
+    values: Annotated[bool, typer.Option(help="House values too, as a starter set")] = False,
+) -> None:
+    """Print the whole definition as JSON Schema, or write one file a group."""
+    from finesieve.services.define import read_catalogue
+    from finesieve.services.setup import export_setup
+
+    with _workspace(workspace) as scope:
+        if directory is None:
+            typer.echo(export_setup(scope, values=values)[1], nl=False)
+            return
+        directory.mkdir(parents=True, exist_ok=True)
+        for group in read_catalogue(scope).all_groups:
+            name = f"{group.about.replace(':', '-')}-{group.id}.schema.json"
+            (directory / name).write_text(export_setup(scope, group.id)[1])
+            typer.echo(str(directory / name))
+
+
+@schema_cli.command("import")
+def schema_import(
+    workspace: Annotated[str, typer.Argument(help="The workspace’s short name")],
+    file: Annotated[Path, typer.Argument(help="The JSON Schema file")],
+    apply: Annotated[bool, typer.Option(help="Load it; without this it is only tried")] = False,
+    remove: Annotated[bool, typer.Option(help="Delete fields that are not in the file")] = False,
+) -> None:
+    """Try a file against a workspace and print the differences; load it with --apply. Exit 1 for conflicts."""
+    from finesieve.core.errors import InvalidInput
+    from finesieve.services.setup import load_setup, plan_setup
+
+    text = _text_of(file)
+    with _workspace(workspace) as scope:
+        try:
+            plan = plan_setup(scope, text)
+            for one in plan.differences:
+                typer.echo(f"{one.change:9} {one.what} {one.name}{': ' + one.why if one.why else ''}")
+            if apply:
+                typer.echo(json.dumps(load_setup(scope, text, remove=remove)))
+        except InvalidInput as problem:
+            typer.echo(str(problem), err=True)
+            raise typer.Exit(1) from None
+    raise typer.Exit(1 if plan.of("conflict") else 0)
+
+
+@schema_cli.command("check")
+def schema_check(
+    file: Annotated[Path, typer.Argument(help="The JSON Schema file")],
+    data: Annotated[Path | None, typer.Option(help="A JSON object of answers to validate")] = None,
+    form: Annotated[str, typer.Option(help="The form that the answers were sent by")] = "",
+) -> None:
+    """Check that a file is a sound definition, and, with --data, that answers fit it. Exit 1 where not."""
+    from jsonschema import Draft202012Validator
+
+    from finesieve.core.errors import InvalidInput
+    from finesieve.core.setup.schema import read_schema
+
+    text = _text_of(file)
+    try:
+        setup = read_schema(text)
+        schema = json.loads(text)
+        Draft202012Validator.check_schema(schema)
+        if form:
+            schema = {"$ref": f"#/$defs/form-{form}", "properties": schema["properties"], "$defs": schema["$defs"]}
+        answers = json.loads(_text_of(data)) if data else {}
+    except (InvalidInput, ValueError, KeyError) as problem:
+        typer.echo(str(problem), err=True)
+        raise typer.Exit(1) from None
+    problems = list(Draft202012Validator(schema).iter_errors(answers)) if data else []
+    for one in problems:
+        typer.echo(f"{'.'.join(map(str, one.absolute_path)) or 'the whole'}: {one.message}")
+    if not problems:
+        typer.echo(f"Sound: {len(setup.fields)} fields.")
+    raise typer.Exit(1 if problems else 0)
 
 
 @cli.command()

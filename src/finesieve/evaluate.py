@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final
 from zoneinfo import ZoneInfo
 
 from finesieve.core.fields.encoding import from_json, to_json
@@ -26,6 +26,10 @@ if TYPE_CHECKING:
     from sqlalchemy import Engine
 
 __all__ = ["Given", "by_python", "by_sql", "database", "read_given"]
+
+
+TRIED: Final = tuple(kind for kind in KINDS if kind not in ("file", "secret", "collection"))
+"""The types that fields of a trial can have."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,8 +70,8 @@ def _type(key: str, settings: Any) -> Type:
     problem = key_problem(key)
     if problem:
         raise ValueError(f"{key}: {problem}")
-    if not isinstance(settings, dict) or settings.get("type") not in KINDS:
-        raise ValueError(f"{key}: the type is one of {', '.join(KINDS)}")
+    if not isinstance(settings, dict) or settings.get("type") not in TRIED:
+        raise ValueError(f"{key}: the type is one of {', '.join(TRIED)}")
     options = settings.get("options", [])
     if not isinstance(options, list) or not all(isinstance(option, str) and option for option in options):
         raise ValueError(f"{key}: options are a list of texts")

@@ -5,12 +5,17 @@ from pathlib import Path
 
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
-__all__ = ["Settings", "var_directory"]
+__all__ = ["Settings", "files_directory", "var_directory"]
 
 
 def var_directory() -> Path:
     """Where a working copy keeps what it makes: its database, its secret. FINESIEVE_VAR names another place."""
     return Path(os.environ.get("FINESIEVE_VAR") or Path(__file__).resolve().parents[2] / "var")
+
+
+def files_directory() -> Path:
+    """Where files that people send are kept; nothing in it is served as it lies."""
+    return var_directory() / "files"
 
 
 class Settings(BaseSettings):

@@ -14,7 +14,7 @@ from finesieve.services.collect import (
     read_form,
 )
 from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.define import FieldInput, change_field
+from finesieve.services.fields import FieldInput, change_field
 from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.services.signup import PublicForms
 from tests.support.browser import Page

@@ -61,8 +61,8 @@ class Catalogues(unittest.TestCase):
     def test_circles_are_foreseen(self) -> None:
         """Before a formula is saved, the circle it would close is known."""
         catalogue = self.build(derived(2, "a", "length + 1"), derived(3, "b", "a + 1"))
-        self.assertEqual(circle_with(catalogue, "a", frozenset({"b"})), ("a", "b", "a"))
-        self.assertEqual(circle_with(catalogue, "c", frozenset({"b"})), ())
+        self.assertEqual(circle_with(catalogue, "a", frozenset({("person", "b")})), ("a", "b", "a"))
+        self.assertEqual(circle_with(catalogue, "c", frozenset({("person", "b")})), ())
 
 
 class Surface(unittest.TestCase):

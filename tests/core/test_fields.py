@@ -3,65 +3,178 @@
 import unittest
 from datetime import UTC, date, datetime, time
 from decimal import Decimal
+from zoneinfo import ZoneInfo
 
 from hypothesis import given, settings
 
-from finesieve.core.fields.definition import BUILT_IN, Field, Option, options_from_lines
+from finesieve.core.fields.definition import BUILT_IN, Field, Shelf, twin_of
 from finesieve.core.fields.encoding import from_json, to_json
+from finesieve.core.fields.families.data import schema_problem
 from finesieve.core.fields.keys import key_from_label, key_problem
+from finesieve.core.fields.manner import Manner
+from finesieve.core.fields.options import Option, option_from_json, option_to_json, options_from_lines, options_to_lines
+from finesieve.core.fields.settings import SETTINGS, FieldSettings
 from finesieve.core.fields.types import TYPES
-from finesieve.core.values import DayOfYear, Type, tidy_text
+from finesieve.core.values import DayOfYear, StoredFile, Structured, Type, tidy_text
 from tests.support import strategies
+
+OPTIONS = (Option("North", "north"), Option("Hill", "hill"), Option("Riverside", "river", retired=True))
+
+
+def field(type_key: str, **given: object) -> Field:
+    """A field of this type; what is no part of a field is a setting."""
+    parts = {name: given.pop(name) for name in ("options", "unit", "required", "manner") if name in given}
+    options = OPTIONS if TYPES[type_key].has_options else ()
+    settings = FieldSettings.model_validate(given)
+    return Field(1, "a", "A", type_key, 1, **{"options": options, "settings": settings, **parts})  # type: ignore[arg-type]
+
+
+SCHEMA = '{"type": "object", "properties": {"rain": {"type": "number", "minimum": 0}}, "required": ["rain"]}'
+PNG = StoredFile("ab" * 32, "plot.png", "image/png", 120, 4, 3)
+# type, settings, answer, value, as shown
+SOUND: tuple[tuple[str, dict[str, object], str, object, str], ...] = (
+    ("short_text", {}, "  Ragged Jack ", "Ragged Jack", "Ragged Jack"),
+    ("short_text", {}, "   ", None, ""),
+    ("long_text", {}, "two\r\nlines", "two\nlines", "two\nlines"),
+    ("email", {}, " Wren@Hedgerow.Example", "Wren@hedgerow.example", "Wren@hedgerow.example"),
+    ("phone", {}, "01632 960123", "+441632960123", "+44 1632 960123"),
+    ("phone", {"country": "DE"}, "030 23125 123", "+493023125123", "+49 30 23125123"),
+    ("url", {}, "swap.example/day", "https://swap.example/day", "https://swap.example/day"),
+    ("secret", {}, "a shed of tools", "a shed of tools", "set"),
+    ("number", {}, "1 250.5", Decimal("1250.5"), "1250.5"),
+    ("number", {}, "−3", Decimal("-3"), "-3"),
+    ("number", {"low": 1, "high": 5, "step": "0.5"}, "2.5", Decimal("2.5"), "2.5"),
+    ("number", {"unit": "m"}, "2.500", Decimal("2.5"), "2.5 m"),
+    ("number", {"manner": Manner("de_DE")}, "2.5", Decimal("2.5"), "2,5"),
+    ("money", {}, "£12.50", Decimal("12.5"), "£12.50"),
+    ("money", {"currency": "JPY"}, "1200", Decimal(1200), "JP¥1,200"),
+    ("money", {"manner": Manner("de_DE", currency="EUR")}, "12.50 €", Decimal("12.5"), "12,50\u00a0€"),
+    ("yes_no", {}, "yes", True, "yes"),
+    ("yes_no", {}, "no", False, "no"),
+    ("agreement", {}, "yes", True, "agreed"),
+    ("agreement", {}, "no", None, ""),
+    ("choice", {}, "north", "north", "North"),
+    ("choice", {}, "river", "river", "Riverside"),
+    ("choices", {}, "hill\nnorth", ("north", "hill"), "North, Hill"),
+    ("progress", {}, "hill", "hill", "Hill"),
+    ("date", {}, "2024-02-29", date(2024, 2, 29), "29 Feb 2024"),
+    ("date", {}, "", None, ""),
+    ("date", {"manner": Manner("de_DE")}, "2024-05-02", date(2024, 5, 2), "2 Mai 2024"),
+    ("time", {}, "9:30", time(9, 30), "09:30"),
+    ("datetime", {"manner": Manner(zone=ZoneInfo("Europe/London"))}, "2026-07-01 14:30",
+     datetime(2026, 7, 1, 13, 30, tzinfo=UTC), "1 Jul 2026, 14:30"),
+    ("day_of_year", {}, "2-29", DayOfYear(2, 29), "29 February"),
+    ("colour", {}, "1E5945", "#1e5945", "#1e5945"),
+    ("colour", {}, "#fa0", "#ffaa00", "#ffaa00"),
+    ("country", {}, "gb", "GB", "United Kingdom"),
+    ("country", {}, "Norway", "NO", "Norway"),
+    ("region", {"country": "GB"}, "Kent", "GB-KEN", "Kent"),
+    ("text_list", {}, "pond bed\n\n long bed ", ("pond bed", "long bed"), "pond bed, long bed"),
+    ("structured", {}, '{"b": 1, "a": [true]}', Structured('{"a":[true],"b":1}'), '{"a":[true],"b":1}'),
+    ("structured", {"json_schema": SCHEMA}, '{"rain": 2.5}', Structured('{"rain":2.5}'), '{"rain":2.5}'),
+    ("record", {"manner": Manner(titles={"7": "Pond bed"})}, "7", "7", "Pond bed"),
+    ("picture", {}, "token", PNG, "plot.png"),
+    ("file", {}, "token", PNG, "plot.png"),
+)  # fmt: skip
+UNSOUND: tuple[tuple[str, dict[str, object], str], ...] = (
+    ("short_text", {}, "two\nlines"), ("short_text", {}, "x" * 501), ("short_text", {}, "nul\x00"), ("short_text", {}, "\ud800"),
+    ("short_text", {"longest": 3}, "four"), ("long_text", {}, "x" * 10_001), ("email", {}, "wren"), ("email", {}, "wren@"),
+    ("phone", {}, "ring me"), ("phone", {}, "12"), ("url", {}, "javascript:alert(1)"), ("url", {}, "ftp://a.example"),
+    ("url", {}, "no"), ("url", {}, "https://a b.example"), ("url", {}, "https://a.example:x"), ("secret", {}, "short"),
+    ("number", {}, "1,5"), ("number", {}, "many"), ("number", {}, "1e5"), ("number", {}, "NaN"), ("number", {}, "1" * 16),
+    ("number", {}, "0.00000000001"), ("number", {"low": 1}, "0"), ("number", {"high": 1}, "2"), ("number", {"decimals": 0}, "2.5"),
+    ("number", {"step": "0.5"}, "0.3"), ("number", {"low": 1, "step": 2}, "2"), ("money", {}, "1.005"), ("money", {}, "a lot"),
+    ("yes_no", {}, "maybe"), ("agreement", {}, "perhaps"), ("choice", {}, "nort"), ("choices", {}, "north\nnort"),
+    ("choices", {"most": 1}, "north\nhill"), ("choices", {"fewest": 2}, "north"), ("progress", {}, "x"),
+    ("date", {}, "2023-02-29"), ("date", {}, "27.5.1984"), ("date", {}, "20240229"), ("date", {}, "0000-01-01"),
+    ("time", {}, "25:00"), ("time", {}, "noon"), ("datetime", {}, "2026-07-01"), ("datetime", {}, "0001-01-01 00:00x"),
+    ("day_of_year", {}, "02-30"), ("day_of_year", {}, "May 27"), ("colour", {}, "green"), ("country", {}, "Atlantis"),
+    ("region", {"country": "GB"}, "Bavaria"), ("text_list", {"most": 1}, "a\nb"), ("structured", {}, "{"),
+    ("structured", {}, "NaN"), ("structured", {"json_schema": SCHEMA}, '{"rain": -1}'), ("structured", {}, "[" * 5000),
+    ("record", {}, "7"), ("file", {}, "somebody else's"), ("picture", {}, "x"),
+)  # fmt: skip
 
 
 class ReadingAnswers(unittest.TestCase):
     def test_sound_answers(self) -> None:
-        """Each type reads what people write."""
-        for key, raw, value in (
-            ("short_text", "  Ragged Jack ", "Ragged Jack"),
-            ("short_text", "   ", None),
-            ("email", " Wren@Hedgerow.Example", "Wren@hedgerow.example"),
-            ("number", "1 250.5", Decimal("1250.5")),
-            ("number", "−3", Decimal("-3")),
-            ("number", "-0", Decimal(0)),
-            ("yes_no", "yes", True),
-            ("yes_no", "no", False),
-            ("choice", "north", "north"),
-            ("date", "2024-02-29", date(2024, 2, 29)),
-            ("date", "", None),
-        ):
+        """Each type reads what people write, and shows it as they read it."""
+        shelf = Shelf({"token": PNG})
+        for key, given_, raw, value, shown in SOUND:
             with self.subTest(key=key, raw=raw):
-                self.assertEqual(TYPES[key].parse(raw, ("north", "hill")), value)
-        self.assertFalse(str(TYPES["number"].parse("-0")).startswith("-"))
+                known = field(key, **given_)
+                self.assertEqual(known.parse(raw, shelf), value)
+                self.assertEqual(known.show(value), shown)  # type: ignore[arg-type]
+        storing = {key for key, type_ in TYPES.items() if type_.stores}
+        self.assertEqual({row[0] for row in SOUND}, storing)
+        self.assertFalse(str(field("number").parse("-0")).startswith("-"))
 
     def test_answers_that_will_not_do(self) -> None:
         """Each refusal is one plain sentence."""
-        for key, raw in (
-            ("short_text", "two\nlines"), ("short_text", "x" * 501), ("short_text", "nul\x00"), ("short_text", "\ud800"),
-            ("email", "wren"), ("email", "wren@"), ("number", "1,5"), ("number", "many"), ("number", "1e5"), ("number", "NaN"),
-            ("number", "1" * 16), ("number", "0.00000000001"), ("yes_no", "maybe"), ("choice", "nort"), ("date", "2023-02-29"),
-            ("date", "27.5.1984"), ("date", "20240229"), ("date", "0000-01-01"),
-        ):  # fmt: skip
-            with self.subTest(key=key, raw=raw), self.assertRaisesRegex(ValueError, r"^[A-Z].*\.$"):
-                TYPES[key].parse(raw, ("north", "hill"))
+        for key, given_, raw in UNSOUND:
+            with self.subTest(key=key, raw=raw[:30]), self.assertRaisesRegex(ValueError, r"^[A-Za-z].*\.$"):
+                field(key, **given_).parse(raw, Shelf({"token": PNG}))
+        self.assertEqual({row[0] for row in UNSOUND}, {key for key, type_ in TYPES.items() if type_.stores})
 
     def test_raw_text_reads_back(self) -> None:
-        """What an input is filled with reads as the same value."""
-        for key, value in (
-            ("number", Decimal("12.50")),
-            ("yes_no", False),
-            ("date", date(1984, 5, 27)),
-            ("short_text", "x"),
-        ):
-            self.assertEqual(TYPES[key].parse(TYPES[key].raw(value)), value)
+        """What an input is filled with reads as the same value; secrets and files are never put back."""
+        for key, given_, _, value, _ in SOUND:
+            known = field(key, **given_)
+            if TYPES[key].kind in ("secret", "file"):
+                self.assertEqual(known.raw(value), "")  # type: ignore[arg-type]
+            else:
+                self.assertEqual(known.parse(known.raw(value)), value, key)  # type: ignore[arg-type]
 
-    def test_showing(self) -> None:
-        """Values are shown as people read them."""
-        field = Field(1, "zone", "Zone", "choice", 1, options=(Option("Riverside", "river"),))
-        self.assertEqual([field.show("river"), field.show("gone"), field.show(None)], ["Riverside", "gone", ""])
-        self.assertEqual(Field(1, "a", "A", "number", 1, unit="m").show(Decimal("2.500")), "2.5 m")
-        self.assertEqual(TYPES["date"].show(date(2026, 11, 5)), "5 Nov 2026")
-        self.assertEqual(TYPES["yes_no"].show(True), "yes")
+    def test_what_is_gone_is_shown_all_the_same(self) -> None:
+        """A stored value outlives its option, its record, its country."""
+        self.assertEqual(field("choice").show("gone"), "gone")
+        self.assertEqual(field("choice", renamed={"old": "north"}).show("old"), "North")
+        self.assertEqual(field("record").show("7"), "no. 7")
+        self.assertEqual(field("country").show("XX"), "XX")
+
+    def test_retired_options_are_kept_and_not_offered(self) -> None:
+        """Who holds one may keep it; nobody is offered it."""
+        self.assertEqual([option.stored_value for option in field("choice").offered], ["north", "hill"])
+
+    def test_layout_types_hold_nothing(self) -> None:
+        """A heading has no value."""
+        self.assertFalse(field("heading").stores)
+        self.assertIsNone(field("note").parse("anything"))
+
+
+class Settings(unittest.TestCase):
+    def test_every_setting_is_in_words(self) -> None:
+        """Each setting has its label and help, but for what only the product itself sets."""
+        self.assertEqual(set(FieldSettings.model_fields) - {"renamed"}, set(SETTINGS))
+        for setting in SETTINGS.values():
+            self.assertLessEqual(setting.types, set(TYPES))
+
+    def test_only_what_differs_is_stored(self) -> None:
+        """A stored setting survives its way through JSON."""
+        settings = FieldSettings.model_validate({"low": "0.5", "lists": [3], "unique": True})
+        self.assertEqual(settings.to_json(), {"low": "0.5", "lists": [3], "unique": True})
+        self.assertEqual(FieldSettings.model_validate(settings.to_json()), settings)
+        self.assertEqual(FieldSettings().to_json(), {})
+
+    def test_settings_that_contradict_each_other(self) -> None:
+        """The smallest is not above the largest, and no style class breaks out of its attribute."""
+        for wrong in (
+            {"low": 2, "high": 1}, {"step": 0}, {"fewest": 3, "most": 2}, {"style_class": '" onclick="x'},
+            {"width": "wide"}, {"decimals": 11}, {"low": "many"}, {"currency": "gbp"}, {"surplus": 1},
+        ):  # fmt: skip
+            with self.subTest(wrong), self.assertRaises(ValueError):
+                FieldSettings.model_validate(wrong)
+
+    def test_schemas(self) -> None:
+        """A schema must be one, and may not fetch anything."""
+        self.assertEqual(schema_problem(SCHEMA), "")
+        for text in ("{", '{"type": 5}', '{"$ref": "https://elsewhere.example/x"}'):
+            self.assertRegex(schema_problem(text), r"\.$")
+
+    def test_twins_of_built_in_fields(self) -> None:
+        """A hand-made twin is recognised by what it is called."""
+        for label in ("E-Mail", "Email address", "mobile", "Surname"):
+            self.assertIsNotNone(twin_of(label), label)
+        self.assertIsNone(twin_of("Zone"))
 
 
 class KeysAndOptions(unittest.TestCase):
@@ -95,6 +208,25 @@ class KeysAndOptions(unittest.TestCase):
             with self.assertRaises(ValueError):
                 options_from_lines(text)
 
+    def test_options_keep_what_is_known_of_them(self) -> None:
+        """Pasting labels anew keeps scores, prices and retirement; columns of a sheet set them."""
+        known = (Option("North", "north", Decimal(3), Decimal("1.5"), True), Option("Riverside", "river"))
+        self.assertEqual(options_from_lines("Northern = north\nRiverside", known)[0].score, Decimal(3))
+        self.assertEqual(options_from_lines("Riverside", known), (Option("Riverside", "river"),))
+        pasted = options_from_lines("Hill\thill\t2\t4.50\nDale\t\t1")
+        self.assertEqual(
+            pasted, (Option("Hill", "hill", Decimal(2), Decimal("4.5")), Option("Dale", "dale", Decimal(1)))
+        )
+        for option in (*known, *pasted):
+            self.assertEqual(option_from_json(option_to_json(option)), option)
+        self.assertEqual(options_from_lines(options_to_lines(known), known), known)
+        for wrong in ("Hill\thill\tmany", "x" * 201):
+            with self.assertRaises(ValueError):
+                options_from_lines(wrong)
+        for data in ({}, {"label": "", "value": "x"}, {"label": "x"}, [], {"label": "x", "value": "x", "score": "NaN"}):
+            with self.assertRaises(ValueError):
+                option_from_json(data)
+
 
 class Json(unittest.TestCase):
     def test_round_trips(self) -> None:
@@ -102,7 +234,7 @@ class Json(unittest.TestCase):
         for kind, value in (
             ("number", Decimal("12.5")), ("money", Decimal("3")), ("text", "x"), ("yes_no", False), ("date", date(1, 1, 1)),
             ("time", time(9, 30)), ("datetime", datetime(2026, 1, 2, 3, 4, tzinfo=UTC)), ("day_of_year", DayOfYear(2, 29)),
-            ("choices", ("a", "b")), ("text_list", ("x",)), ("choice", "a"),
+            ("choices", ("a", "b")), ("text_list", ("x",)), ("choice", "a"), ("structured", Structured('{"a":1}')), ("file", PNG),
         ):  # fmt: skip
             type_ = Type(kind, ("a", "b") if "choice" in kind else ())  # type: ignore[arg-type]
             self.assertEqual(from_json(to_json(value), type_), value)  # type: ignore[arg-type]

@@ -1,6 +1,7 @@
 """The expression language: texts to trees and back, types, problems, values."""
 
 import unittest
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
@@ -11,6 +12,7 @@ from finesieve.core.fields.encoding import to_json
 from finesieve.core.fields.keys import RESERVED
 from finesieve.core.language import evaluator, tree
 from finesieve.core.language.checker import check, check_tree
+from finesieve.core.language.collecting import AGGREGATES
 from finesieve.core.language.derived import find_circle, layers
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.functions import FUNCTIONS
@@ -19,7 +21,7 @@ from finesieve.core.language.printer import print_expression, print_text_literal
 from finesieve.core.language.problems import CATALOGUE, FIXABLE
 from finesieve.core.language.typed import OPERATIONS
 from tests.support import strategies
-from tests.support.fields import MOMENT, NAMES, checked, value_of
+from tests.support.fields import MOMENT, NAMES, WORLD, checked, value_of
 from tests.support.texts import pairs
 
 quick = settings(max_examples=400, deadline=None, derandomize=True, database=None)
@@ -79,7 +81,7 @@ class Problems(unittest.TestCase):
                     self.assertIn(code, [problem.code for problem in problems])
                     for problem in problems:
                         self.assertTrue(0 <= problem.span.start <= problem.span.end <= len(sample))
-                        self.assertTrue(problem.message.endswith((".", "…")), problem.message)
+                        self.assertTrue(problem.message.endswith((".", "…", "?")), problem.message)
 
     def test_codes_without_samples_are_produced_too(self) -> None:
         """The limits have no short sample; they are met here."""
@@ -90,7 +92,8 @@ class Problems(unittest.TestCase):
         self.assertEqual(checked("+".join(["1"] * 260)).problems[0].code, "too-big")
         self.assertEqual(checked(f"1 in ({','.join(['1'] * 201)})").problems[0].code, "too-big")
         unsampled = {code for code, entry in CATALOGUE.items() if not entry.samples}
-        self.assertEqual(unsampled, {"too-long", "too-deep", "too-big", "circle"})
+        self.assertEqual(unsampled, {"too-long", "too-deep", "too-big", "circle", "deleted-field"})
+        self.assertEqual([problem.code for problem in checked("lost + 1").problems], ["deleted-field"])
 
     def test_the_limits_admit_what_lies_within(self) -> None:
         """64 levels, long flat chains and 200 values are fine."""
@@ -230,13 +233,15 @@ class Values(unittest.TestCase):
     def test_every_operation_runs_in_python(self) -> None:
         """Nothing the checker can make is missing in the evaluator, and nothing else is there."""
         self.assertEqual(evaluator.HANDLED, OPERATIONS)
-        self.assertLessEqual({name for name in FUNCTIONS}, OPERATIONS)
+        collecting = {name for name, function in FUNCTIONS.items() if function.collects}
+        self.assertLessEqual(set(FUNCTIONS) - collecting, OPERATIONS)
+        self.assertEqual(set(evaluator._FINISHERS), AGGREGATES)
 
     def test_examples_of_functions_are_sound(self) -> None:
         """What the help shows can be used as it stands."""
-        names = NAMES | {"signed_up_on": NAMES["born"]}
+        world = replace(WORLD, base=replace(WORLD.base, names=NAMES | {"signed_up_on": NAMES["born"]}))
         for function in FUNCTIONS.values():
-            self.assertEqual(check(function.example, names).problems, (), function.name)
+            self.assertEqual(check(function.example, world).problems, (), function.name)
 
     @quick
     @given(strategies.any_expression, strategies.rows)

@@ -160,7 +160,7 @@ class SigningUp(unittest.TestCase):
         profile = read_profile(self.scope, line.id)
         values = {value.field.key: value.shown for _, values in profile.groups for value in values}
         self.assertEqual((values["zone"], values["plot_length"], values["signed_up_on"]), ("Hill", "", "25 Nov 2026"))
-        self.assertEqual({(entry.field.key, entry.new, entry.source) for entry in profile.history},
+        self.assertEqual({(entry.key, entry.new, entry.source) for entry in profile.history},
                          {("email", "wren@x.example", "form: Join us"), ("zone", "Hill", "form: Join us"),
                           ("first_name", "Wren", "form: Join us"), ("signed_up_on", "25 Nov 2026", "form: Join us")})  # fmt: skip
 
@@ -212,7 +212,7 @@ class SigningUp(unittest.TestCase):
         decide_held(self.scope, held.id, apply=True)
         profile = read_profile(self.scope, person)
         self.assertEqual(profile.held, ())
-        changed = [(line.field.key, line.old, line.new, line.actor) for line in profile.history if line.old]
+        changed = [(line.key, line.old, line.new, line.actor) for line in profile.history if line.old]
         self.assertEqual(changed, [("zone", "Hill", "North", "Maud Ellery")])
         self.assertTrue(self.send(self.token(), q1="wren@x.example", q2="south"))
         self.assertEqual(decide_held(self.scope, read_profile(self.scope, person).held[0].id, apply=False), person)
@@ -222,7 +222,7 @@ class SigningUp(unittest.TestCase):
 
     def test_a_held_answer_whose_option_has_gone(self) -> None:
         """It is said, nothing is changed, and the sign-up still waits."""
-        from finesieve.services.define import FieldInput, change_field
+        from finesieve.services.fields import FieldInput, change_field
 
         person = self.house.add(email="wren@x.example", zone="hill")
         self.assertTrue(self.send(self.token(), q1="wren@x.example", q2="south"))
@@ -267,7 +267,7 @@ class SigningUp(unittest.TestCase):
 
     def test_a_kept_form_follows_changed_fields(self) -> None:
         """A new option of a field is offered at once, with no publishing."""
-        from finesieve.services.define import FieldInput, change_field
+        from finesieve.services.fields import FieldInput, change_field
 
         self.assertFalse(self.send(self.token(), q1="w@x.example", q2="west"))
         change_field(
@@ -285,9 +285,7 @@ class Correcting(unittest.TestCase):
         create_derived(house.scope, DerivedInput(label="Area", formula="plot_length * plot_width"))
         person = house.add(plot_length=Decimal(6), plot_width=Decimal(2))
         self.assertEqual(set_values(house.scope, person, {"plot_length": "5", "plot_width": "2"}), 1)
-        lines = [
-            (line.field.key, line.old, line.new, line.source) for line in read_profile(house.scope, person).history[:2]
-        ]
+        lines = [(line.key, line.old, line.new, line.source) for line in read_profile(house.scope, person).history[:2]]
         self.assertEqual(lines, [("area", "12", "10", "computed"), ("plot_length", "6 m", "5 m", "staff")])
         self.assertEqual(set_values(house.scope, person, {"plot_length": "5"}), 0)
         with self.assertRaises(InvalidInput) as caught:

@@ -12,19 +12,17 @@ from finesieve.services.compute import (
     read_derived,
 )
 from finesieve.services.define import (
-    FieldInput,
     GroupInput,
-    change_field,
     change_group,
-    create_field,
     create_group,
     read_catalogue,
     read_field,
     read_group,
-    reorder_fields,
     reorder_groups,
 )
+from finesieve.services.fields import FieldInput, change_field, create_field, reorder_fields
 from finesieve.services.inputs import read_input
+from finesieve.services.reading import read_values_of
 from finesieve.services.sift import SegmentInput, change_segment, create_segment
 from tests.support.house import make_house
 
@@ -39,7 +37,7 @@ class Fields(unittest.TestCase):
 
     def test_a_new_workspace_has_the_built_in_fields(self) -> None:
         """Email, names and the day of signing up stand first."""
-        self.assertEqual(self.keys()[:4], ["email", "first_name", "last_name", "signed_up_on"])
+        self.assertEqual(self.keys()[:5], ["email", "first_name", "last_name", "phone", "signed_up_on"])
 
     def test_a_field_can_be_used_at_once(self) -> None:
         """A made field has its column, its key and its place at the end."""
@@ -87,7 +85,7 @@ class Fields(unittest.TestCase):
         self.assertEqual(read_field(self.scope, field_id).field.label, "Zone")
         undo_change(self.scope, change)
         self.assertEqual(read_field(self.scope, field_id).field.label, "Area")
-        self.assertEqual(read_field(self.scope, field_id).answers, (("Up", 1),))
+        self.assertEqual(read_values_of(self.scope, field_id).answers, (("Up", 1),))
         self.assertTrue(person)
 
     def test_an_option_that_is_held_or_named_stays(self) -> None:

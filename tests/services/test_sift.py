@@ -162,7 +162,7 @@ class BenchAndFinding(unittest.TestCase):
     def test_an_empty_workspace(self) -> None:
         house = make_house(fields=False)
         bench = read_bench(house.scope)
-        self.assertEqual((bench.people, bench.fields, bench.forms, bench.segments, sum(bench.weeks)), (0, 4, 0, 0, 0))
+        self.assertEqual((bench.people, bench.fields, bench.forms, bench.segments, sum(bench.weeks)), (0, 5, 0, 0, 0))
 
     def test_sign_ups_are_counted_by_week(self) -> None:
         """Twelve weeks back from now, the last bar being the last seven days."""

@@ -10,7 +10,7 @@ from sqlmodel import select
 from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, NotFound, Unavailable
 from finesieve.core.language.evaluator import Moment
 from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.define import FieldInput, create_field
+from finesieve.services.fields import FieldInput, create_field
 from finesieve.store import tables
 from finesieve.store.bulk import copy_guarded, copy_people
 from finesieve.store.catalogue import load_definitions
@@ -110,8 +110,8 @@ class Errors(unittest.TestCase):
         """What the driver raises comes out as one of our errors."""
         house = make_house()
         for statement, expected in (
-            ("INSERT INTO workspace (slug, name, zone, catalogue_version, created_at) "
-             f"VALUES ('{house.slug}', 'x', 'UTC', 1, now())", Conflict),
+            ("INSERT INTO workspace (slug, name, zone, language, currency, country, catalogue_version, created_at) "
+             f"VALUES ('{house.slug}', 'x', 'UTC', 'en_GB', 'GBP', 'GB', 1, now())", Conflict),
             ("SELECT 'x'::integer", InvalidInput),
             ("SELECT pg_sleep(1)", Unavailable),
             ("SELECT * FROM no_such_table", FineSieveError),
@@ -193,9 +193,10 @@ class People(unittest.TestCase):
             rows = ((f"bulk{number}@lowfold.example", Decimal(number)) for number in range(50))
             ids = copy_people(unit.session, unit.definitions, ["email", "plot_length"], rows)
             lines = (
-                (unit.workspace_id, person, 1, '"x"', "import", "x", datetime(2026, 1, 1, tzinfo=UTC)) for person in ids
+                (unit.workspace_id, "person", person, 1, '"x"', "import", "x", datetime(2026, 1, 1, tzinfo=UTC))
+                for person in ids
             )
-            columns = ["workspace_id", "person_id", "field_id", "new", "source", "actor", "at"]
+            columns = ["workspace_id", "about", "entity_id", "field_id", "new", "source", "actor", "at"]
             copy_guarded(unit.session, "history", columns, lines)
         self.assertEqual(len(ids), 50)
         self.assertEqual(self.house.add(), ids.stop)

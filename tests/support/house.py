@@ -6,7 +6,8 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
 from finesieve.services.accounts import NewWorkspace, SignedIn, StaffAccounts
-from finesieve.services.define import FieldInput, create_field, read_catalogue
+from finesieve.services.define import read_catalogue
+from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.scope import Role, Scope
 from finesieve.services.values import add_person
 from tests.support.database import store

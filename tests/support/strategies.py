@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 from hypothesis.strategies import SearchStrategy
 
 from finesieve.core.language import tree
+from finesieve.core.language.names import Place, World
 from finesieve.core.values import Type, Value
 
 NAMES: dict[str, Type] = {
@@ -21,6 +22,18 @@ NAMES: dict[str, Type] = {
     "limed_on": Type("date"),
     "member": Type("yes_no"),
 }
+
+PLOT: dict[str, Type] = {
+    "area": Type("number"),
+    "soil": Type("choice", ("clay", "sand"), "soil"),
+    "limed_on": Type("date"),
+    "leased": Type("yes_no"),
+}
+WORLD = World(
+    Place("person", NAMES | {"crops": Type("choices", ("beans", "kale", "leek"), "crops")}, {"plots": "record:1"}),
+    {"record:1": Place("record:1", PLOT)},
+)
+"""The same fields, with a multiple choice and the records of the person in reach."""
 
 _EDGES = (
     "0",
@@ -63,7 +76,11 @@ def _value(type_: Type) -> SearchStrategy[Value]:
     return st.one_of(st.none(), filled, filled, filled)
 
 
-rows: SearchStrategy[dict[str, Value]] = st.fixed_dictionaries({key: _value(type_) for key, type_ in NAMES.items()})
+_plots = st.lists(st.fixed_dictionaries({key: _value(type_) for key, type_ in PLOT.items()}), max_size=4).map(tuple)
+_crops = st.one_of(st.none(), st.sets(st.sampled_from(["beans", "kale", "leek"]), min_size=1).map(tuple))
+rows: SearchStrategy[dict[str, Value]] = st.fixed_dictionaries(
+    {key: _value(type_) for key, type_ in NAMES.items()} | {"plots": _plots, "crops": _crops}
+)
 
 
 @cache
@@ -205,3 +222,68 @@ def _yes_no(depth: int) -> SearchStrategy[tree.Node]:
 
 
 any_expression = st.sampled_from(["number", "money", "date", "yes_no", "text"]).flatmap(expressions)
+
+
+def _plot(key: str) -> tree.Name:
+    return tree.Name((key,))
+
+
+@cache
+def _where() -> SearchStrategy[tree.Node]:
+    """A condition over a plot, the person in reach."""
+    return st.one_of(
+        st.builds(
+            tree.Compare, st.sampled_from(["<", ">=", "=", "!="]), st.just(_plot("area")), expressions("number", 1)
+        ),
+        st.sampled_from(["clay", "sand"]).map(lambda soil: tree.Compare("=", _plot("soil"), tree.Text(soil))),
+        st.just(_plot("leased")),
+        st.just(tree.IsBlank(tree.Name(("record", "limed_on")))),
+        st.tuples(st.just(_plot("leased")), expressions("yes_no", 1)).map(lambda parts: tree.Chain("or", parts)),
+    )
+
+
+def _over(keys: list[str], *, by: bool = False) -> SearchStrategy[tree.Node]:
+    """A column of the plots, perhaps with a condition and an order."""
+    column = st.sampled_from(keys).map(lambda key: tree.Name(("plots", key)) if key else tree.Name(("plots",)))
+    order = st.one_of(st.none(), st.sampled_from(["area", "limed_on"]).map(_plot)) if by else st.none()
+    return st.builds(
+        lambda operand, where, order: tree.Filtered(operand, where, order) if where or order else operand,
+        column,
+        st.one_of(st.none(), _where()),
+        order,
+    )
+
+
+def _collected(functions: list[str], keys: list[str], *, by: bool = False) -> SearchStrategy[tree.Node]:
+    return st.builds(lambda name, part: tree.Call(name, (part,)), st.sampled_from(functions), _over(keys, by=by))
+
+
+_items = st.lists(st.sampled_from(["beans", "kale", "leek"]).map(tree.Text), min_size=1, max_size=3).map(tuple)
+_holds = st.builds(tree.Holds, st.sampled_from(["any", "every", "no"]), st.just(tree.Name(("crops",))), _items)
+collecting = st.one_of(
+    _collected(["count"], [""]),
+    _collected(["sum", "average", "min", "max", "count_filled"], ["area"]),
+    _collected(["latest", "first"], ["area"], by=True),
+    _collected(["count_filled"], ["limed_on", "soil"]),
+    st.just(tree.Call("count", (tree.Name(("crops",)),))),
+)
+"""Numbers over the records of a person; over several choices."""
+collecting_verdicts = st.one_of(
+    st.builds(lambda where: tree.Call("any", (tree.Filtered(tree.Name(("plots",)), where),)), _where()),
+    st.builds(lambda where: tree.Call("all", (tree.Filtered(tree.Name(("plots",)), where),)), _where()),
+    _collected(["latest", "first"], ["leased"], by=True),
+    _holds,
+    st.just(tree.Call("any", (tree.Name(("plots",)),))),
+)
+collecting_others = st.one_of(
+    _collected(["latest", "first", "min", "max"], ["limed_on"]), _collected(["latest", "first"], ["soil"], by=True)
+)
+any_collecting: SearchStrategy[tree.Node] = st.one_of(
+    collecting,
+    collecting_verdicts,
+    collecting_others,
+    st.builds(tree.Arithmetic, st.sampled_from("+-*/"), collecting, st.deferred(lambda: expressions("number", 1))),
+    st.tuples(collecting_verdicts, st.deferred(lambda: expressions("yes_no", 1))).map(
+        lambda parts: tree.Chain("and", parts)
+    ),
+)

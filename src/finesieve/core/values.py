@@ -3,12 +3,13 @@
 Blank, the missing value, is Python's None; so is unknown, the blank of yes/no.
 """
 
+import json
 import unicodedata
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from decimal import ROUND_HALF_UP, Context, Decimal, InvalidOperation, Overflow
-from typing import Final, Literal, get_args
+from typing import Any, Final, Literal, get_args
 
 __all__ = [
     "BLANK",
@@ -16,6 +17,8 @@ __all__ = [
     "UNKNOWN",
     "DayOfYear",
     "Kind",
+    "StoredFile",
+    "Structured",
     "Type",
     "Value",
     "add",
@@ -23,6 +26,7 @@ __all__ = [
     "divide",
     "exact_sum",
     "fold",
+    "mean",
     "multiply",
     "plain_number",
     "round_to",
@@ -47,6 +51,10 @@ Kind = Literal[
     "datetime",
     "day_of_year",
     "text_list",
+    "structured",
+    "file",
+    "secret",
+    "collection",
 ]
 KINDS: Final[tuple[Kind, ...]] = get_args(Kind)
 
@@ -65,20 +73,67 @@ class DayOfYear:
         return f"{self.month:02}-{self.day:02}"
 
 
-Value = None | bool | Decimal | str | date | time | datetime | DayOfYear | tuple[str, ...]
+@dataclass(frozen=True, slots=True)
+class Structured:
+    """Structured data, kept as its canonical JSON text: keys sorted, no spaces."""
+
+    text: str
+
+    @classmethod
+    def of(cls, data: object) -> "Structured":
+        """The value for JSON data. Raises ValueError for what JSON cannot hold, such as NaN."""
+        return cls(json.dumps(data, sort_keys=True, separators=(",", ":"), ensure_ascii=False, allow_nan=False))
+
+    @property
+    def data(self) -> Any:
+        return json.loads(self.text)
+
+    def __str__(self) -> str:
+        return self.text
+
+
+@dataclass(frozen=True, slots=True)
+class StoredFile:
+    """A file that is kept: where its bytes are found, and what is known of them.
+
+    `digest` is the SHA-256 of the bytes in hexadecimal; `size` is in bytes;
+    width and height are in pixels, 0 for what is no picture.
+    """
+
+    digest: str
+    name: str
+    media_type: str
+    size: int
+    width: int = 0
+    height: int = 0
+
+    @property
+    def picture(self) -> bool:
+        return self.width > 0
+
+    def __str__(self) -> str:
+        return self.name
+
+
+Value = None | bool | Decimal | str | date | time | datetime | DayOfYear | tuple[str, ...] | Structured | StoredFile
 
 
 @dataclass(frozen=True, slots=True)
 class Type:
     """The type of an expression or a field.
 
-    `options` are the stored values of a choice, in order; `source` is the key
-    of the field that the choice comes from.
+    `options` are the stored values of a choice, in order; none stand for an open
+    choice, such as tags. `source` is the key of the field that the choice comes
+    from; `ordered` says that the options are steps. `known` marks what is never
+    blank but empty, such as tags. `member` is what a collection is of.
     """
 
     kind: Kind
     options: tuple[str, ...] = ()
     source: str = ""
+    ordered: bool = False
+    known: bool = False
+    member: str = ""
 
     @property
     def is_choice(self) -> bool:
@@ -122,6 +177,14 @@ def exact_sum(numbers: Iterable[Decimal]) -> Decimal | None:
     for number in numbers:
         total = _CONTEXT.add(total, number)
     return step(total)
+
+
+def mean(numbers: list[Decimal]) -> Decimal | None:
+    """The exact sum divided once. Raises ZeroDivisionError for no numbers."""
+    total = _ZERO
+    for number in numbers:
+        total = _CONTEXT.add(total, number)
+    return step(_CONTEXT.divide(total, Decimal(len(numbers))))
 
 
 def round_to(number: Decimal, places: Decimal) -> Decimal | None:

@@ -9,6 +9,7 @@ from sqlmodel import col, select
 
 from finesieve.core.errors import Conflict
 from finesieve.core.fields.encoding import to_json
+from finesieve.demo.house import furnish_house
 from finesieve.demo.people import MadeUp, make_people
 from finesieve.services.accounts import NewWorkspace, SignedIn, StaffAccounts
 from finesieve.services.collect import (
@@ -22,7 +23,8 @@ from finesieve.services.collect import (
     read_form,
 )
 from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.define import FieldInput, GroupInput, change_group, create_field, create_group, read_catalogue
+from finesieve.services.define import GroupInput, change_group, create_group, read_catalogue
+from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.scope import Clock, Scope, utc_now
 from finesieve.services.sift import SegmentInput, change_segment, create_segment
 from finesieve.store.bulk import copy_guarded, copy_people
@@ -53,6 +55,7 @@ def load_demo(store: Store, clock: Clock = utc_now, *, people: int = 2_000, fast
     load_people(scope, list(make_people(people, clock())), form_id)
     _compute_and_sift(scope)
     _hold_one(scope, form_id)
+    furnish_house(scope, form_id)
     return True
 
 
@@ -184,10 +187,11 @@ def load_people(scope: Scope, people: list[MadeUp], form_id: int | None = None) 
         rows = ([person.values[key] for key in keys] for person in people)
         ids = copy_people(unit.session, unit.definitions, keys, rows)
         source = "form: Join the co-op"
-        columns = ["workspace_id", "person_id", "field_id", "new", "source", "actor", "at"]
+        columns = ["workspace_id", "about", "entity_id", "field_id", "new", "source", "actor", "at"]
         lines = (
             (
                 unit.workspace_id,
+                "person",
                 person_id,
                 field.id,
                 json.dumps(to_json(value)),

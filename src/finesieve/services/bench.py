@@ -6,10 +6,12 @@ from typing import Literal
 
 from sqlmodel import col, func, select
 
+from finesieve.core.fields.about import PERSON
 from finesieve.core.values import fold
 from finesieve.services.people import person_name
 from finesieve.services.scope import Scope, Unit
-from finesieve.store.people import count_people, page_of_people, people_by_ids
+from finesieve.store.people import count_people, page_of_people
+from finesieve.store.rows import rows_by_ids
 from finesieve.store.tables import FormRow, FormVersion, Segment, Submission
 
 __all__ = ["Arrival", "Bench", "Found", "find_anything", "read_bench"]
@@ -83,7 +85,7 @@ def _arrivals(unit: Unit, *, held_only: bool, limit: int) -> tuple[Arrival, ...]
         query.order_by(col(Submission.received_at).desc(), col(Submission.id).desc()).limit(limit)
     ).all()
     keys = ["email", "first_name", "last_name"]
-    names = people_by_ids(unit.session, unit.definitions, keys, [submission.person_id for submission, _ in rows])
+    names = rows_by_ids(unit.session, unit.definitions, PERSON, keys, [submission.person_id for submission, _ in rows])
     return tuple(
         Arrival(
             submission.person_id,

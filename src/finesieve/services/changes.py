@@ -8,12 +8,41 @@ from sqlmodel import col, select
 
 from finesieve.core.errors import Conflict, NotFound
 from finesieve.services.scope import Scope, Unit
-from finesieve.store.catalogue import touch
-from finesieve.store.tables import DefinitionChange, FieldGroupRow, FieldRow, FormRow, Segment
+from finesieve.store.catalogue import field_from_row, not_unique_column, touch, unique_column
+from finesieve.store.tables import (
+    AudienceList,
+    DefinitionChange,
+    FieldGroupRow,
+    FieldRow,
+    FormRow,
+    LevelRow,
+    OptionListRow,
+    RecordLinkRow,
+    RecordTypeRow,
+    Segment,
+    TagRow,
+)
 
-__all__ = ["ChangeLine", "foreign_changes", "read_change", "record_change", "snapshot", "undo_change"]
+__all__ = [
+    "ChangeLine",
+    "foreign_changes",
+    "keep_unique",
+    "read_change",
+    "record_change",
+    "register",
+    "restore",
+    "snapshot",
+    "undo_change",
+]
 
-_FIELD_PARTS: Final = ("label", "help", "required", "unit", "options", "formula")
+
+@dataclass(frozen=True, slots=True)
+class _Entity:
+    take: Callable[[Unit, int], Any]
+    restore: Callable[[Unit, int, Any], None]
+
+
+_FIELD_PARTS: Final = ("label", "help", "required", "unit", "options", "formula", "settings")
 
 
 def _field(unit: Unit, entity_id: int) -> Any:
@@ -23,8 +52,56 @@ def _field(unit: Unit, entity_id: int) -> Any:
 
 def _restore_field(unit: Unit, entity_id: int, before: Any) -> None:
     row = unit.session.get(FieldRow, entity_id)
+    if row is None:
+        raise Conflict("The field is gone.")
     for part in _FIELD_PARTS:
         setattr(row, part, before[part])
+    unit.session.add(row)
+    keep_unique(unit, row)
+
+
+def keep_unique(unit: Unit, row: FieldRow) -> None:
+    """Let the database hold a field to unique values, or no longer, as its settings say."""
+    unit.session.flush()
+    field = field_from_row(row)
+    if field.stores and not row.built_in:
+        not_unique_column(unit.session, unit.workspace_id, field)
+        if field.settings.unique:
+            unique_column(unit.session, unit.workspace_id, field)
+
+
+def _parts(table: Any, parts: tuple[str, ...]) -> "_Entity":
+    """A thing that is one row of a table, brought back part by part."""
+
+    def take(unit: Unit, entity_id: int) -> Any:
+        row = unit.session.get(table, entity_id)
+        return None if row is None else {part: getattr(row, part) for part in parts}
+
+    def restore(unit: Unit, entity_id: int, before: Any) -> None:
+        row = unit.session.get(table, entity_id)
+        if before is None:
+            unit.session.delete(row)
+            return
+        if row is None:
+            row = table(id=entity_id, workspace_id=unit.workspace_id, **before)
+        for part in parts:
+            setattr(row, part, before[part])
+        unit.session.add(row)
+
+    return _Entity(take, restore)
+
+
+def _field_life(unit: Unit, entity_id: int) -> Any:
+    row = unit.session.get(FieldRow, entity_id)
+    return None if row is None else {"deleted": row.deleted_at is not None}
+
+
+def _restore_field_life(unit: Unit, entity_id: int, before: Any) -> None:
+    row = unit.session.get(FieldRow, entity_id)
+    if row is None:
+        raise Conflict("The field is gone for good.")
+    row.deleted_at = unit.moment.now if before["deleted"] else None
+    row.deleted_by = unit.actor if before["deleted"] else ""
     unit.session.add(row)
 
 
@@ -36,17 +113,6 @@ def _field_order(unit: Unit, _entity_id: int) -> Any:
 def _restore_field_order(unit: Unit, _entity_id: int, before: Any) -> None:
     for row in unit.session.exec(select(FieldRow)).all():
         row.group_id, row.position = before.get(str(row.id), [row.group_id, row.position])
-
-
-def _group(unit: Unit, entity_id: int) -> Any:
-    row = unit.session.get(FieldGroupRow, entity_id)
-    return None if row is None else {"name": row.name, "description": row.description}
-
-
-def _restore_group(unit: Unit, entity_id: int, before: Any) -> None:
-    row = unit.session.get(FieldGroupRow, entity_id)
-    if row is not None:
-        row.name, row.description = before["name"], before["description"]
 
 
 def _group_order(unit: Unit, _entity_id: int) -> Any:
@@ -86,25 +152,40 @@ def _restore_segment(unit: Unit, entity_id: int, before: Any) -> None:
     unit.session.add(row)
 
 
-@dataclass(frozen=True, slots=True)
-class _Entity:
-    take: Callable[[Unit, int], Any]
-    restore: Callable[[Unit, int, Any], None]
-
-
-_ENTITIES: Final = {
+_ENTITIES: Final[dict[str, _Entity]] = {
     "field": _Entity(_field, _restore_field),
     "field_order": _Entity(_field_order, _restore_field_order),
-    "group": _Entity(_group, _restore_group),
+    "field_life": _Entity(_field_life, _restore_field_life),
+    "group": _parts(FieldGroupRow, ("about", "name", "description", "settings", "position")),
+    "record_type": _parts(
+        RecordTypeRow, ("singular", "plural", "symbol", "description", "title_field", "position", "archived")
+    ),
+    "record_link": _parts(
+        RecordLinkRow, ("record_type_id", "name", "target", "many", "back_name", "back_key", "position")
+    ),
+    "option_list": _parts(OptionListRow, ("name", "options")),
+    "list": _parts(AudienceList, ("key", "name", "description")),
+    "level": _parts(LevelRow, ("key", "name", "description", "position")),
+    "tag": _parts(TagRow, ("name",)),
     "group_order": _Entity(_group_order, _restore_group_order),
     "form": _Entity(_form, _restore_form),
     "segment": _Entity(_segment, _restore_segment),
 }
 
 
+def register(entity: str, take: Callable[[Unit, int], Any], restore: Callable[[Unit, int, Any], None]) -> None:
+    """Let changes of another kind of thing be taken back: how it is remembered, how it is brought back."""
+    _ENTITIES[entity] = _Entity(take, restore)
+
+
 def snapshot(unit: Unit, entity: str, entity_id: int = 0) -> Any:
     """What a later undo would bring back; None for what does not exist."""
     return _ENTITIES[entity].take(unit, entity_id)
+
+
+def restore(unit: Unit, entity: str, entity_id: int, before: Any) -> None:
+    """Bring back what a snapshot holds."""
+    _ENTITIES[entity].restore(unit, entity_id, before)
 
 
 def record_change(unit: Unit, entity: str, entity_id: int, label: str, before: Any) -> int:

@@ -9,11 +9,13 @@ from pydantic import Field as Bounds
 from pydantic import ValidationError, field_validator
 from sqlmodel import col, func, select
 
-from finesieve.core.catalogue import Catalogue
+from finesieve.core.catalogue import Catalogue, hidden_groups
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotFound
+from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import Form, PatternCheck, Question, RangeCheck
-from finesieve.core.forms.outcome import FormProblem, form_problems
+from finesieve.core.forms.outcome import FormProblem, can_ask, form_problems
+from finesieve.core.language.placeholders import placeholder_problems
 from finesieve.services.accounts import slug_from_name
 from finesieve.services.changes import foreign_changes, record_change, snapshot
 from finesieve.services.inputs import Input, explain_errors
@@ -113,7 +115,11 @@ class FormView:
     def unasked(self) -> tuple[Field, ...]:
         """Fields that could still be asked."""
         asked = {question.field_id for question in self.document.questions}
-        return tuple(field for field in self.catalogue.stored if field.id not in asked and field.key != "signed_up_on")
+        return tuple(
+            field
+            for field in self.catalogue.fields
+            if field.id not in asked and field.key != "signed_up_on" and can_ask(field)
+        )
 
 
 def list_forms(scope: Scope) -> list[FormEntry]:
@@ -178,7 +184,16 @@ def read_form(scope: Scope, form_id: int) -> FormView:
 
 def _problems(unit: Unit, document: Form) -> tuple[FormProblem, ...]:
     catalogue = unit.catalogue
-    return form_problems(document, catalogue.by_id, catalogue.names, catalogue.zone, catalogue.derivation)
+    gone = {field.id: field.label for field in catalogue.deleted}
+    world = catalogue.world(PERSON)
+    found = form_problems(
+        document, catalogue.by_id, world, catalogue.zone, catalogue.derivation, hidden_groups(catalogue), gone
+    )
+    for text in (document.title, document.intro, document.send_label, document.thanks):
+        problems = placeholder_problems(text, catalogue.check)
+        if problems:
+            found += (FormProblem("", f"In “{text[:60]}”: {problems[0].message}", problems),)
+    return found
 
 
 def _change(unit: Unit, form_id: int, revision: int, label: str, changes: dict[str, Any]) -> int:

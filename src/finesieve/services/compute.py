@@ -6,21 +6,26 @@ from pydantic import Field as Bounds
 
 from finesieve.core.catalogue import circle_with
 from finesieve.core.errors import InvalidExpression, InvalidInput, NotFound
+from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.fields.definition import Field
-from finesieve.core.fields.keys import key_from_label, key_problem
 from finesieve.core.language.checker import Checked
 from finesieve.core.language.evaluator import compile_python
 from finesieve.core.language.problems import Problem
 from finesieve.core.language.tree import Name, walk
+from finesieve.core.language.typed import Typed
 from finesieve.core.values import Type
 from finesieve.services.changes import record_change, snapshot
-from finesieve.services.define import next_position
+from finesieve.services.fields import free_key, next_position
 from finesieve.services.inputs import Input
-from finesieve.services.people import person_name, worked_out
+from finesieve.services.lines import worked_out
+from finesieve.services.people import person_name
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.usage import Use, uses_of
+from finesieve.services.values import row_of
 from finesieve.store.catalogue import touch
+from finesieve.store.house import HouseNow
 from finesieve.store.people import blank_count, page_of_people
+from finesieve.store.rows import page_of_rows, titles_of
 from finesieve.store.tables import FieldRow
 
 __all__ = [
@@ -78,16 +83,18 @@ class DerivedView:
     broken: bool
 
 
-def preview_formula(scope: Scope, formula: str, key: str = "", unit_name: str = "") -> Preview:
-    """Check a formula and work it out for a few people; stores nothing.
+def preview_formula(scope: Scope, formula: str, key: str = "", unit_name: str = "", about: str = PERSON) -> Preview:
+    """Check a formula and work it out for a few people, records or levels, or the house; stores nothing.
 
     `key` is that of the field whose formula it is, which it may not read.
     """
     with scope.transaction("reader") as unit:
-        checked = _checked(unit, formula, key)
+        checked = _checked(unit, formula, key, about)
         if checked.typed is None:
             return Preview(checked.problems)
         typed = checked.typed
+        if about != PERSON:
+            return _elsewhere(unit, typed, formula, about, unit_name)
         program = compile_python(typed)
         stored = [field.key for field in unit.catalogue.stored]
         people = page_of_people(unit.session, unit.definitions, unit.moment, stored, limit=60)
@@ -98,7 +105,7 @@ def preview_formula(scope: Scope, formula: str, key: str = "", unit_name: str = 
         filled: list[Sample] = []
         blanks: list[Sample] = []
         for person in people:
-            row = unit.catalogue.derivation.row(person.values, unit.moment)
+            row = row_of(unit, PERSON, person.id, person.values)
             value = program(row, unit.moment)
             shown = worked_out(unit.catalogue, formula, row)
             sample = Sample(person.id, person_name(person.values), shown, field.show(value))
@@ -108,21 +115,41 @@ def preview_formula(scope: Scope, formula: str, key: str = "", unit_name: str = 
         return Preview((), typed.type, chosen, everyone, blank, typed.volatile)
 
 
-def _checked(unit: Unit, formula: str, key: str) -> Checked:
-    checked = unit.catalogue.check(formula)
+def _elsewhere(unit: Unit, typed: Typed, formula: str, about: str, unit_name: str) -> Preview:
+    """The preview where the formula stands with the house, a level, an order or a record."""
+    field = Field(0, "", "", "short_text", 0, unit=unit_name, formula=formula, result=typed.type, manner=unit.manner)
+    if about == HOUSE:
+        assert isinstance(unit.moment.house, HouseNow)
+        value = unit.moment.house.work_out(typed)
+        return Preview((), typed.type, (Sample(0, "The house", formula, field.show(value)),), 1, int(value is None))
+    program = compile_python(typed)
+    titles = titles_of(unit.session, unit.definitions, about, limit=60)
+    keys = [known.key for known in unit.catalogue.stored_about(about)]
+    samples, blank = [], 0
+    for row_id, values in page_of_rows(unit.session, unit.definitions, about, keys, limit=60):
+        value = program(row_of(unit, about, row_id, values), unit.moment)
+        blank += value is None
+        worked = worked_out(unit.catalogue, formula, values, about)
+        samples.append(Sample(row_id, titles.get(str(row_id), f"no. {row_id}"), worked, field.show(value)))
+    return Preview((), typed.type, tuple(samples[:5]), len(samples), blank, typed.volatile)
+
+
+def _checked(unit: Unit, formula: str, key: str, about: str = PERSON) -> Checked:
+    checked = unit.catalogue.check(formula, about=about)
     if checked.typed is None or not key or checked.tree is None:
         return checked
-    circle = circle_with(unit.catalogue, key, checked.typed.names)
+    circle = circle_with(unit.catalogue, key, checked.typed.reads, about)
     if not circle:
         return checked
-    labels = [unit.catalogue.by_key[name].label if name in unit.catalogue.by_key else name for name in circle]
-    guilty = next(part for part in walk(checked.tree) if isinstance(part, Name) and _leads_to(unit, part.path[-1], key))
+    by_key = unit.catalogue.keys_of(about)
+    labels = [by_key[name].label if name in by_key else name for name in circle]
+    # What leads back to the field is the next of the circle; it may stand within a collection.
+    following = circle[1] if len(circle) > 1 else key
+    guilty = next(
+        (part for part in walk(checked.tree) if isinstance(part, Name) and part.path[-1] == following), checked.tree
+    )
     message = f"This field would be worked out from itself: {' → '.join(labels)}."
     return Checked(checked.tree, None, (Problem("circle", guilty.span, message),))
-
-
-def _leads_to(unit: Unit, name: str, key: str) -> bool:
-    return name == key or key in unit.catalogue.derivation.ancestors(frozenset((name,)))
 
 
 def read_derived(scope: Scope, field_id: int) -> DerivedView:
@@ -131,10 +158,10 @@ def read_derived(scope: Scope, field_id: int) -> DerivedView:
         field = unit.catalogue.by_id.get(field_id)
         if field is None or not field.derived:
             raise NotFound("There is no such derived field.")
-        names = unit.catalogue.derivation.needs.get(field.key, frozenset())
-        reads = tuple(other for other in unit.catalogue.fields if other.key in names)
-        broken = field.key in unit.catalogue.broken
-        return DerivedView(field, reads, uses_of(unit).get(field.key, ()), broken)
+        formula = unit.catalogue.derivation_of(field.about).formulas.get(field.key)
+        names = formula.reads if formula else frozenset()
+        reads = tuple(other for other in unit.catalogue.everything if (other.about, other.key) in names)
+        return DerivedView(field, reads, uses_of(unit).of_field(field_id), formula is None)
 
 
 def create_derived(scope: Scope, asked: DerivedInput) -> int:
@@ -144,27 +171,23 @@ def create_derived(scope: Scope, asked: DerivedInput) -> int:
     a key that cannot be used.
     """
     with scope.transaction("editor") as unit:
-        key = asked.key or key_from_label(asked.label, unit.catalogue.by_key)
-        problem = key_problem(key)
-        if not problem and key in unit.catalogue.by_key:
-            problem = f"There is a field with the key {key} already: {unit.catalogue.by_key[key].label}."
-        if problem:
-            raise InvalidInput({"key": problem})
-        groups = [group.id for group in unit.catalogue.groups]
-        group_id = asked.group_id if asked.group_id in groups else groups[-1]
-        checked = _checked(unit, asked.formula, key)
+        groups = {group.id: group for group in unit.catalogue.all_groups}
+        group = groups.get(asked.group_id) or unit.catalogue.groups[-1]
+        key = free_key(unit, group.about, asked.label, asked.key)
+        checked = _checked(unit, asked.formula, key, group.about)
         if checked.problems:
             raise InvalidExpression(checked.problems, "formula")
         row = FieldRow(
             workspace_id=unit.workspace_id,
-            group_id=group_id,
+            group_id=group.id,
+            about=group.about,
             key=key,
             label=asked.label,
             type_key="short_text",
             help=asked.help,
             unit=asked.unit,
             formula=asked.formula,
-            position=next_position(unit, group_id),
+            position=next_position(unit, group.id),
         )
         unit.session.add(row)
         touch(unit.session, unit.workspace_id)
@@ -182,11 +205,11 @@ def change_derived(scope: Scope, field_id: int, asked: DerivedInput) -> int:
         field = unit.catalogue.by_id.get(field_id)
         if field is None or not field.derived:
             raise NotFound("There is no such derived field.")
-        checked = _checked(unit, asked.formula, field.key)
+        checked = _checked(unit, asked.formula, field.key, field.about)
         if checked.problems:
             raise InvalidExpression(checked.problems, "formula")
         if checked.typed is not None and checked.typed.type.kind != field.value_type.kind:
-            uses = uses_of(unit).get(field.key, ())
+            uses = uses_of(unit).of_field(field_id)
             if uses:
                 names = ", ".join(dict.fromkeys(use.name for use in uses))
                 message = f"The result would be of another type, and {names} would not fit it any more."

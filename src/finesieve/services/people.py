@@ -7,32 +7,31 @@ from typing import Any
 
 from sqlmodel import col, select
 
-from finesieve.core.catalogue import Catalogue, Group
+from finesieve.core.catalogue import Group
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
-from finesieve.core.fields.definition import Field
+from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.definition import Field, Shelf
 from finesieve.core.fields.encoding import from_json
-from finesieve.core.language.parser import parse
-from finesieve.core.language.printer import print_text_literal, print_with_values
 from finesieve.core.values import Value
+from finesieve.services.lines import HistoryLine, ValueLine, history_of, read_values, show_past, value_lines
 from finesieve.services.scope import Scope, Unit
-from finesieve.services.values import change_person
-from finesieve.store.people import Person, count_people, page_of_people, person_by_id
-from finesieve.store.tables import FormRow, History, Submission
+from finesieve.services.values import change_person, row_of
+from finesieve.store.people import Person, count_people, page_of_people
+from finesieve.store.rows import holders_of, stored_row
+from finesieve.store.tables import FormRow, Submission
 
 __all__ = [
     "HeldLine",
     "HeldSubmission",
-    "HistoryLine",
     "PeoplePage",
+    "PersonLabels",
     "PersonLine",
     "Profile",
-    "ValueLine",
     "decide_held",
     "list_people",
     "person_name",
     "read_profile",
     "set_values",
-    "worked_out",
 ]
 
 
@@ -56,29 +55,6 @@ class PeoplePage:
 
 
 @dataclass(frozen=True, slots=True)
-class ValueLine:
-    """One field of a profile. `worked` is a derived field's formula with the values put in."""
-
-    field: Field
-    value: Value
-    shown: str
-    raw: str
-    worked: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class HistoryLine:
-    """One change of one value, newest first in lists."""
-
-    at: datetime
-    field: Field
-    old: str
-    new: str
-    source: str
-    actor: str
-
-
-@dataclass(frozen=True, slots=True)
 class HeldLine:
     """One answer of a held sign-up beside what is stored."""
 
@@ -98,6 +74,15 @@ class HeldSubmission:
 
 
 @dataclass(frozen=True, slots=True)
+class PersonLabels:
+    """What a person carries beside the fields: tags, keys of lists, the key of a level ("" for none)."""
+
+    tags: tuple[str, ...]
+    lists: tuple[str, ...]
+    level: str
+
+
+@dataclass(frozen=True, slots=True)
 class Profile:
     """All that is known of one person."""
 
@@ -106,6 +91,7 @@ class Profile:
     groups: tuple[tuple[Group, tuple[ValueLine, ...]], ...]
     history: tuple[HistoryLine, ...]
     held: tuple[HeldSubmission, ...]
+    labels: PersonLabels
 
 
 def person_name(values: Mapping[str, Value]) -> str:
@@ -144,74 +130,46 @@ def people_page(unit: Unit, people: Sequence[Person], columns: Sequence[Field], 
     return PeoplePage(tuple(columns), lines, count_people(unit.session, unit.definitions), following)
 
 
-def read_profile(scope: Scope, person_id: int, history_of: str = "") -> Profile:
+def read_profile(scope: Scope, person_id: int, about_key: str = "") -> Profile:
     """A profile with groups, derived values, history and held sign-ups. Raises NotFound.
 
-    `history_of` restricts the history to one field, by key.
+    `about_key` restricts the history to one field, by key.
     """
     with scope.transaction("reader") as unit:
         person = _person(unit, person_id)
-        row = unit.catalogue.derivation.row(person.values, unit.moment)
+        row = row_of(unit, PERSON, person_id, person.values)
         groups = tuple(
-            (group, tuple(_line(unit.catalogue, field, row) for field in unit.catalogue.of_group(group.id)))
-            for group in unit.catalogue.groups
+            (group, lines)
+            for group, lines in value_lines(unit, PERSON, row)
+            if group.settings.seen_by != "editors" or scope.may("editor")
         )
+        lines = history_of(unit, PERSON, person_id, about_key)
+        shut = {field.label for field in unit.catalogue.fields if _shut(unit, field)} if not scope.may("editor") else ()
         return Profile(
-            person_id, person_name(person.values), groups, _history(unit, person_id, history_of), _held(unit, person)
+            person_id,
+            person_name(person.values),
+            groups,
+            tuple(line for line in lines if line.label not in shut),
+            _held(unit, person),
+            PersonLabels(
+                _texts(person.values.get("tags")), _texts(person.values.get("lists")), str(person.values["level"] or "")
+            ),
         )
+
+
+def _shut(unit: Unit, field: Field) -> bool:
+    return unit.catalogue.groups_by_id[field.group_id].settings.seen_by == "editors"
+
+
+def _texts(value: Value) -> tuple[str, ...]:
+    return value if isinstance(value, tuple) else ()
 
 
 def _person(unit: Unit, person_id: int) -> Person:
-    person = person_by_id(unit.session, unit.definitions, person_id)
-    if person is None:
+    values = stored_row(unit.session, unit.definitions, PERSON, person_id)
+    if values is None:
         raise NotFound("There is no such person.")
-    return person
-
-
-def _line(catalogue: Catalogue, field: Field, row: Mapping[str, Value]) -> ValueLine:
-    value = row.get(field.key)
-    worked = worked_out(catalogue, field.formula, row) if field.derived else ""
-    return ValueLine(field, value, field.show(value), "" if field.derived else field.type.raw(value), worked)
-
-
-def worked_out(catalogue: Catalogue, formula: str, row: Mapping[str, Value]) -> str:
-    """A formula with this person's values put in: `round(6 * 3, 1)`."""
-    tree = parse(formula).tree
-    if tree is None:
-        return ""
-    shown = {}
-    for field in catalogue.fields:
-        value = row.get(field.key)
-        shown[field.key] = (
-            "blank"
-            if value is None
-            else print_text_literal(value)
-            if isinstance(value, str)
-            else field.type.show(value)
-        )
-    return print_with_values(tree, shown)
-
-
-def _history(unit: Unit, person_id: int, key: str, limit: int = 200) -> tuple[HistoryLine, ...]:
-    query = select(History).where(col(History.person_id) == person_id)
-    if key in unit.catalogue.by_key:
-        query = query.where(col(History.field_id) == unit.catalogue.by_key[key].id)
-    rows = unit.session.exec(query.order_by(col(History.id).desc()).limit(limit)).all()
-    lines = []
-    for row in rows:
-        field = unit.catalogue.by_id.get(row.field_id)
-        if field is not None:
-            old, new = _shown(field, row.old), _shown(field, row.new)
-            lines.append(HistoryLine(row.at, field, old, new, row.source, row.actor))
-    return tuple(lines)
-
-
-def _shown(field: Field, data: object) -> str:
-    """A value of the past as people read it, even if an option or the type has gone since."""
-    try:
-        return field.show(from_json(data, field.value_type))  # type: ignore[arg-type]  # JSON by its making
-    except ValueError:
-        return str(data)
+    return Person(person_id, values)
 
 
 def _held(unit: Unit, person: Person) -> tuple[HeldSubmission, ...]:
@@ -227,7 +185,7 @@ def _held(unit: Unit, person: Person) -> tuple[HeldSubmission, ...]:
         for key, data in submission.answers.items():
             field = unit.catalogue.by_key.get(key)
             if field is not None:
-                lines.append(HeldLine(field, field.show(person.values.get(key)), _shown(field, data)))
+                lines.append(HeldLine(field, field.show(person.values.get(key)), show_past(field, data)))
         held.append(HeldSubmission(submission.id or 0, form.draft["title"], submission.received_at, tuple(lines)))
     return tuple(held)
 
@@ -267,32 +225,26 @@ def _held_values(unit: Unit, answers: Mapping[str, Any]) -> dict[str, Value]:
     return values
 
 
-def set_values(scope: Scope, person_id: int, typed: Mapping[str, str]) -> int:
+def set_values(scope: Scope, person_id: int, typed: Mapping[str, str], shelf: Shelf | None = None) -> int:
     """Correct values as typed, by field key; gives how many changed.
 
     Fields that are not named stay. Raises InvalidInput by key for what cannot
-    be read, and Conflict for an email that somebody else has.
+    be read, may not change, or is somebody else's.
     """
-    try:
-        with scope.transaction("clerk") as unit:
-            return change_person(unit, person_id, _read_values(unit, typed), "staff")
-    except Conflict:
-        raise InvalidInput({"email": "Somebody else has this email."}) from None
+    with scope.transaction("clerk") as unit:
+        person = _person(unit, person_id)
+        values = read_values(unit, PERSON, typed, person.values, shelf)
+        _refuse_taken(unit, person_id, values)
+        return change_person(unit, person_id, values, "staff")
 
 
-def _read_values(unit: Unit, typed: Mapping[str, str]) -> dict[str, Value]:
-    values: dict[str, Value] = {}
-    messages: dict[str, str] = {}
-    for field in unit.catalogue.stored:
-        if field.key not in typed:
-            continue
-        try:
-            value = field.type.parse(typed[field.key], [option.stored_value for option in field.options])
-            if value is None and field.key == "email":
-                raise ValueError("A person needs an email.")
-            values[field.key] = value
-        except ValueError as problem:
-            messages[field.key] = str(problem)
+def _refuse_taken(unit: Unit, person_id: int, values: Mapping[str, Value]) -> None:
+    messages = {}
+    for key, value in values.items():
+        field = unit.catalogue.by_key[key]
+        if value is not None and (field.settings.unique or key == "email"):
+            others = holders_of(unit.session, unit.definitions, field, value)
+            if [other for other in others if other != person_id]:
+                messages[key] = f"Somebody else has this {field.label.lower()}."
     if messages:
         raise InvalidInput(messages)
-    return values

@@ -10,9 +10,11 @@ from sqlmodel import Session
 
 from finesieve.core.catalogue import Catalogue
 from finesieve.core.errors import NotAllowed
+from finesieve.core.fields.manner import Manner
 from finesieve.core.language.evaluator import Moment
 from finesieve.store.catalogue import Definitions, load_definitions
 from finesieve.store.database import Store
+from finesieve.store.house import HouseNow
 
 __all__ = ["ROLES", "Clock", "Role", "Scope", "Unit", "utc_now"]
 
@@ -42,6 +44,11 @@ class Unit:
         return self.definitions.catalogue
 
     @property
+    def manner(self) -> Manner:
+        """How the house writes."""
+        return self.definitions.catalogue.manner
+
+    @property
     def workspace_id(self) -> int:
         return self.definitions.workspace_id
 
@@ -67,5 +74,6 @@ class Scope:
             raise NotAllowed(f"This needs the role {role}; yours is {self.role}.")
         with self.store.transaction(self.workspace_id) as session:
             definitions = load_definitions(session, self.workspace_id)
-            moment = Moment(self.clock(), definitions.catalogue.zone)
+            now, zone = self.clock(), definitions.catalogue.zone
+            moment = Moment(now, zone, HouseNow(session, definitions, now, zone))
             yield Unit(session, definitions, moment, self.actor)

@@ -3,19 +3,27 @@
 import secrets
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Final
 
 from itsdangerous import BadData, URLSafeSerializer
 from sqlmodel import col, select
 
-from finesieve.core.errors import Conflict, NotFound
+from finesieve.core.catalogue import hidden_groups
+from finesieve.core.errors import Conflict, InvalidInput, NotFound
+from finesieve.core.fields.definition import Shelf
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.outcome import Outcome, PreparedForm, prepare
+from finesieve.core.language.placeholders import fill
+from finesieve.services.files import send_file, shelf_of
+from finesieve.services.house import pass_on
+from finesieve.services.lines import show_typed
 from finesieve.services.scope import Clock, Scope, Unit
 from finesieve.services.values import add_person
 from finesieve.store.database import Store
-from finesieve.store.people import find_by_email
+from finesieve.store.files import FileStore
+from finesieve.store.rows import find_by_email
 from finesieve.store.tables import FormRow, FormVersion, Submission, Workspace
 
 __all__ = ["OpenForm", "PublicForms"]
@@ -40,6 +48,27 @@ class OpenForm:
     unasked: frozenset[str] = frozenset()
 
 
+def _shelf(unit: Unit, prepared: PreparedForm, answers: Mapping[str, str]) -> Shelf | None:
+    """The files that the answers name."""
+    asked = {
+        question.id
+        for question in prepared.form.questions
+        if (field := unit.catalogue.by_id.get(question.field_id)) and field.type.kind == "file"
+    }
+    tokens = [answers[question_id] for question_id in asked if answers.get(question_id)]
+    return shelf_of(unit, tokens) if tokens else None
+
+
+def _fill_texts(unit: Unit, form: Form) -> Form:
+    """The form with the placeholders of its texts filled: house values, as they are at this moment."""
+
+    def filled(text: str) -> str:
+        return fill(text, unit.catalogue.check, {}, unit.moment, partial(show_typed, unit.catalogue))
+
+    texts = {name: filled(getattr(form, name)) for name in ("title", "intro", "send_label", "thanks")}
+    return form.model_copy(update=texts)
+
+
 @dataclass(frozen=True, slots=True)
 class _Filling:
     form_id: int
@@ -50,8 +79,9 @@ class _Filling:
 class PublicForms:
     """What the public pages may do. Nothing known of anybody is ever shown here."""
 
-    def __init__(self, store: Store, clock: Clock, secret: str) -> None:
+    def __init__(self, store: Store, clock: Clock, secret: str, files: FileStore | None = None) -> None:
         self._store = store
+        self._files = files
         self._clock = clock
         self._signer = URLSafeSerializer(secret, salt="form")
         self._kept: dict[tuple[int, int, int, int], PreparedForm] = {}
@@ -113,6 +143,7 @@ class PublicForms:
             person_id = known or add_person(
                 unit, values | {"signed_up_on": unit.moment.today}, f"form: {opened.form.title}"
             )
+            pass_on(unit, filling.form_id, opened.form.title, values)
             submission = Submission(
                 workspace_id=unit.workspace_id,
                 form_id=filling.form_id,
@@ -153,7 +184,24 @@ class PublicForms:
     def _evaluated(self, unit: Unit, house: str, filling: _Filling, answers: Mapping[str, str]) -> OpenForm:
         prepared = self._prepared(unit, filling)
         token = self._signer.dumps([filling.form_id, filling.version, filling.key])
-        return OpenForm(house, prepared.form, str(token), prepared.evaluate(answers, unit.moment))
+        return OpenForm(
+            house,
+            _fill_texts(unit, prepared.form),
+            str(token),
+            prepared.evaluate(answers, unit.moment, shelf=_shelf(unit, prepared, answers)),
+        )
+
+    def take_file(self, workspace_slug: str, form_slug: str, question_id: str, name: str, data: bytes) -> str:
+        """Take a file for a question; gives the token that is its answer. Raises ValueError with a sentence."""
+        scope, _house = self._scope(workspace_slug)
+        with scope.transaction("public") as unit:
+            row = self._form(unit, form_slug)
+            prepared = self._prepared(unit, _Filling(row.id or 0, row.published, ""))
+            question = prepared.form.question(question_id)
+            field = unit.catalogue.by_id.get(question.field_id) if question else None
+            if self._files is None or field is None or field.type.kind != "file":
+                raise InvalidInput({question_id: "No file is asked for here."})
+            return send_file(unit, self._files, field, name, data)
 
     def _prepared(self, unit: Unit, filling: _Filling) -> PreparedForm:
         """The compiled form, kept for as long as neither it nor the definitions change."""
@@ -166,7 +214,14 @@ class PublicForms:
             raise NotFound("There is no such page.")
         catalogue = unit.catalogue
         form = Form.model_validate(row.document)
-        made = prepare(form, catalogue.by_id, catalogue.names, catalogue.zone, catalogue.derivation)
+        made = prepare(
+            form,
+            catalogue.by_id,
+            catalogue.lasting_world,
+            catalogue.zone,
+            catalogue.derivation,
+            hidden_groups(catalogue),
+        )
         while len(self._kept) >= _MOST_PREPARED:
             self._kept.pop(next(iter(self._kept)), None)
         self._kept[key] = made

@@ -1,49 +1,142 @@
-"""Where fields are used: questions, rules, formulas, segments."""
+"""Where fields, records and groups are used: questions, rules, checks, formulas, segments, texts, links, mappings."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Literal
+from typing import Final, Literal
 
 from sqlmodel import col, select
 
+from finesieve.core.catalogue import Catalogue
+from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.forms.definition import Form
-from finesieve.core.language.parser import parse
-from finesieve.core.language.tree import names_in
+from finesieve.core.language.checker import Checked
+from finesieve.core.language.placeholders import expressions_in
+from finesieve.core.language.tree import Name, walk
 from finesieve.services.scope import Unit
-from finesieve.store.tables import FormRow, Segment
+from finesieve.store.tables import FormRow, HouseMapping, Segment
 
-__all__ = ["Use", "uses_of"]
+__all__ = ["Use", "Uses", "uses_of"]
+
+UseKind = Literal["question", "rule", "formula", "segment", "text", "title", "choice", "mapping"]
 
 
 @dataclass(frozen=True, slots=True)
 class Use:
-    """One place that uses a field; `expression` is empty for a question that asks it."""
+    """One place that uses a field; `expression` is empty where none is written. `about` is where it stands."""
 
-    kind: Literal["question", "rule", "formula", "segment"]
+    kind: UseKind
     id: int
     name: str
     expression: str = ""
+    about: str = PERSON
 
 
-def uses_of(unit: Unit) -> dict[str, tuple[Use, ...]]:
-    """All uses by the key of the field used."""
-    found: dict[str, list[Use]] = {}
+class Uses:
+    """All uses in a workspace, by field."""
 
-    def note(use: Use) -> None:
-        tree = parse(use.expression).tree
-        for key in sorted(names_in(tree)) if tree else ():
-            found.setdefault(key, []).append(use)
+    def __init__(self, catalogue: Catalogue) -> None:
+        self._catalogue = catalogue
+        self._by_field: dict[int, list[Use]] = {}
+        self._by_about: dict[str, list[Use]] = {}
+        self._ids = {(field.about, field.key): field.id for field in (*catalogue.everything, *catalogue.deleted)}
 
-    for field in unit.catalogue.derived:
-        note(Use("formula", field.id, field.label, field.formula))
-    for form in unit.session.exec(select(FormRow).order_by(col(FormRow.id))).all():
-        document = Form.model_validate(form.draft)
-        for question in document.questions:
-            asked = unit.catalogue.by_id.get(question.field_id)
-            if asked is not None:
-                found.setdefault(asked.key, []).append(Use("question", form.id or 0, document.title))
-            if question.show_when:
-                note(Use("rule", form.id or 0, document.title, question.show_when))
+    def note(self, use: Use) -> None:
+        """Note all that an expression reads; of a broken one, the fields that its names seem to mean."""
+        checked = self._catalogue.check(use.expression, about=use.about)
+        for about, key in sorted(_reads(checked, use.about)):
+            if key:
+                self.add(self._ids.get((about, key), 0), use)
+            else:
+                self._by_about.setdefault(about, []).append(use)
+
+    def add(self, field_id: int, use: Use) -> None:
+        """Note one use of a field."""
+        found = self._by_field.setdefault(field_id, [])
+        if use not in found:
+            found.append(use)
+
+    def of_field(self, field_id: int) -> tuple[Use, ...]:
+        """The uses of a field."""
+        return tuple(self._by_field.get(field_id, ()))
+
+    def of_fields(self, field_ids: Iterable[int]) -> tuple[Use, ...]:
+        """The uses of any of these fields, each once."""
+        return tuple(dict.fromkeys(use for field_id in field_ids for use in self.of_field(field_id)))
+
+    def of_collection(self, about: str) -> tuple[Use, ...]:
+        """The expressions that go over the records of a type."""
+        return tuple(dict.fromkeys(self._by_about.get(about, ())))
+
+
+def _reads(checked: Checked, about: str) -> set[tuple[str, str]]:
+    if checked.typed is not None:
+        return set(checked.typed.reads)
+    if checked.tree is None:
+        return set()
+    found = set()
+    for part in walk(checked.tree):
+        if isinstance(part, Name):
+            prefix = part.path[0] if len(part.path) > 1 else ""
+            found.add((HOUSE if prefix == "house" else about, part.path[-1]))
+    return found
+
+
+_MOST_KEPT: Final = 32
+_kept: dict[tuple[str, int, int], Uses] = {}
+
+
+def uses_of(unit: Unit) -> Uses:
+    """All uses, kept for as long as no definition changes."""
+    database = str(unit.session.get_bind().engine.url.render_as_string(hide_password=True))
+    key = (database, unit.workspace_id, unit.catalogue.version)
+    if key not in _kept:
+        while len(_kept) >= _MOST_KEPT:
+            _kept.pop(next(iter(_kept)), None)
+        _kept[key] = _found(unit)
+    return _kept[key]
+
+
+def _found(unit: Unit) -> Uses:
+    catalogue = unit.catalogue
+    uses = Uses(catalogue)
+    for field in catalogue.everything:
+        if field.derived:
+            uses.note(Use("formula", field.id, field.label, field.formula, field.about))
+        for text in (field.help, field.settings.fallback):
+            _note_text(uses, Use("text", field.id, field.label, about=field.about), text)
+    for record_type in catalogue.record_types:
+        if record_type.title_field:
+            uses.add(record_type.title_field, Use("title", record_type.id, record_type.singular))
+    _note_forms(unit, uses)
     for segment in unit.session.exec(select(Segment).order_by(col(Segment.position), col(Segment.id))).all():
         if segment.expression:
-            note(Use("segment", segment.id or 0, segment.name, segment.expression))
-    return {key: tuple(uses) for key, uses in found.items()}
+            uses.note(Use("segment", segment.id or 0, segment.name, segment.expression))
+    return uses
+
+
+def _note_forms(unit: Unit, uses: Uses) -> None:
+    titles = {}
+    for row in unit.session.exec(select(FormRow).order_by(col(FormRow.id))).all():
+        document = Form.model_validate(row.draft)
+        titles[row.id] = document.title
+        form = Use("text", row.id or 0, document.title)
+        for text in (document.intro, document.thanks, document.send_label, document.title):
+            _note_text(uses, form, text)
+        for question in document.questions:
+            uses.add(question.field_id, Use("question", row.id or 0, document.title))
+            if question.show_when:
+                uses.note(Use("rule", row.id or 0, document.title, question.show_when))
+            for text in (question.label, question.help):
+                _note_text(uses, form, text)
+    house = unit.catalogue.keys_of(HOUSE)
+    for mapping in unit.session.exec(select(HouseMapping)).all():
+        for field_id, key in mapping.pairs:
+            use = Use("mapping", mapping.form_id, titles.get(mapping.form_id, "a form"))
+            uses.add(int(field_id), use)
+            if not mapping.target_slug and key in house:
+                uses.add(house[key].id, use)
+
+
+def _note_text(uses: Uses, use: Use, text: str) -> None:
+    for expression in expressions_in(text):
+        uses.note(Use("text", use.id, use.name, expression, use.about))

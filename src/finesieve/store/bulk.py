@@ -6,11 +6,13 @@ from typing import Any
 from psycopg import sql
 from sqlmodel import Session
 
+from finesieve.core.fields.about import PERSON
 from finesieve.core.values import Value
 from finesieve.store.catalogue import Definitions
+from finesieve.store.columns import to_driver
 from finesieve.store.tables import GUARDED
 
-__all__ = ["copy_guarded", "copy_people"]
+__all__ = ["copy_guarded", "copy_links", "copy_people", "copy_rows"]
 
 
 def _connection(session: Session) -> Any:
@@ -20,13 +22,20 @@ def _connection(session: Session) -> Any:
 def copy_people(
     session: Session, definitions: Definitions, keys: Sequence[str], rows: Iterable[Sequence[Value]]
 ) -> range:
-    """Add people, `keys` naming the fields of each row's values; gives their ids.
+    """Add people, see `copy_rows`."""
+    return copy_rows(session, definitions, PERSON, keys, rows)
 
-    No history is written, see `copy_guarded`. Nobody else may add people
+
+def copy_rows(
+    session: Session, definitions: Definitions, about: str, keys: Sequence[str], rows: Iterable[Sequence[Value]]
+) -> range:
+    """Add people or records, `keys` naming the fields of each row's values; gives their ids.
+
+    No history is written, see `copy_guarded`. Nobody else may add any
     meanwhile: the ids are taken from the end.
     """
-    person = definitions.person
-    columns = [definitions.catalogue.by_key[key].column for key in keys]
+    person, by_key = definitions.tables[about], definitions.catalogue.keys_of(about)
+    columns = [by_key[key].column if key in by_key else key for key in keys]
     table = sql.Identifier(person.schema or "", person.name)
     with _connection(session).cursor() as cursor:
         cursor.execute(sql.SQL("LOCK TABLE {} IN EXCLUSIVE MODE").format(table))
@@ -35,12 +44,22 @@ def copy_people(
         names = sql.SQL(", ").join(map(sql.Identifier, ["id", *columns]))
         with cursor.copy(sql.SQL("COPY {} ({}) FROM STDIN").format(table, names)) as copy:
             for row in rows:
-                copy.write_row((next_id, *row))
+                copy.write_row((next_id, *map(to_driver, row)))
                 next_id += 1
         sequence = f"{person.schema}.{person.name}"
         cursor.execute("SELECT setval(pg_get_serial_sequence(%s, 'id'), %s, false)", (sequence, next_id))
         cursor.execute(sql.SQL("ANALYZE {}").format(table))
     return range(first, next_id)
+
+
+def copy_links(session: Session, definitions: Definitions, links: Iterable[tuple[int, int, int]]) -> None:
+    """Link records with people and so on: (link id, record id, target id) each."""
+    table = sql.Identifier(definitions.link.schema or "", definitions.link.name)
+    with _connection(session).cursor() as cursor:
+        with cursor.copy(sql.SQL("COPY {} (link_id, record_id, target_id) FROM STDIN").format(table)) as copy:
+            for link in links:
+                copy.write_row(link)
+        cursor.execute(sql.SQL("ANALYZE {}").format(table))
 
 
 def copy_guarded(session: Session, table: str, columns: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:

@@ -1,30 +1,61 @@
-"""Loading a workspace's catalogue and the table that its fields make; both cached by version."""
+"""Loading a workspace's catalogue and the tables that its fields make; both cached by version."""
 
 import threading
-from collections.abc import Iterable
-from dataclasses import dataclass
-from typing import Final
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, Final
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import BigInteger, Column, DateTime, MetaData, Table, func, text, update
+from sqlalchemy import BigInteger, Column, DateTime, Integer, MetaData, Table, Text, func, text, update
+from sqlalchemy import select as select_columns
 from sqlmodel import Session, col, select
 
-from finesieve.core.catalogue import Catalogue, Group, build_catalogue
+from finesieve.core.catalogue import Catalogue, Group, Link, NamedList, RecordType, build_catalogue
 from finesieve.core.errors import NotFound
-from finesieve.core.fields.definition import Field, Option
-from finesieve.store.compiler import SQL_TYPES
-from finesieve.store.tables import FieldGroupRow, FieldRow, Workspace
+from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_about, record_type_of
+from finesieve.core.fields.definition import Field
+from finesieve.core.fields.groups import GroupSettings
+from finesieve.core.fields.manner import PLAIN, Manner
+from finesieve.core.fields.options import option_from_json
+from finesieve.core.fields.settings import FieldSettings
+from finesieve.store.columns import SQL_TYPES
+from finesieve.store.tables import (
+    AudienceList,
+    FieldGroupRow,
+    FieldRow,
+    LevelRow,
+    OptionListRow,
+    RecordLinkRow,
+    RecordTypeRow,
+    TagRow,
+    Workspace,
+)
 
-__all__ = ["Definitions", "add_column", "create_workspace_schema", "load_definitions", "touch", "unique_column"]
+__all__ = [
+    "Definitions",
+    "add_column",
+    "create_record_table",
+    "create_workspace_schema",
+    "field_from_row",
+    "load_definitions",
+    "table_name",
+    "touch",
+    "unique_column",
+]
 
 
 @dataclass(frozen=True)
 class Definitions:
-    """A workspace's catalogue and its table of people."""
+    """A workspace's catalogue and its tables, one for each thing that fields are about."""
 
     workspace_id: int
     catalogue: Catalogue
-    person: Table
+    tables: Mapping[str, Table]
+    link: Table
+
+    @property
+    def person(self) -> Table:
+        return self.tables[PERSON]
 
 
 _MOST_KEPT: Final = 64
@@ -37,29 +68,27 @@ def schema_name(workspace_id: int) -> str:
     return f"w_{int(workspace_id)}"
 
 
+def table_name(about: str) -> str:
+    """The table, in that schema, of the values about one thing."""
+    names = {PERSON: "person", ORDER: "order_values", LEVEL: "level_values", HOUSE: "house"}
+    return names.get(about) or f"record_{record_type_of(about)}"
+
+
 def load_definitions(session: Session, workspace_id: int) -> Definitions:
     """The definitions as they stand in this transaction. Raises NotFound for no such workspace."""
-    query = select(Workspace.catalogue_version, Workspace.zone).where(col(Workspace.id) == workspace_id)
-    found_row = session.exec(query).first()
+    wanted = (Workspace.catalogue_version, Workspace.zone, Workspace.language, Workspace.currency, Workspace.country)
+    query = select_columns(*(col(column) for column in wanted)).where(col(Workspace.id) == workspace_id)
+    found_row = session.execute(query).first()
     if found_row is None:
         raise NotFound("There is no such workspace.")
-    version, zone = found_row
+    version, zone, language, currency, country = found_row
     database = str(session.get_bind().engine.url.render_as_string(hide_password=True))
     with _lock:
         kept = _kept.get((database, workspace_id))
     if kept is not None and kept.catalogue.version == version:
         return kept
-    groups = session.exec(select(FieldGroupRow).order_by(col(FieldGroupRow.position), col(FieldGroupRow.id))).all()
-    order = {group.id: place for place, group in enumerate(groups)}
-    rows = session.exec(select(FieldRow).order_by(col(FieldRow.position), col(FieldRow.id))).all()
-    fields = [field_from_row(row) for row in sorted(rows, key=lambda row: order[row.group_id])]
-    catalogue = build_catalogue(
-        version,
-        ZoneInfo(zone),
-        [Group(group.id or 0, group.name, group.description) for group in groups],
-        fields,
-    )
-    found = Definitions(workspace_id, catalogue, person_table(workspace_id, catalogue.stored))
+    catalogue = _load_catalogue(session, version, Manner(language, ZoneInfo(zone), currency, country))
+    found = Definitions(workspace_id, catalogue, _tables(workspace_id, catalogue), _link_table(workspace_id))
     with _lock:
         if len(_kept) >= _MOST_KEPT:
             _kept.pop(next(iter(_kept)))
@@ -67,8 +96,64 @@ def load_definitions(session: Session, workspace_id: int) -> Definitions:
     return found
 
 
-def field_from_row(row: FieldRow) -> Field:
-    """The core's field for a stored row."""
+def _load_catalogue(session: Session, version: int, manner: Manner) -> Catalogue:
+    groups = session.exec(select(FieldGroupRow).order_by(col(FieldGroupRow.position), col(FieldGroupRow.id))).all()
+    order = {group.id: place for place, group in enumerate(groups)}
+    shared = {row.id: row.options for row in session.exec(select(OptionListRow)).all()}
+    rows = session.exec(select(FieldRow).order_by(col(FieldRow.position), col(FieldRow.id))).all()
+    fields = [field_from_row(row, manner, shared) for row in sorted(rows, key=lambda row: order[row.group_id])]
+    return build_catalogue(
+        version,
+        ZoneInfo(str(manner.zone)),
+        [
+            Group(row.id or 0, row.name, row.description, row.about, GroupSettings.model_validate(row.settings))
+            for row in groups
+        ],
+        [field for field in fields if field.deleted_at is None],
+        record_types=_record_types(session),
+        lists=_named(session.exec(select(AudienceList).order_by(col(AudienceList.name))).all()),
+        levels=_named(session.exec(select(LevelRow).order_by(col(LevelRow.position), col(LevelRow.id))).all()),
+        tags=tuple(session.exec(select(TagRow.name).order_by(col(TagRow.name))).all()),
+        deleted=[field for field in fields if field.deleted_at is not None],
+        manner=manner,
+    )
+
+
+def _named(rows: Sequence[AudienceList] | Sequence[LevelRow]) -> tuple[NamedList, ...]:
+    return tuple(NamedList(row.id or 0, row.key, row.name) for row in rows)
+
+
+def _record_types(session: Session) -> tuple[RecordType, ...]:
+    links: dict[int, list[Link]] = {}
+    ordered = select(RecordLinkRow).order_by(col(RecordLinkRow.position), col(RecordLinkRow.id))
+    for row in session.exec(ordered).all():
+        link = Link(row.id or 0, row.record_type_id, row.name, row.target, row.many, row.back_name, row.back_key)
+        links.setdefault(row.record_type_id, []).append(link)
+    rows = session.exec(
+        select(RecordTypeRow)
+        .where(~col(RecordTypeRow.archived))
+        .order_by(col(RecordTypeRow.position), col(RecordTypeRow.id))
+    ).all()
+    return tuple(
+        RecordType(
+            row.id or 0,
+            row.singular,
+            row.plural,
+            row.symbol,
+            row.description,
+            row.title_field,
+            tuple(links.get(row.id or 0, ())),
+        )
+        for row in rows
+    )
+
+
+def field_from_row(
+    row: FieldRow, manner: Manner = PLAIN, shared: Mapping[int | None, list[dict[str, Any]]] | None = None
+) -> Field:
+    """The core's field for a stored row; `shared` are the option lists by id."""
+    settings = FieldSettings.model_validate(row.settings)
+    options = (shared or {}).get(settings.option_list, row.options) if settings.option_list else row.options
     return Field(
         id=row.id or 0,
         key=row.key,
@@ -78,21 +163,53 @@ def field_from_row(row: FieldRow) -> Field:
         help=row.help,
         required=row.required,
         unit=row.unit,
-        options=tuple(Option(label, stored) for label, stored in row.options),
+        options=tuple(option_from_json(option) for option in options),
         built_in=row.built_in,
         formula=row.formula,
+        about=row.about,
+        settings=settings,
+        manner=manner,
+        generation=row.generation,
+        deleted_at=row.deleted_at,
     )
 
 
-def person_table(workspace_id: int, fields: Iterable[Field]) -> Table:
-    """The table of people with one typed column a field."""
-    columns = [Column(field.column, SQL_TYPES[field.value_type.kind]) for field in fields]
+def with_titles(field: Field, titles: Mapping[str, str]) -> Field:
+    """The field, knowing the titles of the records it chooses among."""
+    return replace(field, manner=replace(field.manner, titles=titles))
+
+
+_OWN_COLUMNS: Final[Mapping[str, Sequence[tuple[str, Any]]]] = {
+    PERSON: (("tags", SQL_TYPES["choices"]), ("lists", SQL_TYPES["choices"]), ("level", Text())),
+}
+_ARCHIVED: Final = (("archived_at", DateTime(timezone=True)),)
+
+
+def _tables(workspace_id: int, catalogue: Catalogue) -> dict[str, Table]:
+    abouts = (PERSON, ORDER, LEVEL, HOUSE, *(known.about for known in catalogue.record_types))
+    return {about: _table(workspace_id, about, catalogue.stored_about(about)) for about in abouts}
+
+
+def _table(workspace_id: int, about: str, fields: Iterable[Field]) -> Table:
+    """The values about one thing, with one typed column a field."""
+    own = _OWN_COLUMNS.get(about, _ARCHIVED if record_type_of(about) else ())
     return Table(
-        "person",
+        table_name(about),
         MetaData(schema=schema_name(workspace_id)),
         Column("id", BigInteger, primary_key=True),
         Column("created_at", DateTime(timezone=True), server_default=func.now(), nullable=False),
-        *columns,
+        *(Column(name, type_) for name, type_ in own),
+        *(Column(field.column, SQL_TYPES[field.type.kind]) for field in fields),
+    )
+
+
+def _link_table(workspace_id: int) -> Table:
+    return Table(
+        "link",
+        MetaData(schema=schema_name(workspace_id)),
+        Column("link_id", Integer, primary_key=True),
+        Column("record_id", BigInteger, primary_key=True),
+        Column("target_id", BigInteger, primary_key=True),
     )
 
 
@@ -102,14 +219,35 @@ def touch(session: Session, workspace_id: int) -> None:
     session.execute(statement.values(catalogue_version=Workspace.catalogue_version + 1))
 
 
+_SCHEMA: Final = """
+CREATE SCHEMA {s};
+CREATE TABLE {s}.person (id bigint GENERATED BY DEFAULT AS IDENTITY PRIMARY KEY,
+    created_at timestamptz NOT NULL DEFAULT now(), tags text[] NOT NULL DEFAULT '{{}}',
+    lists text[] NOT NULL DEFAULT '{{}}', level text);
+CREATE TABLE {s}.house (id bigint PRIMARY KEY, created_at timestamptz NOT NULL DEFAULT now());
+INSERT INTO {s}.house (id) VALUES (1);
+CREATE TABLE {s}.level_values (id bigint PRIMARY KEY, created_at timestamptz NOT NULL DEFAULT now());
+CREATE TABLE {s}.order_values (id bigint PRIMARY KEY, created_at timestamptz NOT NULL DEFAULT now());
+CREATE TABLE {s}.link (link_id integer NOT NULL, record_id bigint NOT NULL, target_id bigint NOT NULL,
+    PRIMARY KEY (link_id, record_id, target_id));
+CREATE INDEX link_target ON {s}.link (link_id, target_id);
+"""
+
+
 def create_workspace_schema(session: Session, workspace_id: int) -> None:
-    """The schema and the table of people of a new workspace, without any field yet."""
-    schema = schema_name(workspace_id)
-    session.execute(text(f"CREATE SCHEMA {schema}"))
+    """The schema and the tables of a new workspace, without any field yet."""
+    for statement in _SCHEMA.format(s=schema_name(workspace_id)).split(";\n"):
+        if statement.strip():
+            session.execute(text(statement))
+
+
+def create_record_table(session: Session, workspace_id: int, record_type_id: int) -> None:
+    """The table of a record type, without any field yet."""
+    name = f"{schema_name(workspace_id)}.{table_name(record_about(record_type_id))}"
     session.execute(
         text(
-            f"CREATE TABLE {schema}.person (id bigint GENERATED BY DEFAULT AS IDENTITY PRIMARY KEY, "
-            "created_at timestamptz NOT NULL DEFAULT now())"
+            f"CREATE TABLE {name} (id bigint GENERATED BY DEFAULT AS IDENTITY PRIMARY KEY, "
+            "created_at timestamptz NOT NULL DEFAULT now(), archived_at timestamptz)"
         )
     )
 
@@ -120,13 +258,28 @@ def add_column(session: Session, workspace_id: int, field: Field) -> None:
     Raises Unavailable, through the transaction, where the table is in use that long.
     """
     session.execute(text("SET LOCAL lock_timeout = '500ms'"))
-    sql_type = SQL_TYPES[field.value_type.kind].compile(dialect=session.get_bind().dialect)
-    session.execute(text(f"ALTER TABLE {schema_name(workspace_id)}.person ADD COLUMN {field.column} {sql_type}"))
+    sql_type = SQL_TYPES[field.type.kind].compile(dialect=session.get_bind().dialect)
+    table = f"{schema_name(workspace_id)}.{table_name(field.about)}"
+    session.execute(text(f"ALTER TABLE {table} ADD COLUMN {field.column} {sql_type}"))
+
+
+def drop_columns(session: Session, workspace_id: int, field: Field) -> None:
+    """The end of a deleted field: all the columns it has had."""
+    session.execute(text("SET LOCAL lock_timeout = '500ms'"))
+    table = f"{schema_name(workspace_id)}.{table_name(field.about)}"
+    for generation in range(field.generation + 1):
+        column = replace(field, generation=generation).column
+        session.execute(text(f"ALTER TABLE {table} DROP COLUMN IF EXISTS {column}"))
 
 
 def unique_column(session: Session, workspace_id: int, field: Field) -> None:
-    """No two people may have the same value in this text field, case apart."""
-    schema = schema_name(workspace_id)
-    session.execute(
-        text(f"CREATE UNIQUE INDEX person_{field.column} ON {schema}.person (finesieve.fold({field.column}))")
-    )
+    """No two may have the same value in this field, case apart. Raises Conflict where two have it already."""
+    schema, name = schema_name(workspace_id), table_name(field.about)
+    value = f"finesieve.fold({field.column})" if field.type.kind == "text" else field.column
+    session.execute(text(f"CREATE UNIQUE INDEX {name}_{field.column} ON {schema}.{name} ({value})"))
+
+
+def not_unique_column(session: Session, workspace_id: int, field: Field) -> None:
+    """Several may have the same value again."""
+    schema, name = schema_name(workspace_id), table_name(field.about)
+    session.execute(text(f"DROP INDEX IF EXISTS {schema}.{name}_{field.column}"))

@@ -2,6 +2,7 @@
 
 import sys
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any, Final
 
@@ -9,10 +10,9 @@ from sqlalchemy import (
     Boolean,
     ColumnElement,
     Date,
-    DateTime,
+    FromClause,
     Numeric,
     Text,
-    Time,
     and_,
     case,
     cast,
@@ -23,34 +23,20 @@ from sqlalchemy import (
     not_,
     null,
     or_,
+    select,
     true,
+    type_coerce,
 )
-from sqlalchemy.dialects.postgresql import ARRAY
-from sqlalchemy.types import TypeEngine
 
 from finesieve.core.errors import NotCompilable
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.typed import Typed
-from finesieve.core.values import DayOfYear, Kind, Value
+from finesieve.core.values import Kind, Value
+from finesieve.store.columns import SQL_TYPES
 
-__all__ = ["HANDLED", "SQL_TYPES", "Sql", "bound", "compile_sql"]
+__all__ = ["HANDLED", "Collected", "Columns", "Sql", "bound", "compile_sql"]
 
 Sql = ColumnElement[Any]
-
-SQL_TYPES: Final[dict[Kind, TypeEngine[Any]]] = {
-    "text": Text(),
-    "number": Numeric(),
-    "money": Numeric(),
-    "yes_no": Boolean(),
-    "choice": Text(),
-    "choices": ARRAY(Text()),
-    "date": Date(),
-    "time": Time(),
-    "datetime": DateTime(timezone=True),
-    "day_of_year": Text(),
-    "text_list": ARRAY(Text()),
-}
-"""The column type that holds values of each kind."""
 
 
 def bound(value: Value, kind: Kind) -> Sql:
@@ -59,21 +45,49 @@ def bound(value: Value, kind: Kind) -> Sql:
         return cast(null(), SQL_TYPES[kind])
     if isinstance(value, bool):
         return true() if value else false()
-    if isinstance(value, DayOfYear):
-        return literal(str(value), Text())
-    if isinstance(value, tuple):
-        return literal(list(value), SQL_TYPES[kind])
     return literal(value, SQL_TYPES[kind])
 
 
-def compile_sql(typed: Typed, columns: Mapping[str, Sql], moment: Moment) -> Sql:
+@dataclass(frozen=True)
+class Collected:
+    """The members of a collection: where they come from, what ties them to what is around, their columns."""
+
+    source: FromClause
+    tie: Sql
+    columns: Mapping[str, Sql]
+    order: Sql
+
+
+@dataclass(frozen=True)
+class Columns:
+    """The SQL of the names in reach.
+
+    `collect` gives the members of a collection: it takes the name of the
+    collection, what its members are about, the SQL of what is around, and the
+    names that are asked of the members. `around` has the tables of every level.
+    """
+
+    names: Mapping[str, Sql]
+    here: FromClause | None = None
+    collect: Callable[[str, str, FromClause | None, frozenset[str]], Collected] | None = None
+    around: tuple[FromClause, ...] = ()
+    levels: tuple[FromClause | None, ...] = ()
+
+
+def compile_sql(typed: Typed, columns: Mapping[str, Sql] | Columns, moment: Moment) -> Sql:
     """Compile a checked expression.
 
     `columns` gives the SQL of each name. Raises NotCompilable, with the place,
     for an operation that only Python can run.
     """
+    if not isinstance(columns, Columns):
+        columns = Columns(columns)
     if typed.operation == "name":
-        return columns[typed.name]
+        return columns.names[typed.key]
+    if typed.operation == "house":
+        return bound(moment.house.get(typed.name), typed.type.kind)
+    if typed.operation == "collect":
+        return _collect(typed, columns, moment)
     if typed.operation == "today":
         return literal(moment.today, Date())
     if typed.operation == "age":
@@ -86,6 +100,74 @@ def compile_sql(typed: Typed, columns: Mapping[str, Sql], moment: Moment) -> Sql
     if maker is None:
         raise NotCompilable(typed.span, "This part is worked out in Python.")
     return maker(typed, [compile_sql(part, columns, moment) for part in typed.parts])
+
+
+def _collect(typed: Typed, columns: Columns, moment: Moment) -> Sql:
+    """A function over the members of a collection, as one subquery."""
+    if columns.collect is None:
+        raise NotCompilable(typed.span, "Collections are worked out in Python here.")
+    level = typed.level + 1
+    prefix = f"{level}:"
+    wanted = frozenset(
+        part.key.removeprefix(prefix)
+        for part in typed.walk()
+        if part.operation in ("name", "collect") and part.level == level and part is not typed
+    )
+    levels = columns.levels or (columns.here,)
+    members = columns.collect(typed.collection, typed.about, levels[typed.level], wanted)
+    inner = Columns(
+        {**columns.names, **{prefix + key: sql for key, sql in members.columns.items()}},
+        members.source,
+        columns.collect,
+        (*columns.around, members.source),
+        (*levels[:level], members.source),
+    )
+    roles = dict(zip(typed.roles, typed.parts, strict=True))
+    part = {role: compile_sql(below, inner, moment) for role, below in roles.items()}
+    kind = roles["column"].type.kind if "column" in roles else "yes_no"
+    value = _collated(part["column"], roles["column"]) if "column" in part else true()
+    where = part.get("where")
+    query = select(_AGGREGATES[typed.name](value, where, typed)).select_from(members.source).where(members.tie)
+    if where is not None and typed.name not in ("any", "all"):
+        query = query.where(where)
+    if typed.name in ("latest", "first"):
+        by = _collated(part["by"], roles["by"]) if "by" in part else members.order
+        down = typed.name == "latest"
+        query = query.where(by.is_not(None)).limit(1)
+        query = query.order_by(by.desc(), members.order.desc()) if down else query.order_by(by, members.order)
+    around = [table for table in (*columns.around, *levels) if table is not None]
+    found: Sql = query.correlate(*around).scalar_subquery()
+    if typed.name in ("sum", "average"):
+        return _step(found)
+    return cast(found, Numeric) if typed.name in ("count", "count_filled") else type_coerce(found, SQL_TYPES[kind])
+
+
+def _any_of(_value: Sql, where: Sql | None, _typed: Typed) -> Sql:
+    verdict = true() if where is None else where
+    unknown = func.coalesce(func.bool_or(verdict.is_(None)), false())
+    return case((func.coalesce(func.bool_or(verdict), false()), true()), (unknown, null()), else_=false())
+
+
+def _all_of(_value: Sql, where: Sql | None, _typed: Typed) -> Sql:
+    verdict = true() if where is None else where
+    unknown = func.coalesce(func.bool_or(verdict.is_(None)), false())
+    return case((func.coalesce(func.bool_and(verdict), true()), case((unknown, null()), else_=true())), else_=false())
+
+
+_AGGREGATES: Final[dict[str, Callable[[Sql, Sql | None, Typed], Sql]]] = {
+    "count": lambda _value, _where, _typed: func.count(),
+    "count_filled": lambda value, _where, _typed: func.count(value),
+    "sum": lambda value, _where, _typed: func.coalesce(func.sum(value), 0),
+    "average": lambda value, _where, _typed: (
+        (func.sum(value) + literal_column("0e-40::numeric")) / func.nullif(func.count(value), 0)
+    ),
+    "min": lambda value, _where, _typed: func.min(value),
+    "max": lambda value, _where, _typed: func.max(value),
+    "any": _any_of,
+    "all": _all_of,
+    "latest": lambda value, _where, _typed: value,
+    "first": lambda value, _where, _typed: value,
+}
 
 
 _Maker = Callable[[Typed, list[Sql]], Sql]
@@ -168,6 +250,20 @@ def _in(typed: Typed, parts: list[Sql]) -> Sql:
     return parts[0].in_([bound(item, kind) for item in typed.items])
 
 
+def _texts(typed: Typed) -> Sql:
+    return literal(tuple(typed.items), SQL_TYPES["choices"])
+
+
+def _blank(typed: Typed, parts: list[Sql]) -> Sql:
+    if typed.parts[0].type.known:
+        return func.coalesce(func.cardinality(parts[0]), 0) == 0
+    return parts[0].is_(None)
+
+
+def _filled(typed: Typed, parts: list[Sql]) -> Sql:
+    return not_(_blank(typed, parts))
+
+
 _MAKERS: Final[dict[str, _Maker]] = {
     "const": lambda typed, _parts: bound(typed.value, typed.type.kind),
     "not": lambda _typed, parts: not_(parts[0]),
@@ -184,8 +280,13 @@ _MAKERS: Final[dict[str, _Maker]] = {
     "contains": lambda _typed, parts: func.strpos(_fold(parts[0]), _fold(parts[1])) > 0,
     "starts_with": _starts,
     "ends_with": _ends,
-    "is_blank": lambda _typed, parts: parts[0].is_(None),
-    "is_filled": lambda _typed, parts: parts[0].is_not(None),
+    "holds_any": lambda typed, parts: parts[0].op("&&", return_type=Boolean())(_texts(typed)),
+    "holds_every": lambda typed, parts: parts[0].op("@>", return_type=Boolean())(_texts(typed)),
+    "holds_no": lambda typed, parts: not_(parts[0].op("&&", return_type=Boolean())(_texts(typed))),
+    "count_items": lambda _typed, parts: cast(func.coalesce(func.cardinality(parts[0]), 0), Numeric),
+    "step_of": lambda typed, parts: cast(func.array_position(_texts(typed), parts[0]), Numeric),
+    "is_blank": _blank,
+    "is_filled": _filled,
     "add": lambda _typed, parts: _step(parts[0] + parts[1]),
     "subtract": lambda _typed, parts: _step(parts[0] - parts[1]),
     "multiply": lambda _typed, parts: _step(parts[0] * parts[1]),
@@ -201,5 +302,5 @@ _MAKERS: Final[dict[str, _Maker]] = {
     "max": _extreme("greatest"),
     "years_between": lambda _typed, parts: func.finesieve.years_between(*parts, type_=Numeric()),
 }
-HANDLED: Final = frozenset(_MAKERS) | {"name", "today", "age", "to_date"}
+HANDLED: Final = frozenset(_MAKERS) | {"name", "today", "age", "to_date", "house", "collect"}
 """The operations that SQL can run; a test compares them with all there are."""

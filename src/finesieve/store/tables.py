@@ -1,6 +1,6 @@
 """The fixed tables, in the schema `public`, each row of one workspace."""
 
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from typing import Any
 
 from sqlalchemy import BigInteger, Column, DateTime, ForeignKey, Identity, Index, Integer, UniqueConstraint, text
@@ -9,17 +9,28 @@ from sqlmodel import Field, SQLModel
 
 __all__ = [
     "GUARDED",
+    "AudienceList",
     "DefinitionChange",
     "FieldGroupRow",
     "FieldRow",
     "FormRow",
     "FormVersion",
     "History",
+    "HouseGrant",
+    "HouseMapping",
+    "HouseSchedule",
+    "LevelRow",
     "Membership",
+    "OptionListRow",
+    "RecordLinkRow",
+    "RecordTypeRow",
     "Segment",
     "Staff",
     "StaffSession",
     "Submission",
+    "TagRow",
+    "Task",
+    "Upload",
     "Workspace",
 ]
 
@@ -52,6 +63,9 @@ class Workspace(SQLModel, table=True):
     slug: str = Field(unique=True)
     name: str
     zone: str = "UTC"
+    language: str = "en_GB"
+    currency: str = "GBP"
+    country: str = "GB"
     catalogue_version: int = 1
     created_at: datetime = _moment()
 
@@ -87,21 +101,27 @@ class StaffSession(SQLModel, table=True):
 
 
 class FieldGroupRow(SQLModel, table=True):
-    """A named, ordered set of fields."""
+    """A named, ordered set of fields about one thing, see `core.fields.about`."""
 
     __tablename__ = "field_group"
     id: int | None = Field(default=None, primary_key=True)
     workspace_id: int = _workspace()
+    about: str = "person"
     name: str
     description: str = ""
+    settings: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
     position: int = 0
 
 
 class FieldRow(SQLModel, table=True):
-    """The definition of a field; `options` is a list of [label, stored value]."""
+    """The definition of a field; `options` as `core.fields.options` writes them.
+
+    `generation` counts the columns it has had; `deleted_at` is set while it can be
+    brought back.
+    """
 
     __tablename__ = "field"
-    __table_args__ = (UniqueConstraint("workspace_id", "key"),)
+    __table_args__ = (UniqueConstraint("workspace_id", "about", "key"),)
     id: int | None = Field(default=None, primary_key=True)
     workspace_id: int = _workspace()
     group_id: int = Field(foreign_key="field_group.id")
@@ -111,11 +131,170 @@ class FieldRow(SQLModel, table=True):
     help: str = ""
     required: bool = False
     unit: str = ""
-    options: list[list[str]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+    options: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
     built_in: bool = False
     formula: str = ""
     position: int = 0
+    about: str = "person"
+    settings: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+    generation: int = 0
+    deleted_at: datetime | None = Field(default=None, sa_column=Column(DateTime(timezone=True)))
+    deleted_by: str = ""
     created_at: datetime = _moment()
+
+
+class RecordTypeRow(SQLModel, table=True):
+    """A kind of thing a person has several of. `title_field` is the id of the field that names a record."""
+
+    __tablename__ = "record_type"
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    singular: str
+    plural: str
+    symbol: str = ""
+    description: str = ""
+    title_field: int = 0
+    position: int = 0
+    archived: bool = False
+    created_at: datetime = _moment()
+
+
+class RecordLinkRow(SQLModel, table=True):
+    """A link of a record type to people in a role, to orders, or to other records; see `core.catalogue.Link`."""
+
+    __tablename__ = "record_link"
+    __table_args__ = (UniqueConstraint("workspace_id", "target", "back_key"),)
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    record_type_id: int = Field(foreign_key="record_type.id", index=True)
+    name: str
+    target: str = "person"
+    many: bool = False
+    back_name: str
+    back_key: str
+    position: int = 0
+
+
+class OptionListRow(SQLModel, table=True):
+    """A list of options that several fields use."""
+
+    __tablename__ = "option_list"
+    __table_args__ = (UniqueConstraint("workspace_id", "name"),)
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    name: str
+    options: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+
+
+class AudienceList(SQLModel, table=True):
+    """A set of people kept for a purpose."""
+
+    __tablename__ = "audience_list"
+    __table_args__ = (UniqueConstraint("workspace_id", "key"),)
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    key: str
+    name: str
+    description: str = ""
+
+
+class LevelRow(SQLModel, table=True):
+    """A membership level; the values of its fields stand in the workspace's own schema."""
+
+    __tablename__ = "level"
+    __table_args__ = (UniqueConstraint("workspace_id", "key"),)
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    key: str
+    name: str
+    description: str = ""
+    position: int = 0
+
+
+class TagRow(SQLModel, table=True):
+    """A tag; after `ends_on` it is taken off everyone."""
+
+    __tablename__ = "tag"
+    __table_args__ = (UniqueConstraint("workspace_id", "name"),)
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    name: str
+    ends_on: date | None = None
+
+
+class HouseSchedule(SQLModel, table=True):
+    """A house value that takes effect at a moment; `applied` once it has been written into its place."""
+
+    __tablename__ = "house_schedule"
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    field_id: int
+    value: Any = _json()
+    effective_at: datetime = Field(sa_column=Column(DateTime(timezone=True), nullable=False))
+    applied: bool = False
+    actor: str
+
+
+class HouseGrant(SQLModel, table=True):
+    """Leave for another workspace to set house values of this one, by its forms. `keys` are those allowed."""
+
+    __tablename__ = "house_grant"
+    __table_args__ = (UniqueConstraint("workspace_id", "from_slug"),)
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    from_slug: str
+    keys: list[str] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+
+
+class HouseMapping(SQLModel, table=True):
+    """Which answers of a form set which house values, here or, with `target_slug`, in another workspace.
+
+    `pairs` is a list of [id of the field asked, key of the house value].
+    """
+
+    __tablename__ = "house_mapping"
+    __table_args__ = (UniqueConstraint("workspace_id", "form_id", "target_slug"),)
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    form_id: int
+    target_slug: str = ""
+    pairs: list[list[Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+
+
+class Task(SQLModel, table=True):
+    """Long work: what it is, how far it has come, how it ended.
+
+    `state`: waiting · running · done · failed · stopped.
+    """
+
+    __tablename__ = "task"
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    kind: str
+    title: str
+    state: str = "waiting"
+    done: int = 0
+    total: int = 0
+    message: str = ""
+    payload: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+    result: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+    actor: str
+    started_at: datetime = _moment()
+
+
+class Upload(SQLModel, table=True):
+    """A file that was sent and waits to be kept; the token is known to its sender alone."""
+
+    __tablename__ = "upload"
+    token: str = Field(primary_key=True)
+    workspace_id: int = _workspace()
+    digest: str
+    name: str
+    media_type: str
+    size: int
+    width: int = 0
+    height: int = 0
+    at: datetime = _moment()
 
 
 class FormRow(SQLModel, table=True):
@@ -185,16 +364,22 @@ class Submission(SQLModel, table=True):
 
 
 class History(SQLModel, table=True):
-    """Every change of every value, append-only."""
+    """Every change of every value, append-only.
+
+    `entity_id` is of the person, record, order or level that `about` says; 0 for the
+    house. A change of a link has the link's id, made negative, as `field_id`.
+    """
 
     __tablename__ = "history"
     __table_args__ = (
-        Index("ix_history_person", "workspace_id", "person_id", "field_id", "id"),
+        Index("ix_history_entity", "workspace_id", "about", "entity_id", "field_id", "id"),
+        Index("ix_history_field", "workspace_id", "field_id", "at"),
         Index("ix_history_at", "workspace_id", "at"),
     )
     id: int | None = Field(default=None, sa_column=Column(BigInteger, Identity(), primary_key=True))
     workspace_id: int = Field(sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False))
-    person_id: int = Field(sa_column=Column(BigInteger, nullable=False))
+    about: str = "person"
+    entity_id: int = Field(sa_column=Column(BigInteger, nullable=False))
     field_id: int
     old: Any = _json()
     new: Any = _json()
@@ -228,5 +413,16 @@ GUARDED = (
     "submission",
     "history",
     "definition_change",
+    "record_type",
+    "record_link",
+    "option_list",
+    "audience_list",
+    "level",
+    "tag",
+    "house_schedule",
+    "house_grant",
+    "house_mapping",
+    "task",
+    "upload",
 )
 """Tables behind row-level security: only rows of the transaction's workspace are seen."""

@@ -1,16 +1,19 @@
 """A posted form, read once and safe to use."""
 
-from collections.abc import Mapping, Sequence
-from typing import Annotated, Final
+from collections.abc import Callable, Mapping, Sequence
+from typing import Annotated, Final, TypeVar
 
 from fastapi import Depends, Request
 from starlette.exceptions import HTTPException
 
 from finesieve.core.errors import InvalidInput
 
-__all__ = ["Posted", "PostedForm", "posted", "whole_number"]
+__all__ = ["Posted", "PostedForm", "posted", "takes_files", "whole_number"]
 
-MOST_INPUTS: Final = 2_000
+MOST_INPUTS: Final = 6_000
+MOST_FILES: Final = 20
+MOST_BYTES: Final = 1_000_000
+_Route = TypeVar("_Route", bound=Callable[..., object])
 
 
 def whole_number(text: str) -> int | None:
@@ -19,10 +22,23 @@ def whole_number(text: str) -> int | None:
 
 
 class PostedForm:
-    """The inputs of a posted form: texts by name, each possibly several times."""
+    """The inputs of a posted form: texts by name, each possibly several times; and files, where they are taken."""
 
-    def __init__(self, pairs: Sequence[tuple[str, str]]) -> None:
+    def __init__(self, pairs: Sequence[tuple[str, str]], files: Mapping[str, tuple[str, bytes]] | None = None) -> None:
         self._pairs = tuple(pairs)
+        self.files = dict(files or {})
+
+    def lists(self, prefix: str = "") -> dict[str, list[str]]:
+        """All texts of the names that begin so, by the rest of the name."""
+        found: dict[str, list[str]] = {}
+        for name, value in self._pairs:
+            if name.startswith(prefix):
+                found.setdefault(name[len(prefix) :], []).append(value)
+        return found
+
+    def values(self, prefix: str) -> dict[str, str]:
+        """One text a name: several ticks of one name are joined, a line each."""
+        return {name: "\n".join(text for text in texts if text) for name, texts in self.lists(prefix).items()}
 
     def one(self, name: str, default: str = "") -> str:
         """The last text of this name."""
@@ -49,20 +65,40 @@ class PostedForm:
         return any(key == name for key, _ in self._pairs)
 
 
+def takes_files(route: _Route) -> _Route:
+    """Mark a route that takes files; everywhere else one is refused."""
+    route.takes_files = True  # type: ignore[attr-defined]  # a mark on a function
+    return route
+
+
 async def posted(request: Request) -> PostedForm:
-    """Read the form of a request. Refuses files, and what no text can hold, with a 4xx."""
+    """Read the form of a request. Refuses files that are not asked for, too much, and what no text can hold."""
     kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
     if kind not in ("application/x-www-form-urlencoded", "multipart/form-data", ""):
         raise HTTPException(415, "Send this as a form.")
-    form = await request.form(max_fields=MOST_INPUTS, max_files=0)
-    pairs = []
+    takes = getattr(getattr(request.scope.get("route"), "endpoint", None), "takes_files", False)
+    if not takes and int(request.headers.get("content-length") or 0) > MOST_BYTES:
+        raise HTTPException(413, "This is too much at once.")
+    form = await request.form(max_fields=MOST_INPUTS, max_files=MOST_FILES if takes else 1)
+    pairs: list[tuple[str, str]] = []
+    files: dict[str, tuple[str, bytes]] = {}
     for name, value in form.multi_items():
         if not isinstance(value, str):
-            raise HTTPException(422, "No file is asked for here.")
-        if "\x00" in value or "\x00" in name or any("\ud800" <= sign <= "\udfff" for sign in value + name):
-            raise HTTPException(422, "This holds a character that cannot be kept; type it anew.")
-        pairs.append((name, value.replace("\r\n", "\n")))
-    return PostedForm(pairs)
+            if not takes:
+                raise HTTPException(422, "No file is asked for here.")
+            if value.filename:
+                files[_sound(name)] = (_sound(value.filename), await value.read())
+            continue
+        pairs.append((_sound(name), _sound(value).replace("\r\n", "\n")))
+    if sum(len(name) + len(value) for name, value in pairs) > MOST_BYTES:
+        raise HTTPException(413, "This is too much at once.")
+    return PostedForm(pairs, files)
+
+
+def _sound(text: str) -> str:
+    if "\x00" in text or any("\ud800" <= sign <= "\udfff" for sign in text):
+        raise HTTPException(422, "This holds a character that cannot be kept; type it anew.")
+    return text
 
 
 Posted = Annotated[PostedForm, Depends(posted)]

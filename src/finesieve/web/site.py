@@ -9,6 +9,7 @@ from finesieve.services.scope import Clock
 from finesieve.services.signup import PublicForms
 from finesieve.settings import Settings
 from finesieve.store.database import Store
+from finesieve.store.files import FileStore
 
 __all__ = ["Site", "site_of"]
 
@@ -22,6 +23,7 @@ class Site:
     clock: Clock
     accounts: StaffAccounts
     public_forms: PublicForms
+    files: FileStore
 
 
 def site_of(request: Request) -> Site:

@@ -1,5 +1,6 @@
 """Jinja: templates lie beside their feature; values are escaped; an undefined name is an error."""
 
+import re
 from datetime import date, datetime
 from functools import cache
 from hashlib import sha256
@@ -9,12 +10,18 @@ from zoneinfo import ZoneInfo
 
 from babel.dates import format_date, format_datetime
 from jinja2 import Environment, FileSystemLoader, StrictUndefined
+from markupsafe import Markup, escape
 from starlette.requests import Request
 from starlette.responses import HTMLResponse
+
+from finesieve.core.fields.definition import Field
+from finesieve.core.fields.families.choices import country_codes, country_name, regions_of
+from finesieve.core.values import plain_number
 
 __all__ = ["PACKAGE", "render", "render_text"]
 
 PACKAGE: Final = Path(__file__).parents[1]
+_ADDRESS: Final = re.compile(r"(https?://[^\s<>\"]+[^\s<>\".,;:!?)])")
 
 
 @cache
@@ -27,7 +34,8 @@ def _environment() -> Environment:
         lstrip_blocks=True,
     )
     environment.filters.update(figure=_figure, day=_day, moment=_moment, percent=_percent, share=_share, plural=_plural)
-    environment.globals["asset"] = _asset
+    environment.filters.update(plain=lambda number: "" if number is None else plain_number(number), links=_links)
+    environment.globals.update(asset=_asset, countries=_countries, regions=_regions)
     return environment
 
 
@@ -63,6 +71,24 @@ def _asset(name: str) -> str:
     """The address of a static file, with a mark that changes with its contents."""
     mark = sha256((PACKAGE / "static" / name).read_bytes()).hexdigest()[:10]
     return f"/static/{name}?v={mark}"
+
+
+def _countries(field: Field) -> list[tuple[str, str]]:
+    """All countries by name, in the language of the house: (code, name)."""
+    names = [(code, country_name(code, field.manner.language)) for code in country_codes()]
+    return sorted(names, key=lambda pair: pair[1])
+
+
+def _regions(field: Field) -> tuple[tuple[str, str], ...]:
+    """The regions that a field offers: (code, name)."""
+    return regions_of(field.settings.country or field.manner.country)
+
+
+def _links(text: str) -> Markup:
+    """A text with its web addresses as links; everything else escaped."""
+    link = Markup('<a href="{0}" rel="noopener">{0}</a>')
+    parts = _ADDRESS.split(text)
+    return Markup("").join(link.format(part) if _ADDRESS.fullmatch(part) else escape(part) for part in parts)
 
 
 def render_text(template: str, context: dict[str, Any]) -> str:

@@ -1,29 +1,53 @@
 """A field: one defined fact that can hold a value."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
+from datetime import datetime
 from decimal import Decimal
 from typing import Final
 
+from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.families.choices import country_codes, regions_of
+from finesieve.core.fields.manner import PLAIN, Manner
+from finesieve.core.fields.options import Option
+from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.fields.types import TYPES, FieldType
-from finesieve.core.values import Type
+from finesieve.core.values import Kind, StoredFile, Type, Value
 
-__all__ = ["BUILT_IN", "BuiltIn", "Field", "Option", "options_from_lines"]
+__all__ = ["BUILT_IN", "BuiltIn", "Field", "Shelf", "twin_of"]
+
+PLAIN_SETTINGS: Final = FieldSettings()
+_KIND_TYPES: Final[Mapping[Kind, str]] = {
+    "number": "number",
+    "money": "money",
+    "yes_no": "yes_no",
+    "choice": "choice",
+    "choices": "choices",
+    "date": "date",
+    "time": "time",
+    "datetime": "datetime",
+    "day_of_year": "day_of_year",
+    "text_list": "text_list",
+    "structured": "structured",
+}
+"""By what type a derived value of each kind is shown."""
 
 
 @dataclass(frozen=True, slots=True)
-class Option:
-    """One choice: its label for people, its stored value for everything else."""
+class Shelf:
+    """Files that were sent and wait to be kept, by the token of their upload."""
 
-    label: str
-    stored_value: str
+    files: Mapping[str, StoredFile]
 
 
 @dataclass(frozen=True, slots=True)
 class Field:
-    """One fact kept about a person.
+    """One fact.
 
-    `result` is the type of a derived field, which has a `formula` and is never
-    asked; the others have a type of the catalogue.
+    `about` says what it belongs to. `result` is the type of a derived field,
+    which has a `formula` and is never asked; the others have a type of the
+    catalogue. `generation` counts the columns that it has had, one for each
+    change of type. `deleted_at` is set for one that can still be brought back.
     """
 
     id: int
@@ -38,85 +62,154 @@ class Field:
     built_in: bool = False
     formula: str = ""
     result: Type | None = None
+    about: str = PERSON
+    settings: FieldSettings = PLAIN_SETTINGS
+    manner: Manner = PLAIN
+    generation: int = 0
+    deleted_at: datetime | None = None
 
     @property
     def derived(self) -> bool:
         return bool(self.formula)
 
     @property
+    def stores(self) -> bool:
+        """Whether it has values of its own: not worked out, not for layout only."""
+        return not self.formula and self.type.stores
+
+    @property
     def type(self) -> FieldType:
+        if self.result is not None:
+            return TYPES[_KIND_TYPES.get(self.result.kind, "short_text")]
         return TYPES[self.type_key]
+
+    @property
+    def short(self) -> str:
+        """The name for columns and lists."""
+        return self.settings.short_name or self.label
+
+    @property
+    def offered(self) -> tuple[Option, ...]:
+        """The options that a form offers: those not retired."""
+        return tuple(option for option in self.options if not option.retired)
 
     @property
     def value_type(self) -> Type:
         """The type of its values in expressions."""
         if self.result is not None:
             return self.result
-        options = tuple(option.stored_value for option in self.options)
-        return Type(self.type.kind, options, self.key if options else "")
+        options = self._stored_options()
+        source = self.key if self.type.kind in ("choice", "choices") else ""
+        return Type(self.type.kind, options, source, ordered=self.type_key == "progress")
+
+    def _stored_options(self) -> tuple[str, ...]:
+        if self.type_key == "country":
+            return country_codes()
+        if self.type_key == "region":
+            return tuple(code for code, _ in regions_of(self.settings.country or self.manner.country))
+        return tuple(option.stored_value for option in self.options)
 
     @property
     def column(self) -> str:
         """The column that holds its values; made from the id, never from a user's text."""
-        return f"f{self.id}"
+        return f"f{self.id}_{self.generation}" if self.generation else f"f{self.id}"
 
     def label_of(self, stored_value: str) -> str:
         """The label of a stored option value; the value itself where the option is gone."""
+        stored_value = self.settings.renamed.get(stored_value, stored_value)
         for option in self.options:
             if option.stored_value == stored_value:
                 return option.label
         return stored_value
 
-    def show(self, value: object) -> str:
+    def parse(self, raw: str, shelf: Shelf | None = None) -> Value:
+        """Read an answer; an empty one is blank. Raises ValueError with a plain sentence."""
+        if self.type.kind == "file" and raw:
+            found = shelf.files.get(raw) if shelf else None
+            if found is None:
+                raise ValueError("Choose the file again.")
+            return found
+        return self.type.parse(raw, self)
+
+    def show(self, value: Value) -> str:
         """The value as people read it; "" where it is blank."""
         if value is None:
             return ""
-        if isinstance(value, str) and self.options:
+        if self.options and isinstance(value, str):
             return self.label_of(value)
-        shown = self.type.show(value)
+        if self.options and isinstance(value, tuple):
+            return ", ".join(self.label_of(item) for item in value)
+        shown = self.type.show(value, self)
         return f"{shown} {self.unit}" if self.unit and isinstance(value, Decimal) else shown
+
+    def raw(self, value: Value) -> str:
+        """The value as it stands in an input."""
+        return self.type.raw(value, self)
 
 
 @dataclass(frozen=True, slots=True)
 class BuiltIn:
-    """A field that every workspace has from the start."""
+    """A field that every workspace has from the start; `behaviour` is what a hand-made twin would lack."""
 
     key: str
     label: str
     type_key: str
     required: bool
     help: str
+    behaviour: str
+    alike: tuple[str, ...] = ()
 
 
 BUILT_IN: Final = (
-    BuiltIn("email", "Email", "email", True, ""),
-    BuiltIn("first_name", "First name", "short_text", False, ""),
-    BuiltIn("last_name", "Last name", "short_text", False, ""),
-    BuiltIn("signed_up_on", "Signed up on", "date", False, "The day they first sent a form; set by the house."),
+    BuiltIn(
+        "email",
+        "Email",
+        "email",
+        True,
+        "",
+        "Letters go there, each person has their own, and it tells who is who.",
+        ("e mail", "email address", "mail", "mail address"),
+    ),
+    BuiltIn(
+        "first_name",
+        "First name",
+        "short_text",
+        False,
+        "",
+        "Letters greet people by it, and the list and the search know it.",
+        ("forename", "given name", "name", "full name"),
+    ),
+    BuiltIn(
+        "last_name",
+        "Last name",
+        "short_text",
+        False,
+        "",
+        "The list of people sorts by it, and the search knows it.",
+        ("surname", "family name"),
+    ),
+    BuiltIn(
+        "phone",
+        "Phone",
+        "phone",
+        False,
+        "",
+        "Numbers are checked, kept in one form, and text messages go there.",
+        ("phone number", "telephone", "mobile", "mobile number", "telephone number"),
+    ),
+    BuiltIn(
+        "signed_up_on",
+        "Signed up on",
+        "date",
+        False,
+        "The day they first sent a form; set by the house.",
+        "It is set by itself on the day of the first form.",
+        ("sign up date", "signup date", "joined on", "date joined"),
+    ),
 )
 
 
-def options_from_lines(text: str) -> tuple[Option, ...]:
-    """Options from pasted lines, `Label` or `Label = stored value` each.
-
-    Raises ValueError, with a sentence, where two stored values are the same or
-    none is left.
-    """
-    options: list[Option] = []
-    seen: set[str] = set()
-    for line in text.splitlines():
-        label, _, stored = (part.strip() for part in line.partition("="))
-        if not label:
-            continue
-        stored = stored or label.lower()
-        if stored in seen:
-            raise ValueError(f"Two options have the stored value “{stored}”.")
-        if len(label) > 200 or len(stored) > 200:
-            raise ValueError("An option has at most 200 characters.")
-        seen.add(stored)
-        options.append(Option(label, stored))
-    if not options:
-        raise ValueError("A choice needs at least one option, one a line.")
-    if len(options) > 200:
-        raise ValueError("A choice has at most 200 options.")
-    return tuple(options)
+def twin_of(label: str) -> BuiltIn | None:
+    """The built-in field that a label seems to repeat, or None."""
+    words = " ".join(label.lower().replace("-", " ").replace("_", " ").split())
+    return next((known for known in BUILT_IN if words == known.label.lower() or words in known.alike), None)

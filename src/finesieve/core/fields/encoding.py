@@ -4,11 +4,12 @@ from datetime import date, datetime, time
 from decimal import Decimal, InvalidOperation
 from typing import TypeVar
 
-from finesieve.core.values import DayOfYear, Type, Value, plain_number
+from finesieve.core.values import DayOfYear, StoredFile, Structured, Type, Value, plain_number
 
 __all__ = ["from_json", "to_json"]
 
 _T = TypeVar("_T")
+_FILE_PARTS = ("digest", "name", "media_type", "size", "width", "height")
 Json = None | bool | int | float | str | list["Json"] | dict[str, "Json"]
 
 
@@ -20,6 +21,11 @@ def to_json(value: Value) -> Json:
         return plain_number(value)
     if isinstance(value, tuple):
         return list(value)
+    if isinstance(value, Structured):
+        data: Json = value.data
+        return data
+    if isinstance(value, StoredFile):
+        return {slot: getattr(value, slot) for slot in _FILE_PARTS if getattr(value, slot)}
     return value.isoformat() if isinstance(value, date | time) else str(value)
 
 
@@ -31,6 +37,10 @@ def from_json(data: Json, type_: Type) -> Value:
     if data in (None, "", []):
         return None
     kind = type_.kind
+    if kind == "structured":
+        return Structured.of(data)
+    if kind == "file":
+        return _file(data)
     if kind == "yes_no":
         return _expected(data, bool)
     if kind in ("number", "money"):
@@ -47,6 +57,18 @@ def _expected(data: Json, wanted: type[_T]) -> _T:
     if not isinstance(data, wanted):
         raise ValueError(f"{data!r} is not a {wanted.__name__}")
     return data
+
+
+def _file(data: Json) -> StoredFile:
+    parts = _expected(data, dict)
+    if set(parts) - set(_FILE_PARTS) or not isinstance(parts.get("digest"), str):
+        raise ValueError("no stored file")
+    return StoredFile(
+        str(parts["digest"]),
+        str(parts.get("name", "")),
+        str(parts.get("media_type", "")),
+        *(int(str(parts.get(part, 0))) for part in ("size", "width", "height")),
+    )
 
 
 def _decimal(data: Json) -> Decimal:

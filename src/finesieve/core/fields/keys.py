@@ -14,7 +14,7 @@ RESERVED: Final = tuple(
 )
 """Words of the expression language; never a key."""
 PREFIXES: Final = frozenset(("person", "house", "order", "cart", "level", "page", "form", "record", "old"))
-_OWN: Final = frozenset(("role", "tags", "lists"))
+_OWN: Final = frozenset(("role", "tags", "lists", "people", "orders"))
 _KEY: Final = re.compile(r"[a-z][a-z0-9_]*")
 
 

@@ -1,20 +1,19 @@
 """The catalogue of field types: how each is read from an answer, shown, and stamped."""
 
-import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import date, datetime
 from decimal import Decimal
 from typing import Final
 
-from babel.dates import format_date
-from email_validator import EmailNotValidError, validate_email
-
+from finesieve.core.fields.asked import Asked
+from finesieve.core.fields.families import choices, data, dates, numbers, texts
 from finesieve.core.values import Kind, Value, plain_number, tidy_text
 
-__all__ = ["TYPES", "FieldType", "show_value"]
+__all__ = ["LAYOUT", "TYPES", "FieldType"]
 
-MOST_TEXT: Final = 500
+
+def _shown(value: Value, _asked: Asked) -> str:
+    return str(value)
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,7 +21,9 @@ class FieldType:
     """One type of field.
 
     `read` takes the tidied, non-empty text of an answer and gives the value, or
-    raises ValueError with a plain sentence. `stamp` is the sign in lists.
+    raises ValueError with a plain sentence. `shows` gives the value as people
+    read it, `writes` as it stands in an input. `stamp` is the sign in lists. A
+    type that `stores` nothing is for layout only.
     """
 
     key: str
@@ -30,101 +31,191 @@ class FieldType:
     example: str
     stamp: str
     kind: Kind
-    read: Callable[[str, Sequence[str]], Value]
+    read: Callable[[str, Asked], Value]
+    shows: Callable[[Value, Asked], str] = _shown
+    writes: Callable[[Value, Asked], str] = _shown
+    stores: bool = True
 
-    def parse(self, raw: str, options: Sequence[str] = ()) -> Value:
+    def parse(self, raw: str, asked: Asked) -> Value:
         """Read an answer; an empty one is blank. Raises ValueError with a plain sentence."""
         try:
             text = tidy_text(raw)
         except ValueError:
             raise ValueError("This holds a character that cannot be kept; type it anew.") from None
-        return self.read(text, options) if text else None
+        return self.read(text, asked) if text else None
 
-    def show(self, value: object) -> str:
-        """The value as people read it."""
-        return show_value(value)
-
-    def raw(self, value: object) -> str:
-        """The value as it stands in an input."""
-        if isinstance(value, bool):
-            return "yes" if value else "no"
-        if isinstance(value, Decimal):
+    def show(self, value: Value, asked: Asked) -> str:
+        """The value as people read it; "" where it is blank."""
+        if value is None:
+            return ""
+        if isinstance(value, Decimal) and self.kind not in ("number", "money"):
             return plain_number(value)
-        return "" if value is None else str(value)
+        return self.shows(value, asked)
+
+    def raw(self, value: Value, asked: Asked) -> str:
+        """The value as it stands in an input."""
+        return "" if value is None else self.writes(value, asked)
+
+    @property
+    def has_options(self) -> bool:
+        """Whether its owner lists the options."""
+        return self.key in ("choice", "choices", "progress")
 
 
-def show_value(value: object) -> str:
-    """Any value as people read it, options aside; "" where it is blank."""
-    if value is None:
-        return ""
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, Decimal):
-        return plain_number(value)
-    if isinstance(value, date) and not isinstance(value, datetime):
-        return format_date(value, "d MMM y", locale="en_GB")
-    if isinstance(value, tuple):
-        return ", ".join(value)
-    return str(value)
-
-
-def _short_text(text: str, _options: Sequence[str]) -> str:
-    if "\n" in text or "\r" in text:
-        raise ValueError("Write this on one line.")
-    if len(text) > MOST_TEXT:
-        raise ValueError(f"This is too long; at most {MOST_TEXT} characters.")
-    return text
-
-
-def _email(text: str, _options: Sequence[str]) -> str:
-    try:
-        return validate_email(text, check_deliverability=False, test_environment=True).normalized
-    except EmailNotValidError:
-        raise ValueError("This is not a complete email address; it looks like name@example.org.") from None
-
-
-_NUMBER: Final = re.compile(r"[+-]?[0-9]{1,15}([.][0-9]{1,10})?")
-
-
-def _number(text: str, _options: Sequence[str]) -> Decimal:
-    compact = text.replace(" ", "").replace("\u00a0", "").replace("−", "-")
-    if "," in compact:
-        raise ValueError("Write the number without commas, decimals after a point, such as 1250.5.")
-    if not _NUMBER.fullmatch(compact):
-        raise ValueError("Write a number in digits, such as 12 or 0.5.")
-    return Decimal(compact) + 0  # + 0: there is no negative zero
-
-
-def _yes_no(text: str, _options: Sequence[str]) -> bool:
-    answers = {"yes": True, "no": False}
-    if text.lower() not in answers:
-        raise ValueError("Choose yes or no.")
-    return answers[text.lower()]
-
-
-def _choice(text: str, options: Sequence[str]) -> str:
-    if text not in options:
-        raise ValueError("Choose one of the options offered.")
-    return text
-
-
-def _date(text: str, _options: Sequence[str]) -> date:
-    try:
-        if not re.fullmatch(r"[0-9]{4}-[0-9]{2}-[0-9]{2}", text):
-            raise ValueError
-        return date.fromisoformat(text)
-    except ValueError:
-        raise ValueError("Write a date that exists as year-month-day, such as 1984-05-27.") from None
+def _nothing(_text: str, _asked: Asked) -> Value:
+    return None
 
 
 TYPES: Final[dict[str, FieldType]] = {
     type_.key: type_
     for type_ in (
-        FieldType("short_text", "Short text", "what they call their plot", "Txt", "text", _short_text),
-        FieldType("email", "Email", "where letters are sent", "Mail", "text", _email),
-        FieldType("number", "Number", "litres a day", "Num", "number", _number),
-        FieldType("yes_no", "Yes or no", "has a greenhouse", "Y/N", "yes_no", _yes_no),
-        FieldType("choice", "One of several", "how they water", "1 of", "choice", _choice),
-        FieldType("date", "Date", "when they were born", "Date", "date", _date),
+        FieldType("short_text", "Short text", "what they call their plot", "Txt", "text", texts.read_short_text),
+        FieldType("long_text", "Long text", "what they would like to learn", "Text", "text", texts.read_long_text),
+        FieldType("email", "Email", "where letters are sent", "Mail", "text", texts.read_email),
+        FieldType(
+            "phone", "Phone", "where to ring them", "Tel", "text", texts.read_phone, texts.show_phone, texts.show_phone
+        ),
+        FieldType("url", "Web address", "their garden’s own page", "Web", "text", texts.read_url),
+        FieldType(
+            "secret",
+            "Secret",
+            "the word that opens the tool shed",
+            "Key",
+            "secret",
+            texts.read_secret,
+            texts.show_secret,
+            data.write_nothing,
+        ),
+        FieldType(
+            "number",
+            "Number",
+            "litres a day",
+            "Num",
+            "number",
+            numbers.read_number,
+            numbers.show_number,
+            numbers.write_number,
+        ),
+        FieldType(
+            "money",
+            "Money",
+            "what they pledge a year",
+            "Mny",
+            "money",
+            numbers.read_money,
+            numbers.show_money,
+            numbers.write_number,
+        ),
+        FieldType(
+            "yes_no",
+            "Yes or no",
+            "has a greenhouse",
+            "Y/N",
+            "yes_no",
+            choices.read_yes_no,
+            choices.show_yes_no,
+            choices.write_yes_no,
+        ),
+        FieldType(
+            "agreement",
+            "Agreement",
+            "accepts the garden rules",
+            "Agr",
+            "yes_no",
+            choices.read_agreement,
+            choices.show_agreement,
+            choices.write_yes_no,
+        ),
+        FieldType("choice", "One of several", "how they water", "1 of", "choice", choices.read_choice),
+        FieldType(
+            "choices",
+            "Several of several",
+            "what they grow",
+            "n of",
+            "choices",
+            choices.read_choices,
+            texts.show_text_list,
+            texts.write_lines,
+        ),
+        FieldType("progress", "Progress", "how far the raised bed has come", "Step", "choice", choices.read_choice),
+        FieldType("date", "Date", "when they were born", "Date", "date", dates.read_date, dates.show_date),
+        FieldType(
+            "time",
+            "Time of day",
+            "when they like to be rung",
+            "Time",
+            "time",
+            dates.read_time,
+            dates.show_time,
+            dates.write_time,
+        ),
+        FieldType(
+            "datetime",
+            "Date and time",
+            "when the soil was tested",
+            "D+T",
+            "datetime",
+            dates.read_datetime,
+            dates.show_datetime,
+            dates.write_datetime,
+        ),
+        FieldType(
+            "day_of_year",
+            "Day of the year",
+            "their birthday",
+            "Day",
+            "day_of_year",
+            dates.read_day_of_year,
+            dates.show_day_of_year,
+        ),
+        FieldType("colour", "Colour", "the paint of the shed", "Col", "text", texts.read_colour),
+        FieldType("file", "File", "a soil report", "File", "file", data.read_sent_file, writes=data.write_nothing),
+        FieldType(
+            "picture", "Picture", "a photo of the plot", "Pic", "file", data.read_sent_file, writes=data.write_nothing
+        ),
+        FieldType(
+            "country",
+            "Country",
+            "where their seeds come from",
+            "Ctry",
+            "choice",
+            choices.read_country,
+            choices.show_country,
+        ),
+        FieldType(
+            "region", "Region", "the county they garden in", "Regn", "choice", choices.read_region, choices.show_region
+        ),
+        FieldType(
+            "text_list",
+            "List of texts",
+            "names of their beds",
+            "List",
+            "text_list",
+            texts.read_text_list,
+            texts.show_text_list,
+            texts.write_lines,
+        ),
+        FieldType(
+            "structured",
+            "Structured data",
+            "readings of the weather post",
+            "JSON",
+            "structured",
+            data.read_structured,
+            writes=data.write_structured,
+        ),
+        FieldType(
+            "record",
+            "One of the records",
+            "the plot they would like",
+            "Rec",
+            "choice",
+            choices.read_record,
+            choices.show_record,
+        ),
+        FieldType("heading", "Heading", "a title between questions", "Head", "text", _nothing, stores=False),
+        FieldType("note", "Note", "a paragraph between questions", "Note", "text", _nothing, stores=False),
     )
 }
+LAYOUT: Final = frozenset(key for key, type_ in TYPES.items() if not type_.stores)
+"""Types for layout only: they hold no value."""

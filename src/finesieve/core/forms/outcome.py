@@ -9,11 +9,13 @@ from datetime import tzinfo
 from decimal import Decimal
 from typing import Final, Literal
 
-from finesieve.core.fields.definition import Field
+from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.definition import Field, Shelf
 from finesieve.core.forms.definition import Check, Form, PatternCheck, Question, RangeCheck, compile_pattern
 from finesieve.core.language.checker import check
 from finesieve.core.language.derived import Derivation, find_circle
 from finesieve.core.language.evaluator import Moment, Program, compile_python
+from finesieve.core.language.names import World
 from finesieve.core.language.problems import Problem
 from finesieve.core.values import Type, Value, plain_number
 
@@ -22,6 +24,7 @@ __all__ = [
     "Outcome",
     "PreparedForm",
     "QuestionOutcome",
+    "can_ask",
     "check_fits",
     "form_problems",
     "prepare",
@@ -118,9 +121,15 @@ class PreparedForm:
         }
 
     def evaluate(
-        self, answers: Mapping[str, str], moment: Moment, stored: Mapping[str, Value] | None = None
+        self,
+        answers: Mapping[str, str],
+        moment: Moment,
+        stored: Mapping[str, Value] | None = None,
+        shelf: Shelf | None = None,
     ) -> Outcome:
         """Work out the form for these answers, by question id, of a person with these stored values.
+
+        `shelf` has the files that were sent so far; an answer names one by its token.
 
         A question that is hidden is not asked, not checked and not stored; in
         rules its field is then the stored value.
@@ -137,18 +146,21 @@ class PreparedForm:
                 verdict is True,
                 answers.get(question.id, ""),
                 bool(verdict) if verdict is not None else None,
+                shelf,
             )
             outcomes[question.id] = outcome
-            if outcome.shows:
+            if outcome.shows and field.stores:
                 known[field.key] = outcome.value
-        return Outcome(tuple(outcomes[question.id] for question in self.form.questions))
+        return Outcome(tuple(outcomes[question.id] for question in self.form.questions if question.id in outcomes))
 
-    def _one(self, question: Question, field: Field, shows: bool, raw: str, verdict: bool | None) -> QuestionOutcome:
-        required = field.required if question.required is None else question.required
+    def _one(
+        self, question: Question, field: Field, shows: bool, raw: str, verdict: bool | None, shelf: Shelf | None
+    ) -> QuestionOutcome:
+        required = field.stores and (field.required if question.required is None else question.required)
         if not shows:
             return QuestionOutcome(question, field, verdict, raw, None, required)
         try:
-            value = field.type.parse(raw, [option.stored_value for option in field.options])
+            value = field.parse(raw, shelf)
         except ValueError as trouble:
             return QuestionOutcome(question, field, verdict, raw, None, required, "unreadable", str(trouble))
         if value is None:
@@ -174,6 +186,19 @@ class PreparedForm:
 
 _MISSING: Final = {
     "choice": "Please choose one.",
+    "progress": "Please choose one.",
+    "record": "Please choose one.",
+    "country": "Please choose a country.",
+    "region": "Please choose a region.",
+    "choices": "Please choose at least one.",
+    "agreement": "Please tick this to go on.",
+    "file": "Please choose a file.",
+    "picture": "Please choose a picture.",
+    "money": "Please give an amount.",
+    "time": "Please give a time.",
+    "datetime": "Please give a date and a time.",
+    "day_of_year": "Please give a day.",
+    "phone": "Please give your phone number.",
     "yes_no": "Please choose yes or no.",
     "date": "Please give a date.",
     "number": "Please give a number.",
@@ -192,26 +217,44 @@ def say_range(test: RangeCheck, unit: str = "") -> str:
 
 
 def prepare(
-    form: Form, fields: Mapping[int, Field], names: Mapping[str, Type], zone: tzinfo, derivation: Derivation
+    form: Form,
+    fields: Mapping[int, Field],
+    names: Mapping[str, Type] | World,
+    zone: tzinfo,
+    derivation: Derivation,
+    hidden_groups: frozenset[int] = frozenset(),
 ) -> PreparedForm:
-    """Compile a form. Its problems must be empty, see `form_problems`."""
+    """Compile a form. Questions of fields that are deleted, resting or private to staff are left out.
+
+    `hidden_groups` are the groups whose fields only staff see.
+    """
     rules: dict[str, Program] = {}
     needs: dict[str, frozenset[str]] = {}
     for question in form.questions:
         if question.show_when:
             typed = check(question.show_when, names, zone=zone, expect="yes_no").typed
-            if typed is None:
-                raise ValueError(f"the rule of {question.id} has problems")
-            rules[question.id] = compile_python(typed)
-            needs[question.id] = typed.names
-    return PreparedForm(form, fields, rules, _in_order(form, fields, needs, derivation), derivation)
+            # A rule that lost its meaning after publishing is unknown, and what hangs on it does not show.
+            rules[question.id] = compile_python(typed) if typed is not None else lambda _row, _moment: None
+            needs[question.id] = typed.names if typed is not None else frozenset()
+    asked = tuple(question for question in form.questions if can_ask(fields.get(question.field_id), hidden_groups))
+    return PreparedForm(form, fields, rules, _in_order(asked, fields, needs, derivation), derivation)
+
+
+def can_ask(field: Field | None, hidden_groups: frozenset[int] = frozenset()) -> bool:
+    """Whether a public page asks a field: it is there, not derived, not resting, not private to staff."""
+    if field is None or field.derived or field.about != PERSON:
+        return False
+    return not (field.settings.resting or field.settings.private or field.group_id in hidden_groups)
 
 
 def _in_order(
-    form: Form, fields: Mapping[int, Field], needs: Mapping[str, frozenset[str]], derivation: Derivation
+    questions: tuple[Question, ...],
+    fields: Mapping[int, Field],
+    needs: Mapping[str, frozenset[str]],
+    derivation: Derivation,
 ) -> tuple[Question, ...]:
     """The questions so that each comes after those its rule asks about."""
-    asking = {fields[question.field_id].key: question for question in form.questions}
+    asking = {fields[question.field_id].key: question for question in questions}
     ordered: dict[str, Question] = {}
 
     def place(question: Question) -> None:
@@ -222,15 +265,21 @@ def _in_order(
                 place(asking[key])
         ordered[question.id] = question
 
-    for question in form.questions:
+    for question in questions:
         place(question)
     return tuple(ordered.values())
 
 
 def form_problems(
-    form: Form, fields: Mapping[int, Field], names: Mapping[str, Type], zone: tzinfo, derivation: Derivation
+    form: Form,
+    fields: Mapping[int, Field],
+    names: Mapping[str, Type] | World,
+    zone: tzinfo,
+    derivation: Derivation,
+    hidden_groups: frozenset[int] = frozenset(),
+    gone: Mapping[int, str] | None = None,
 ) -> tuple[FormProblem, ...]:
-    """All that keeps the form from being published."""
+    """All that keeps the form from being published. `gone` gives the labels of deleted fields by id."""
     found: list[FormProblem] = []
     if not form.questions:
         found.append(FormProblem("", "The form asks nothing yet; add a question."))
@@ -239,10 +288,12 @@ def form_problems(
     for question in form.questions:
         field = fields.get(question.field_id)
         if field is None or field.derived:
-            found.append(
-                FormProblem(question.id, "The field of this question is gone; remove the question or choose another.")
-            )
+            label = (gone or {}).get(question.field_id)
+            lost = f"The field “{label}” was deleted; bring it back, or" if label else "The field is gone;"
+            found.append(FormProblem(question.id, f"{lost} remove the question."))
             continue
+        if field.settings.private or field.group_id in hidden_groups:
+            found.append(FormProblem(question.id, f"“{field.label}” is private to staff and cannot be asked here."))
         asking[field.key] = question
         if question.check is not None and not check_fits(question.check, field):
             found.append(
@@ -281,5 +332,5 @@ def _label(form: Form, fields: Mapping[int, Field], question_id: str) -> str:
 
 def check_fits(test: Check, field: Field) -> bool:
     """Whether this kind of check makes sense for the field: ranges for numbers, patterns for texts."""
-    wanted = {"range": ("number",), "pattern": ("short_text", "email")}[test.kind]
+    wanted = {"range": ("number", "money"), "pattern": ("short_text", "long_text", "email", "phone", "url")}[test.kind]
     return field.type_key in wanted

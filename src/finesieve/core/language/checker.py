@@ -6,12 +6,12 @@ from datetime import UTC, tzinfo
 from functools import singledispatchmethod
 from typing import Final
 
-from finesieve.core.fields.keys import PREFIXES
 from finesieve.core.language import tree
-from finesieve.core.language.fitting import KIND_WORDS, NUMERIC, Fitter, say_kind
+from finesieve.core.language.collecting import AGGREGATES, Collecting
+from finesieve.core.language.fitting import KIND_WORDS, NUMERIC, say_kind
 from finesieve.core.language.functions import FUNCTIONS, ORDERED, Function, nearest
+from finesieve.core.language.names import World
 from finesieve.core.language.parser import parse
-from finesieve.core.language.printer import print_text_literal
 from finesieve.core.language.problems import Problem, Span
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Kind, Type
@@ -23,6 +23,7 @@ _MONEY: Final = Type("money")
 _TEXT: Final = Type("text")
 _DATE: Final = Type("date")
 _YES_NO: Final = Type("yes_no")
+_NOT_COMPARED: Final = frozenset(("choices", "text_list", "structured", "file", "secret", "collection"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,33 +37,34 @@ class Checked:
 
 def check(
     text: str,
-    names: Mapping[str, Type],
+    names: Mapping[str, Type] | World,
     *,
     zone: tzinfo = UTC,
     expect: Kind | None = None,
-    prefixes: frozenset[str] = frozenset(("person",)),
 ) -> Checked:
-    """Parse and check a text against the fields in `names`.
+    """Parse and check a text against a world, or against the fields of a person in `names`.
 
     `expect` is the kind the whole must have, such as yes_no for a rule.
     """
     parsed = parse(text)
     if parsed.tree is None:
         return Checked(None, None, parsed.problems)
-    return check_tree(parsed.tree, names, zone=zone, expect=expect, prefixes=prefixes)
+    return check_tree(parsed.tree, names, zone=zone, expect=expect)
 
 
 def check_tree(
     node: tree.Node,
-    names: Mapping[str, Type],
+    names: Mapping[str, Type] | World,
     *,
     zone: tzinfo = UTC,
     expect: Kind | None = None,
-    prefixes: frozenset[str] = frozenset(("person",)),
 ) -> Checked:
     """Check a tree; see `check`."""
-    checker = _Checker(names, zone, prefixes)
+    checker = _Checker(World.of(names), zone)
     typed = checker.typed(node)
+    if typed is not None and typed.operation == "collection":
+        checker.say_collection(typed)
+        typed = None
     if typed is not None and expect is not None and typed.type.kind != expect:
         message = f"This gives {say_kind(typed.type.kind)}; here {say_kind(expect)} is needed."
         hint = "add a comparison, such as … > 3" if expect == "yes_no" else ""
@@ -71,13 +73,8 @@ def check_tree(
     return Checked(node, None if problems else typed, problems)
 
 
-class _Checker(Fitter):
+class _Checker(Collecting):
     """Types the parts of one expression, collecting problems on the way."""
-
-    def __init__(self, names: Mapping[str, Type], zone: tzinfo, prefixes: frozenset[str]) -> None:
-        super().__init__(zone)
-        self._names = names
-        self._prefixes = prefixes
 
     # Literals and names
 
@@ -105,25 +102,12 @@ class _Checker(Fitter):
 
     @typed.register
     def _(self, node: tree.Name) -> Typed | None:
-        *before, key = node.path
-        if before and (len(before) > 1 or before[0] not in self._prefixes):
-            known = before[0] in PREFIXES
-            message = f"“{before[0]}.” has no meaning here." if known else f"“{before[0]}” is no prefix."
-            self.say("unknown-prefix", node.span, message)
-            return None
-        found = self._names.get(key)
-        if found is None:
-            self._unknown_name(node, key)
-            return None
-        return Typed("name", found, node.span, name=key)
+        return self.named(node)
 
-    def _unknown_name(self, node: tree.Name, key: str) -> None:
-        near = nearest(key, self._names)
-        if not near and key in FUNCTIONS:
-            self.say("unknown-field", node.span, f"“{key}” is a function; it needs brackets.", f"{key}(…)")
-            return
-        message = f"No field is called {key}." + (f" Nearest: {near}." if near else "")
-        self.say("unknown-field", node.span, message, near)
+    @typed.register
+    def _(self, node: tree.Filtered) -> Typed | None:
+        self.say("where-place", node.span, "“where” and “by” stand only in a function of a collection, as in count(…).")
+        return None
 
     # and or not, comparisons, tests
 
@@ -138,11 +122,11 @@ class _Checker(Fitter):
     @typed.register
     def _(self, node: tree.Chain) -> Typed | None:
         parts = [self._condition(part) for part in node.parts]
-        return self._made(node.word, _YES_NO, node, parts)
+        return self.made(node.word, _YES_NO, node, parts)
 
     @typed.register
     def _(self, node: tree.Not) -> Typed | None:
-        return self._made("not", _YES_NO, node, [self._condition(node.operand)])
+        return self.made("not", _YES_NO, node, [self._condition(node.operand)])
 
     @typed.register
     def _(self, node: tree.Compare) -> Typed | None:
@@ -153,17 +137,23 @@ class _Checker(Fitter):
             return None
         kind = pair[0].type.kind
         if node.sign in ("=", "!="):
-            if kind in ("choices", "text_list"):
+            if kind in _NOT_COMPARED:
                 self.say("wrong-type", node.span, f"“{node.sign}” does not compare {say_kind(kind)}.")
                 return None
-        elif kind not in ORDERED:
-            self.say(
-                "no-order",
-                node.span,
-                f"{say_kind(kind).capitalize()} has no order, so “{node.sign}” cannot stand here.",
-            )
+            return self.made(node.sign, _YES_NO, node, list(pair))
+        ordered = self._ordered(pair, node, f", so “{node.sign}” cannot stand here")
+        return None if ordered is None else self.made(node.sign, _YES_NO, node, list(ordered))
+
+    def _ordered(self, parts: tuple[Typed, ...], node: tree.Node, after: str) -> tuple[Typed, ...] | None:
+        """The parts as values with an order: steps of a progress field become their place."""
+        kind = parts[0].type.kind
+        if kind == "choice" and parts[0].type.ordered:
+            steps = parts[0].type.options
+            return tuple(Typed("step_of", _NUMBER, part.span, (part,), items=steps) for part in parts)
+        if kind not in ORDERED:
+            self.say("no-order", node.span, f"{say_kind(kind).capitalize()} has no order{after}.")
             return None
-        return self._made(node.sign, _YES_NO, node, list(pair))
+        return parts
 
     def _compares_blank(self, node: tree.Compare) -> bool:
         sides = (node.left, node.right)
@@ -178,10 +168,8 @@ class _Checker(Fitter):
         parts = self._agreeing([node.operand, node.low, node.high], node.span)
         if parts is None:
             return None
-        if parts[0].type.kind not in ORDERED:
-            self.say("no-order", node.span, f"{say_kind(parts[0].type.kind).capitalize()} has no order.")
-            return None
-        return self._made("between", _YES_NO, node, list(parts))
+        ordered = self._ordered(parts, node, "")
+        return None if ordered is None else self.made("between", _YES_NO, node, list(ordered))
 
     @typed.register
     def _(self, node: tree.In) -> Typed | None:
@@ -189,36 +177,60 @@ class _Checker(Fitter):
         items = [self.typed(item) for item in node.items]
         if operand is None:
             return None
-        if operand.type.kind in ("choices", "text_list"):
+        if operand.type.kind in _NOT_COMPARED:
             self.say("wrong-type", node.operand.span, f"“in” does not take {say_kind(operand.type.kind)}.")
             return None
         fitted = [self.fitted(item, operand.type) for item in items if item is not None]
         if len(fitted) < len(items) or any(item is None for item in fitted):
             return None
         values = tuple(item.value for item in fitted if item is not None and item.value is not None)
-        found = Typed("in", _YES_NO, node.span, (operand,), items=values)
+        spans = tuple(item.span for item in fitted if item is not None and item.value is not None)
+        found = Typed("in", _YES_NO, node.span, (operand,), items=values, item_spans=spans)
         return Typed("not", _YES_NO, node.span, (found,)) if node.negated else found
+
+    @typed.register
+    def _(self, node: tree.Holds) -> Typed | None:
+        operand = self.typed(node.operand)
+        if operand is None:
+            return None
+        if operand.type.kind not in ("choices", "text_list"):
+            message = f"“holds” asks a multiple choice, tags or lists; this is {say_kind(operand.type.kind)}."
+            self.say("wrong-type", node.operand.span, message)
+            return None
+        one = Type("choice", operand.type.options, operand.type.source)
+        items = [self.fitted(item, one) for item in map(self.typed, node.items) if item is not None]
+        if len(items) < len(node.items) or any(item is None or item.value is None for item in items):
+            return None
+        found = [item for item in items if item is not None]
+        return Typed(
+            f"holds_{node.word or 'any'}",
+            _YES_NO,
+            node.span,
+            (operand,),
+            items=tuple(item.value for item in found),
+            item_spans=tuple(item.span for item in found),
+        )
 
     @typed.register
     def _(self, node: tree.TextTest) -> Typed | None:
         parts = [self._of_kind(side, frozenset(("text",))) for side in (node.left, node.right)]
-        return self._made(node.word.replace(" ", "_"), _YES_NO, node, parts)
+        return self.made(node.word.replace(" ", "_"), _YES_NO, node, parts)
 
     @typed.register
     def _(self, node: tree.IsBlank) -> Typed | None:
-        return self._made("is_filled" if node.filled else "is_blank", _YES_NO, node, [self.typed(node.operand)])
+        return self.made("is_filled" if node.filled else "is_blank", _YES_NO, node, [self.typed(node.operand)])
 
     @typed.register
     def _(self, node: tree.Else) -> Typed | None:
         parts = self._agreeing(list(node.parts), node.span, branches=True)
-        return None if parts is None else self._made("else", parts[0].type, node, list(parts))
+        return None if parts is None else self.made("else", parts[0].type, node, list(parts))
 
     # Arithmetic
 
     @typed.register
     def _(self, node: tree.Negate) -> Typed | None:
         operand = self._of_kind(node.operand, NUMERIC)
-        return None if operand is None else self._made("negate", operand.type, node, [operand])
+        return None if operand is None else self.made("negate", operand.type, node, [operand])
 
     @typed.register
     def _(self, node: tree.Arithmetic) -> Typed | None:
@@ -226,68 +238,8 @@ class _Checker(Fitter):
         if left is None or right is None:
             return None
         if node.sign in "+-":
-            return self._sum(node, left, right)
-        return self._product(node, left, right)
-
-    def _sum(self, node: tree.Arithmetic, left: Typed, right: Typed) -> Typed | None:
-        if left.type.kind in ("date", "datetime") and node.sign == "-" and self._dates(left, right):
-            pair = [self.fitted(left, _DATE), self.fitted(right, _DATE)]
-            return self._made("date_minus", _NUMBER, node, pair)
-        if left.type.kind in ("date", "datetime"):
-            days = self._numeric(right, node, only=frozenset(("number",)))
-            if days is None:
-                return None
-            if node.sign == "-":
-                days = Typed("negate", _NUMBER, right.span, (days,))
-            return self._made("date_plus", _DATE, node, [self.fitted(left, _DATE), days])
-        if not (self._numeric(left, node) and self._numeric(right, node)):
-            return None
-        money = "money" in (left.type.kind, right.type.kind)
-        if money and any(isinstance(side, tree.Number) and side.percent for side in (node.left, node.right)):
-            message = "A percentage cannot be added to money; multiply: … * (1 + 10%)."
-            self.say("money-arithmetic", node.span, message, "* (1 + 10%)")
-            return None
-        return self._made("add" if node.sign == "+" else "subtract", _MONEY if money else _NUMBER, node, [left, right])
-
-    def _product(self, node: tree.Arithmetic, left: Typed, right: Typed) -> Typed | None:
-        if not (self._numeric(left, node) and self._numeric(right, node)):
-            return None
-        kinds = (left.type.kind, right.type.kind)
-        if node.sign == "*":
-            if kinds == ("money", "money"):
-                self.say("money-arithmetic", node.span, "Money cannot be multiplied by money; one must be a number.")
-                return None
-            return self._made("multiply", _MONEY if "money" in kinds else _NUMBER, node, [left, right])
-        if kinds == ("number", "money"):
-            self.say("money-arithmetic", node.span, "A number cannot be divided by money.")
-            return None
-        return self._made("divide", _MONEY if kinds == ("money", "number") else _NUMBER, node, [left, right])
-
-    def _dates(self, left: Typed, right: Typed) -> bool:
-        literal = right.name == "literal"
-        return right.type.kind in ("date", "datetime") or (literal and left.type.kind == "date")
-
-    def _numeric(self, part: Typed, node: tree.Arithmetic, only: frozenset[Kind] = NUMERIC) -> Typed | None:
-        if part.type.kind in only:
-            return part
-        self._not_numeric(part, node.sign)
-        return None
-
-    def _not_numeric(self, part: Typed, sign: str) -> None:
-        subject = (
-            f"“{part.name}” is {say_kind(part.type.kind)}"
-            if part.operation == "name"
-            else (f"This is {say_kind(part.type.kind)}")
-        )
-        verb = {"+": "added", "-": "subtracted", "*": "multiplied", "/": "divided"}[sign]
-        hint = ""
-        if part.type.is_choice and part.type.options:
-            example = print_text_literal(part.type.options[0])
-            hint = f"if({part.name or '…'} = {example}, 1, 0)"
-        elif part.type.kind == "yes_no":
-            hint = f"if({part.name or '…'}, 1, 0)"
-        remedy = f"; give it a number with {hint}" if hint else ""
-        self.say("wrong-type", part.span, f"{subject} and cannot be {verb}{remedy}.", hint)
+            return self.sum(node, left, right)
+        return self.product(node, left, right)
 
     # Functions
 
@@ -303,9 +255,23 @@ class _Checker(Fitter):
             return None
         if not self._count_fits(node, function):
             return None
-        if function.special:
+        if function.name == "if":
             return self._if(node)
+        if function.name in AGGREGATES and self.is_collection(node.arguments[0]):
+            return self.collected(node, function)
+        if function.collects:
+            return self._count(node)
         return self._call(node, function)
+
+    def _count(self, node: tree.Call) -> Typed | None:
+        """`count(choices)`; every other of these functions needs a collection."""
+        operand = self.typed(node.arguments[0])
+        if operand is not None and node.function == "count" and operand.type.kind in ("choices", "text_list"):
+            return self.made("count_items", _NUMBER, node, [operand])
+        if operand is not None:
+            message = f"{node.function} needs a collection; this is {say_kind(operand.type.kind)}."
+            self.say("wrong-type", operand.span, message)
+        return None
 
     def _count_fits(self, node: tree.Call, function: Function) -> bool:
         given, most = len(node.arguments), len(function.takes)
@@ -323,7 +289,7 @@ class _Checker(Fitter):
             if agreed[0].type.kind not in function.takes[0]:
                 self._wrong_argument(agreed[0], function, function.takes[0])
                 return None
-            return self._made(function.name, agreed[0].type, node, list(agreed))
+            return self.made(function.name, agreed[0].type, node, list(agreed))
         parts: list[Typed | None] = []
         for place, argument in enumerate(node.arguments):
             takes = function.takes[min(place, len(function.takes) - 1)]
@@ -331,7 +297,7 @@ class _Checker(Fitter):
         if any(part is None for part in parts):
             return None
         gives = parts[0].type if function.gives == "same" and parts[0] is not None else Type(function.gives)  # type: ignore[arg-type]  # "same" is taken by the first branch
-        return self._made(function.name, gives, node, parts)
+        return self.made(function.name, gives, node, parts)
 
     def _wrong_argument(self, part: Typed, function: Function, takes: frozenset[Kind]) -> None:
         code = "no-order" if takes == ORDERED else "wrong-type"
@@ -349,13 +315,9 @@ class _Checker(Fitter):
         interleaved: list[Typed | None] = []
         for condition, branch in zip(conditions, agreed, strict=False):
             interleaved += [condition, branch]
-        return self._made("if", agreed[0].type, node, [*interleaved, agreed[-1]])
+        return self.made("if", agreed[0].type, node, [*interleaved, agreed[-1]])
 
     # Agreement of types
-
-    def _made(self, operation: str, type_: Type, node: tree.Node, parts: list[Typed | None]) -> Typed | None:
-        known = tuple(part for part in parts if part is not None)
-        return Typed(operation, type_, node.span, known) if len(known) == len(parts) else None
 
     def _of_kind(self, node: tree.Node, kinds: frozenset[Kind], function: Function | None = None) -> Typed | None:
         """A part of one of these kinds; a datetime or a written date will do for a date."""

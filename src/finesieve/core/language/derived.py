@@ -1,13 +1,13 @@
 """Derived fields that build on one another: order, circles, values of one person."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Final
 
 from finesieve.core.language.evaluator import Moment, Program, compile_python
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Value
 
-__all__ = ["Derivation", "Row", "find_circle", "layers"]
+__all__ = ["Derivation", "Members", "Row", "find_circle", "layers"]
 
 _WORKING: Final = object()
 
@@ -63,9 +63,12 @@ class Derivation:
         self.needs = {name: typed.names for name, typed in formulas.items()}
         self.programs: dict[str, Program] = {name: compile_python(typed) for name, typed in formulas.items()}
 
-    def row(self, values: Mapping[str, Value], moment: Moment) -> "Row":
-        """One person's values, derived ones included."""
-        return Row(values, self.programs, moment)
+    def row(self, values: Mapping[str, Value], moment: Moment, members: "Members | None" = None) -> "Row":
+        """The values of one person, record, order or level, derived ones included.
+
+        `members` gives the rows of a collection by its name, when they are asked for.
+        """
+        return Row(values, self.programs, moment, members)
 
     def layers(self, wanted: frozenset[str]) -> Sequence[Sequence[str]]:
         """See `layers`."""
@@ -83,11 +86,22 @@ class Derivation:
         return frozenset(found)
 
 
+Members = Callable[[str], Sequence[Mapping[str, Value]] | None]
+"""The rows of a collection by its name, oldest first; None for what is no collection."""
+
+
 class Row(Mapping[str, Value]):
     """One person's values; a derived one is worked out when it is first read."""
 
-    def __init__(self, values: Mapping[str, Value], programs: Mapping[str, Program], moment: Moment) -> None:
+    def __init__(
+        self,
+        values: Mapping[str, Value],
+        programs: Mapping[str, Program],
+        moment: Moment,
+        members: Members | None = None,
+    ) -> None:
         self._values = dict(values)
+        self._members = members
         self._programs = programs
         self._moment = moment
         self._derived: dict[str, object] = {}
@@ -95,6 +109,10 @@ class Row(Mapping[str, Value]):
     def __getitem__(self, name: str) -> Value:
         program = self._programs.get(name)
         if program is None:
+            if name not in self._values and self._members is not None:
+                found = self._members(name)
+                if found is not None:
+                    self._values[name] = tuple(found)  # type: ignore[arg-type]  # rows, read by collecting functions only
             return self._values[name]
         if name not in self._derived:
             # A circle cannot be saved; should one stand all the same, it is blank, not a crash.

@@ -1,7 +1,7 @@
 """The Python back end: checked form to a function of one person's values."""
 
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
 from datetime import date, datetime, tzinfo
 from decimal import Decimal
 from typing import Any, Final
@@ -15,10 +15,14 @@ __all__ = ["HANDLED", "Moment", "Program", "compile_python"]
 
 @dataclass(frozen=True, slots=True)
 class Moment:
-    """When an expression is worked out, and where: `now` is aware, `zone` the workspace's."""
+    """When an expression is worked out, and where: `now` is aware, `zone` the workspace's.
+
+    `house` gives the house values as they stand at that moment, by key.
+    """
 
     now: datetime
     zone: tzinfo
+    house: Mapping[str, Value] = field(default_factory=dict, compare=False)
 
     @property
     def today(self) -> date:
@@ -43,7 +47,7 @@ def _const(typed: Typed, _parts: tuple[Program, ...]) -> Program:
 
 
 def _name(typed: Typed, _parts: tuple[Program, ...]) -> Program:
-    key = typed.name
+    key = typed.key
     return lambda row, moment: row.get(key)
 
 
@@ -138,13 +142,133 @@ def _in(typed: Typed, parts: tuple[Program, ...]) -> Program:
     return run
 
 
-def _is_blank(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+def _house(typed: Typed, _parts: tuple[Program, ...]) -> Program:
+    key = typed.name
+    return lambda row, moment: moment.house.get(key)
+
+
+def _holds(test: Callable[[frozenset[Any], frozenset[Any]], bool]) -> _Maker:
+    def make(typed: Typed, parts: tuple[Program, ...]) -> Program:
+        (operand,) = parts
+        items, known = frozenset(typed.items), typed.parts[0].type.known
+
+        def run(row: Mapping[str, Value], moment: Moment) -> Value:
+            held: Any = operand(row, moment)
+            if held is None and not known:
+                return None
+            return test(items, frozenset(held or ()))
+
+        return run
+
+    return make
+
+
+def _step_of(typed: Typed, parts: tuple[Program, ...]) -> Program:
     (operand,) = parts
+    places = {step: Decimal(place) for place, step in enumerate(typed.items, 1)}
+    return lambda row, moment: places.get(operand(row, moment))
+
+
+class _Inside(Mapping[str, Value]):
+    """A member of a collection, with all that is around it in reach."""
+
+    def __init__(self, around: Mapping[str, Value], prefix: str, member: Mapping[str, Value]) -> None:
+        self._around = around
+        self._prefix = prefix
+        self._member = member
+
+    def __getitem__(self, key: str) -> Value:
+        if key.startswith(self._prefix):
+            return self._member.get(key[len(self._prefix) :])
+        return self._around.get(key)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._around)
+
+    def __len__(self) -> int:
+        return len(self._around)
+
+
+def _collect(typed: Typed, parts: tuple[Program, ...]) -> Program:
+    part = dict(zip(typed.roles, parts, strict=True))
+    condition, column, by = part.get("where"), part.get("column"), part.get("by")
+    finish, key, prefix = _FINISHERS[typed.name], typed.key, f"{typed.level + 1}:"
+    three_valued = typed.name in ("any", "all")
+
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        members: Any = row.get(key) or ()
+        found: list[tuple[Any, Any]] = []
+        for member in members:
+            inside = _Inside(row, prefix, member)
+            verdict = True if condition is None else condition(inside, moment)
+            if three_valued:
+                found.append((verdict, None))
+            elif verdict is True:
+                found.append((column(inside, moment) if column else True, by(inside, moment) if by else None))
+        return finish(found, by is not None)
+
+    return run
+
+
+_Found = list[tuple[Any, Any]]
+
+
+def _filled(found: _Found) -> list[Any]:
+    return [value for value, _ in found if value is not None]
+
+
+def _average(found: _Found, _ordered: bool) -> Value:
+    filled = _filled(found)
+    return values.mean(filled) if filled else None
+
+
+def _any(found: _Found, _ordered: bool) -> Value:
+    verdicts = [verdict for verdict, _ in found]
+    return True if True in verdicts else None if None in verdicts else False
+
+
+def _all(found: _Found, _ordered: bool) -> Value:
+    verdicts = [verdict for verdict, _ in found]
+    return False if False in verdicts else None if None in verdicts else True
+
+
+def _picked(last: bool) -> Callable[[_Found, bool], Value]:
+    def pick(found: _Found, ordered: bool) -> Value:
+        ranked = [(order if ordered else 0, place) for place, (_, order) in enumerate(found)]
+        ranked = [pair for pair in ranked if pair[0] is not None]
+        if not ranked:
+            return None
+        value: Value = found[(max if last else min)(ranked)[1]][0]
+        return value
+
+    return pick
+
+
+_FINISHERS: Final[dict[str, Callable[[_Found, bool], Value]]] = {
+    "count": lambda found, _: Decimal(len(found)),
+    "count_filled": lambda found, _: Decimal(len(_filled(found))),
+    "sum": lambda found, _: values.exact_sum(_filled(found)),
+    "average": _average,
+    "min": lambda found, _: min(_filled(found), default=None),
+    "max": lambda found, _: max(_filled(found), default=None),
+    "any": _any,
+    "all": _all,
+    "latest": _picked(last=True),
+    "first": _picked(last=False),
+}
+
+
+def _is_blank(typed: Typed, parts: tuple[Program, ...]) -> Program:
+    (operand,) = parts
+    if typed.parts[0].type.known:
+        return lambda row, moment: not operand(row, moment)
     return lambda row, moment: operand(row, moment) is None
 
 
-def _is_filled(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+def _is_filled(typed: Typed, parts: tuple[Program, ...]) -> Program:
     (operand,) = parts
+    if typed.parts[0].type.known:
+        return lambda row, moment: bool(operand(row, moment))
     return lambda row, moment: operand(row, moment) is not None
 
 
@@ -229,6 +353,13 @@ _MAKERS: Final[dict[str, _Maker]] = {
     "contains": _all_filled(lambda a, b: values.fold(b) in values.fold(a)),
     "starts_with": _all_filled(lambda a, b: values.fold(a).startswith(values.fold(b))),
     "ends_with": _all_filled(lambda a, b: values.fold(a).endswith(values.fold(b))),
+    "house": _house,
+    "holds_any": _holds(lambda items, held: not items.isdisjoint(held)),
+    "holds_every": _holds(lambda items, held: items <= held),
+    "holds_no": _holds(lambda items, held: items.isdisjoint(held)),
+    "count_items": lambda _typed, parts: lambda row, moment: Decimal(len(parts[0](row, moment) or ())),  # type: ignore[arg-type]  # a tuple
+    "step_of": _step_of,
+    "collect": _collect,
     "is_blank": _is_blank,
     "is_filled": _is_filled,
     "add": _all_filled(values.add),

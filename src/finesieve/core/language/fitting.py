@@ -5,6 +5,7 @@ from datetime import tzinfo
 from decimal import Decimal
 from typing import Final
 
+from finesieve.core.language import tree
 from finesieve.core.language.functions import nearest
 from finesieve.core.language.literals import WRITTEN, read_literal
 from finesieve.core.language.printer import print_text_literal
@@ -31,6 +32,10 @@ KIND_WORDS: Final[dict[Kind, str]] = {
     "datetime": "a date and time",
     "day_of_year": "a day of the year",
     "text_list": "a list of texts",
+    "structured": "structured data",
+    "file": "a file",
+    "secret": "a secret",
+    "collection": "a collection",
 }
 
 
@@ -49,6 +54,11 @@ class Fitter:
     def say(self, code: str, span: Span, message: str, hint: str = "") -> None:
         """Add a problem."""
         self.problems.append(Problem(code, span, message, hint))
+
+    def made(self, operation: str, type_: Type, node: tree.Node, parts: list[Typed | None]) -> Typed | None:
+        """The operation over these parts; None where one of them has a problem."""
+        known = tuple(part for part in parts if part is not None)
+        return Typed(operation, type_, node.span, known) if len(known) == len(parts) else None
 
     def common(self, parts: list[Typed], span: Span, branches: bool) -> Type | None:
         """The one type that all parts can have, or None, already said; `branches` decides the words."""
@@ -75,7 +85,7 @@ class Fitter:
             if branches and part.type.source != first.source:
                 self.say("branch-types", part.span, f"{part.type.source} and {first.source} are different choices.")
                 return None
-            if not set(part.type.options) & set(first.options):
+            if part.type.options and first.options and not set(part.type.options) & set(first.options):
                 message = f"{first.source} and {part.type.source} have no option in common."
                 self.say("wrong-type", span, message)
                 return None
@@ -113,8 +123,8 @@ class Fitter:
         return Typed("const", wanted, part.span, value=value)
 
     def _option(self, part: Typed, text: str, wanted: Type) -> Typed | None:
-        if text in wanted.options:
-            return Typed("const", wanted, part.span, value=text)
+        if text in wanted.options or not wanted.options:
+            return Typed("const", wanted, part.span, value=text or None)
         near = nearest(text, wanted.options) or next(
             (option for option in wanted.options if option.lower() == text.lower()), ""
         )

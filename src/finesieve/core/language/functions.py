@@ -20,6 +20,7 @@ ORDERED: Final[frozenset[Kind]] = frozenset(("number", "money", "date", "datetim
 _NUMBERS: Final[frozenset[Kind]] = frozenset(("number", "money"))
 _DATE: Final[frozenset[Kind]] = frozenset(("date",))
 _NUMBER: Final[frozenset[Kind]] = frozenset(("number",))
+_COLLECTION: Final[frozenset[Kind]] = frozenset(("collection",))
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,7 +29,8 @@ class Function:
 
     `takes` gives the kinds each argument may have; the last repeats when
     `repeats`. `gives` is the kind of the result, or "same" for that of the
-    arguments, which must then agree.
+    arguments, which must then agree. One that `collects` takes a collection, or
+    one of its columns, as its only argument.
     """
 
     name: str
@@ -39,7 +41,7 @@ class Function:
     gives: Kind | Literal["same"]
     least: int
     repeats: bool = False
-    special: bool = False
+    collects: bool = False
 
 
 FUNCTIONS: Final[dict[str, Function]] = {
@@ -54,7 +56,6 @@ FUNCTIONS: Final[dict[str, Function]] = {
             "same",
             3,
             repeats=True,
-            special=True,
         ),
         Function(
             "round",
@@ -68,7 +69,7 @@ FUNCTIONS: Final[dict[str, Function]] = {
         Function(
             "sum",
             "sum(a, b, …)",
-            "Adds the values, leaving out blanks; 0 where all are blank.",
+            "Adds the values, leaving out blanks; 0 where all are blank. Also of a column of records: sum(plots.area).",
             "sum(plot_length, plot_width)",
             (_NUMBERS,),
             "same",
@@ -121,6 +122,76 @@ FUNCTIONS: Final[dict[str, Function]] = {
             (),
             "date",
             0,
+        ),
+        Function(
+            "count",
+            "count(plots where condition)",
+            "How many records there are, or for how many the condition is true; also how many choices are made.",
+            'count(plots where soil = "clay")',
+            (_COLLECTION,),
+            "number",
+            1,
+            collects=True,
+        ),
+        Function(
+            "count_filled",
+            "count_filled(plots.column where condition)",
+            "How many records have a value there.",
+            "count_filled(plots.limed_on)",
+            (_COLLECTION,),
+            "number",
+            1,
+            collects=True,
+        ),
+        Function(
+            "average",
+            "average(plots.column where condition)",
+            "The mean of the values, leaving out blanks; blank where there is none.",
+            "average(plots.area)",
+            (_COLLECTION,),
+            "same",
+            1,
+            collects=True,
+        ),
+        Function(
+            "any",
+            "any(plots where condition)",
+            "Whether the condition is true for at least one record; false where there is no record.",
+            'any(plots where soil = "clay")',
+            (_COLLECTION,),
+            "yes_no",
+            1,
+            collects=True,
+        ),
+        Function(
+            "all",
+            "all(plots where condition)",
+            "Whether the condition is true for every record; true where there is no record.",
+            "all(plots where limed_on is filled)",
+            (_COLLECTION,),
+            "yes_no",
+            1,
+            collects=True,
+        ),
+        Function(
+            "latest",
+            "latest(plots.column where condition by order)",
+            "The value of the record with the largest order, blanks left out; without an order, of the newest.",
+            "latest(plots.limed_on by limed_on)",
+            (_COLLECTION,),
+            "same",
+            1,
+            collects=True,
+        ),
+        Function(
+            "first",
+            "first(plots.column where condition by order)",
+            "The value of the record with the smallest order, blanks left out; without an order, of the oldest.",
+            "first(plots.soil by leased_until)",
+            (_COLLECTION,),
+            "same",
+            1,
+            collects=True,
         ),
     )
 }

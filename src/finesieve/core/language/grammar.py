@@ -6,7 +6,7 @@ from finesieve.core.fields.keys import RESERVED
 
 __all__ = ["GRAMMAR", "LATER_WORDS"]
 
-LATER_WORDS: Final = frozenset(("holds", "any", "every", "no", "matches", "where", "by"))
+LATER_WORDS: Final = frozenset(("matches",))
 """Reserved, and without a meaning yet."""
 
 _WORDS: Final = "\n".join(f"_{word.upper()}: /{word}(?![a-z0-9_])/i" for word in RESERVED if word not in LATER_WORDS)
@@ -26,6 +26,10 @@ start: or_
      | alt _CONTAINS alt         -> contains
      | alt _STARTS _WITH alt     -> starts_with
      | alt _ENDS _WITH alt       -> ends_with
+     | alt _HOLDS alt            -> holds
+     | alt _HOLDS _ANY list      -> holds_any
+     | alt _HOLDS _EVERY list    -> holds_every
+     | alt _HOLDS _NO list       -> holds_no
      | alt _IS _BLANK            -> is_blank
      | alt _IS _FILLED           -> is_filled
 ?alt : sum (_ELSE sum)*
@@ -43,7 +47,13 @@ start: or_
      | call
      | "(" or_ ")"
 path : NAME ("." NAME)~0..2
-call : NAME "(" [or_ ("," or_)*] ")"
+call : fname "(" [arg ("," arg)*] ")"
+fname: NAME -> fname
+     | _ANY -> fname_any
+?arg : or_
+     | or_ _WHERE or_         -> where
+     | or_ _BY alt            -> by
+     | or_ _WHERE or_ _BY alt -> where_by
 list : "(" alt ("," alt)* ")"
 CMP: "!=" | "<=" | ">=" | "=" | "<" | ">"
 PLUS: "+"

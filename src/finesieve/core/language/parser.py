@@ -175,6 +175,36 @@ class _Builder(Transformer[Any, tree.Node]):
     def ends_with(self, meta: Meta, parts: list[Any]) -> tree.Node:
         return tree.TextTest("ends with", *parts, span=_span(meta))
 
+    def holds(self, meta: Meta, parts: list[Any]) -> tree.Node:
+        operand, item = parts
+        if not isinstance(item, tree.Text):
+            self.say("list-item", item.span, 'After “holds” stands one written-out value, such as "beans".')
+        return tree.Holds("", operand, (item,), span=_span(meta))
+
+    def holds_any(self, meta: Meta, parts: list[Any]) -> tree.Node:
+        return tree.Holds("any", parts[0], parts[1], span=_span(meta))
+
+    def holds_every(self, meta: Meta, parts: list[Any]) -> tree.Node:
+        return tree.Holds("every", parts[0], parts[1], span=_span(meta))
+
+    def holds_no(self, meta: Meta, parts: list[Any]) -> tree.Node:
+        return tree.Holds("no", parts[0], parts[1], span=_span(meta))
+
+    def where(self, meta: Meta, parts: list[Any]) -> tree.Node:
+        return tree.Filtered(parts[0], parts[1], span=_span(meta))
+
+    def by(self, meta: Meta, parts: list[Any]) -> tree.Node:
+        return tree.Filtered(parts[0], None, parts[1], span=_span(meta))
+
+    def where_by(self, meta: Meta, parts: list[Any]) -> tree.Node:
+        return tree.Filtered(*parts, span=_span(meta))
+
+    def fname(self, _meta: Meta, parts: list[Any]) -> Any:
+        return str(parts[0])
+
+    def fname_any(self, _meta: Meta, _parts: list[Any]) -> Any:
+        return "any"
+
     def is_blank(self, meta: Meta, parts: list[Any]) -> tree.Node:
         return tree.IsBlank(parts[0], span=_span(meta))
 

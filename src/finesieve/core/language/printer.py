@@ -15,6 +15,7 @@ _LEVELS: Final[dict[type[tree.Node], int]] = {
     tree.Compare: _TEST,
     tree.Between: _TEST,
     tree.In: _TEST,
+    tree.Holds: _TEST,
     tree.TextTest: _TEST,
     tree.IsBlank: _TEST,
     tree.Else: _ELSE,
@@ -33,8 +34,11 @@ def print_with_values(node: tree.Node, shown: Mapping[str, str]) -> str:
 
 
 def _replaced(node: tree.Node, shown: Mapping[str, str]) -> tree.Node:
+    if isinstance(node, tree.Filtered):
+        return node  # its names are those of the records, not of the person
     if isinstance(node, tree.Name):
-        return tree.Name((shown.get(node.path[-1], node.text),))
+        key = node.path[-1] if node.path[0] == "person" else node.text
+        return tree.Name((shown.get(key, node.text),))
     changed: dict[str, Any] = {}
     for slot in node.__dataclass_fields__:
         value = getattr(node, slot)
@@ -138,6 +142,19 @@ def _(node: tree.In) -> str:
 @_print.register
 def _(node: tree.TextTest) -> str:
     return f"{_at(node.left, _ELSE)} {node.word} {_at(node.right, _ELSE)}"
+
+
+@_print.register
+def _(node: tree.Holds) -> str:
+    items = ", ".join(_at(item, _ELSE) for item in node.items)
+    return f"{_at(node.operand, _ELSE)} holds {f'{node.word} ({items})' if node.word else items}"
+
+
+@_print.register
+def _(node: tree.Filtered) -> str:
+    where = f" where {_at(node.where, _OR)}" if node.where else ""
+    by = f" by {_at(node.by, _ELSE)}" if node.by else ""
+    return f"{_at(node.operand, _OR)}{where}{by}"
 
 
 @_print.register

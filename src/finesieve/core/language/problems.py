@@ -43,7 +43,7 @@ CATALOGUE: Final[dict[str, Entry]] = {
     "syntax": Entry("The text breaks off or something stands where it cannot.", ("1 +", "(2", "1 2")),
     "empty": Entry("There is nothing to work out.", ("", "  # only a comment")),
     "wrong-sign": Entry("A sign of another notation.", ("plot_length <> 3", "plot_length ≥ 3", "zone == 'north'")),
-    "not-in-this-version": Entry("A word that is kept for later.", ("name matches 'x'", "zone holds 'north'")),
+    "not-in-this-version": Entry("A word that is kept for later.", ("name matches 'x'",)),
     "chained": Entry("Comparisons cannot be chained.", ("1 < plot_length < 3",)),
     "is-filled": Entry("“is not blank” is written “is filled”.", ("name is not blank",)),
     "compare-blank": Entry("Nothing equals blank; ask “is blank”.", ("name = blank", "name != ''")),
@@ -54,9 +54,15 @@ CATALOGUE: Final[dict[str, Entry]] = {
     "too-big": Entry("More than 500 parts, or 200 values in one list.", ()),
     "bad-number": Entry("More than 15 digits before the point or 10 after it.", ("1234567890123456",)),
     "unknown-field": Entry("No field has this key.", ("plot_lenght + 1",)),
-    "unknown-prefix": Entry(
-        "The word before the point is no prefix here.", ("house.link = 'x'", "form.zone = 'north'")
+    "deleted-field": Entry("The field was deleted; it can be brought back for 90 days.", ()),
+    "collection": Entry(
+        "A collection of records cannot stand for one value.", ("plots + 1", "plots.area > 3", "plots")
     ),
+    "where-place": Entry(
+        "“where” and “by” belong into a function of a collection.",
+        ("round(fee where member)", "count(crops where member)"),
+    ),
+    "unknown-prefix": Entry("The word before the point is no prefix here.", ("cart.total > 3", "form.zone = 'north'")),
     "unknown-function": Entry("No function has this name.", ("rond(1.5)",)),
     "argument-count": Entry("Too few or too many arguments.", ("round()", "today(1)", "if(true, 1)")),
     "wrong-type": Entry(

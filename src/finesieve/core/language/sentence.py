@@ -55,6 +55,11 @@ _ALL: Final[tuple[Kind, ...]] = (
     "datetime",
     "time",
     "day_of_year",
+    "choices",
+    "text_list",
+    "structured",
+    "file",
+    "secret",
 )
 
 RELATIONS: Final[dict[str, Relation]] = {
@@ -68,6 +73,9 @@ RELATIONS: Final[dict[str, Relation]] = {
         Relation("!=", _words("is not", "text", "number", "money", "choice", date="is not on"), "one"),
         Relation("in", _words("is one of", "choice"), "some"),
         Relation("not in", _words("is none of", "choice"), "some"),
+        Relation("holds any", _words("includes any of", "choices"), "some"),
+        Relation("holds every", _words("includes all of", "choices"), "some"),
+        Relation("holds no", _words("includes none of", "choices"), "some"),
         Relation("yes", _words("is yes", "yes_no"), "nothing"),
         Relation("no", _words("is no", "yes_no"), "nothing"),
         Relation(">", _words("is more than", "number", "money", date="is after", time="is after"), "one"),
@@ -149,6 +157,8 @@ def _as_clause(node: tree.Node) -> Clause | None:
             return _with_values(key, word, (right,))
         case tree.Between(operand=tree.Name(path=(key,)), low=low, high=high):
             return _with_values(key, "between", (low, high))
+        case tree.Holds(word=word, operand=tree.Name(path=(key,)), items=items) if word:
+            return _with_values(key, f"holds {word}", items)
         case tree.In(operand=tree.Name(path=(key,)), items=items, negated=negated):
             return _with_values(key, "not in" if negated else "in", items)
     return None
@@ -206,13 +216,15 @@ def _clause_tree(clause: Clause, type_: Type) -> tree.Node:
             return tree.Between(name, values[0], values[1])
         case "in" | "not in":
             return tree.In(name, tuple(values), negated=clause.relation == "not in")
+        case "holds any" | "holds every" | "holds no":
+            return tree.Holds(clause.relation.removeprefix("holds "), name, tuple(values))  # type: ignore[arg-type]  # one of three words
         case "contains" | "starts with" | "ends with":
             return tree.TextTest(clause.relation, name, values[0])
     return tree.Compare(clause.relation, name, values[0])  # type: ignore[arg-type]  # only the signs are left
 
 
 def _literal(value: str, kind: Kind) -> tree.Node:
-    value = value.strip() if kind != "choice" else value
+    value = value.strip() if kind not in ("choice", "choices") else value
     if not value:
         raise ValueError("Choose what to compare with.")
     if kind == "date":

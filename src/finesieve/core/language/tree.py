@@ -15,6 +15,8 @@ __all__ = [
     "Chain",
     "Compare",
     "Else",
+    "Filtered",
+    "Holds",
     "In",
     "IsBlank",
     "Name",
@@ -111,6 +113,24 @@ class In(Node):
     operand: Node
     items: tuple[Node, ...]
     negated: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Holds(Node):
+    """`holds "x"`, `holds any (…)`, `holds every (…)`, `holds no (…)`."""
+
+    word: Lit["", "any", "every", "no"]
+    operand: Node
+    items: tuple[Node, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Filtered(Node):
+    """A collection, or one of its columns, `where` a condition holds and `by` an order; either may be missing."""
+
+    operand: Node
+    where: Node | None = None
+    by: Node | None = None
 
 
 @dataclass(frozen=True, slots=True)

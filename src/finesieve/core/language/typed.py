@@ -16,7 +16,8 @@ __all__ = ["OPERATIONS", "Typed"]
 OPERATIONS: Final = frozenset(
     "const name not and or = != < <= > >= between in contains starts_with ends_with is_blank is_filled "
     "add subtract multiply divide negate date_plus date_minus to_date if else "
-    "round sum min max years_between age today".split()
+    "round sum min max years_between age today "
+    "house collect holds_any holds_every holds_no count_items step_of".split()
 )
 """Every operation; a test holds both back ends to this list."""
 
@@ -25,8 +26,12 @@ OPERATIONS: Final = frozenset(
 class Typed:
     """One operation with its type.
 
-    `value` is the constant of a `const`; `items` the constants of an `in`;
-    `name` the key of a `name`.
+    `value` is the constant of a `const`; `items` the constants of an `in`, at
+    `item_spans`; `name` the key of a `name`, which is of the field `about` what
+    it says. A `collect` has the function as `name`, the collection as
+    `collection`, what its members are as `about`, and `roles` tells its parts
+    apart: column, where, by. `level` counts the collections around: 0 is
+    where the expression stands.
     """
 
     operation: str
@@ -36,6 +41,17 @@ class Typed:
     value: Value = None
     items: tuple[Value, ...] = ()
     name: str = ""
+    about: str = ""
+    level: int = 0
+    collection: str = ""
+    roles: tuple[str, ...] = ()
+    item_spans: tuple[Span, ...] = ()
+
+    @property
+    def key(self) -> str:
+        """How a row is asked for this name or collection: at level 0 by it alone."""
+        word = self.collection or self.name
+        return f"{self.level}:{word}" if self.level else word
 
     def walk(self) -> Iterator["Typed"]:
         """This operation and all below it."""
@@ -47,8 +63,26 @@ class Typed:
 
     @property
     def names(self) -> frozenset[str]:
-        """The keys that the expression reads."""
-        return frozenset(part.name for part in self.walk() if part.operation == "name")
+        """The names of where it stands that the expression reads, collections included."""
+        return frozenset(part.key for part in self.walk() if part.operation in ("name", "collect") and not part.level)
+
+    @property
+    def house(self) -> frozenset[str]:
+        """The keys of the house values that the expression reads."""
+        return frozenset(part.name for part in self.walk() if part.operation == "house")
+
+    @property
+    def reads(self) -> frozenset[tuple[str, str]]:
+        """All that the expression reads, as (about, key); a whole collection as (about, "")."""
+        found = set()
+        for part in self.walk():
+            if part.operation == "name":
+                found.add((part.about, part.name))
+            elif part.operation == "house":
+                found.add(("house", part.name))
+            elif part.operation == "collect":
+                found.add((part.about, ""))
+        return frozenset(found)
 
     @property
     def volatile(self) -> bool:

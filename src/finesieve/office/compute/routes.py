@@ -5,7 +5,9 @@ from collections.abc import Mapping
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
+from finesieve.core.catalogue import Catalogue
 from finesieve.core.errors import InvalidInput
+from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON
 from finesieve.core.language.checker import say_kind
 from finesieve.core.language.functions import FUNCTIONS
 from finesieve.core.language.problems import FIXABLE
@@ -32,18 +34,31 @@ router = APIRouter(prefix="/w/{slug}/compute")
 
 def _sections(desk: Desk, active: int = 0) -> list[Section]:
     catalogue = read_catalogue(desk.scope)
-    entries = [
+    new = desk.path("compute/new")
+    found = [
+        Section("of a person", _entries(desk, catalogue, PERSON, active), new, "New derived field", empty="Nothing yet")
+    ]
+    others = [(HOUSE, "of the house"), (LEVEL, "of a level"), (ORDER, "of an order")]
+    others += [(known.about, f"of a {known.singular.lower()}") for known in catalogue.record_types]
+    for about, title in others:
+        if catalogue.groups_about(about):
+            add = f"{new}?about={about}"
+            found.append(Section(title, _entries(desk, catalogue, about, active), add, f"New derived field {title}"))
+    return found
+
+
+def _entries(desk: Desk, catalogue: Catalogue, about: str, active: int) -> list[Entry]:
+    broken = catalogue.broken_by_about.get(about, frozenset())
+    return [
         Entry(
             field.label,
             desk.path(f"compute/{field.id}"),
-            "broken"
-            if field.key in catalogue.broken
-            else field.unit or say_kind(field.value_type.kind).split(" ", 1)[1],
+            "broken" if field.key in broken else field.unit or say_kind(field.value_type.kind).split(" ", 1)[1],
             field.id == active,
         )
-        for field in catalogue.derived
+        for field in catalogue.about(about)
+        if field.derived
     ]
-    return [Section("of a person", entries, desk.path("compute/new"), "New derived field", empty="Nothing yet")]
 
 
 @router.get("")
@@ -57,9 +72,13 @@ _NEW = {"label": "", "help": "", "unit": "", "formula": "", "key": "", "group_id
 
 
 @router.get("/new")
-def new_derived(request: Request, desk: DeskHere) -> Response:
-    """The editor for a new derived field."""
-    return _editor(request, desk, None, _NEW, {})
+def new_derived(request: Request, desk: DeskHere, about: str = PERSON, formula: str = "", label: str = "") -> Response:
+    """The editor for a new derived field; a formula begun before a field was made in passing comes back."""
+    groups = read_catalogue(desk.scope).groups_about(about)
+    typed = {**_NEW, "formula": formula[:4_000], "label": label[:120]}
+    return _editor(
+        request, desk, None, {**typed, "group_id": str(groups[0].id) if groups and about != PERSON else ""}, {}
+    )
 
 
 def _editor(
@@ -71,8 +90,10 @@ def _editor(
     status: int = 200,
 ) -> Response:
     key = view.field.key if view else ""
-    preview = preview_formula(desk.scope, typed["formula"], key, typed["unit"]) if typed["formula"] else None
     catalogue = read_catalogue(desk.scope)
+    about = view.field.about if view else _about(catalogue, typed.get("group_id", ""))
+    formula = typed["formula"]
+    preview = preview_formula(desk.scope, formula, key, typed["unit"], about) if formula else None
     return page(
         request,
         desk,
@@ -85,12 +106,20 @@ def _editor(
         messages=messages,
         preview=preview,
         catalogue=catalogue,
+        about=about,
+        world=catalogue.world(about),
         functions=FUNCTIONS.values(),
         say_kind=say_kind,
         fixable=FIXABLE,
         marks=marked_text(typed["formula"], preview.problems if preview else ()),
         status=status,
     )
+
+
+def _about(catalogue: Catalogue, group_id: str) -> str:
+    """What a formula in this group is about."""
+    group = catalogue.groups_by_id.get(whole_number(group_id[:9]) or 0)
+    return group.about if group else PERSON
 
 
 @router.post("/new")
@@ -111,12 +140,19 @@ def _read(data: Mapping[str, str]) -> DerivedInput:
 def preview(request: Request, desk: DeskHere, form: Posted) -> Response:
     """What the formula would give, as it is typed; a part of the page."""
     formula = form.one("formula")
-    found = (
-        preview_formula(desk.scope, formula, form.one("own_key")[:60], form.one("unit")[:20])
-        if formula.strip()
-        else None
-    )
-    context = {"preview": found, "desk": desk, "say_kind": say_kind, "fixable": FIXABLE, "typed": form.data}
+    catalogue = read_catalogue(desk.scope)
+    about = form.one("about")[:30] or _about(catalogue, form.one("group_id"))
+    found = None
+    if formula.strip():
+        found = preview_formula(desk.scope, formula, form.one("own_key")[:60], form.one("unit")[:20], about)
+    context = {
+        "preview": found,
+        "desk": desk,
+        "say_kind": say_kind,
+        "fixable": FIXABLE,
+        "typed": form.data,
+        "about": about,
+    }
     return render(
         request,
         "office/compute/_preview.html",

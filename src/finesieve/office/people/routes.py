@@ -8,9 +8,14 @@ from starlette.responses import RedirectResponse, Response
 from finesieve.core.errors import InvalidInput
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
+from finesieve.services.define import read_catalogue
+from finesieve.services.files import shelf, take_files
+from finesieve.services.labels import set_list_member, set_person_level, set_tags
 from finesieve.services.people import decide_held, list_people, read_profile, set_values
+from finesieve.services.records import person_records
 from finesieve.services.sift import list_segments
-from finesieve.web.posted import Posted, whole_number
+from finesieve.web.posted import Posted, takes_files, whole_number
+from finesieve.web.site import site_of
 
 __all__ = ["router"]
 
@@ -24,7 +29,12 @@ def _sections(desk: Desk) -> list[Section]:
         )
         for segment in list_segments(desk.scope)
     ]
-    return [Section("segments", entries, empty="No segment yet")]
+    things = [
+        Entry(f"{known.symbol} {known.plural}".strip(), desk.path(f"records/{known.id}"))
+        for known in read_catalogue(desk.scope).record_types
+    ]
+    found = [Section("segments", entries, empty="No segment yet")]
+    return [*found, Section("things people have", things)] if things else found
 
 
 @router.get("")
@@ -69,6 +79,8 @@ def _profile_page(
         title=profile.name,
         sections=_sections(desk),
         profile=profile,
+        records=person_records(desk.scope, person_id),
+        catalogue=read_catalogue(desk.scope),
         typed=typed,
         messages=messages,
         editing=whole_number(editing) or 0,
@@ -78,13 +90,29 @@ def _profile_page(
 
 
 @router.post("/{person_id:int}")
+@takes_files
 def save_person(request: Request, desk: DeskHere, person_id: int, form: Posted) -> Response:
     """Correct values of a group of fields."""
-    typed = {name[2:]: value for name, value in form.data.items() if name.startswith("v_")}
+    typed = form.values("v_")
     try:
-        changed = set_values(desk.scope, person_id, typed)
+        sent = {name[2:]: file for name, file in form.files.items() if name.startswith("v_")}
+        if sent:
+            typed |= take_files(desk.scope, site_of(request).files, sent, read_catalogue(desk.scope).by_key)
+        changed = set_values(desk.scope, person_id, typed, shelf(desk.scope, [typed[key] for key in sent]))
     except InvalidInput as problem:
         return _profile_page(request, desk, person_id, typed, problem.messages, 422)
+    return RedirectResponse(desk.path(f"people/{person_id}?changed={changed}"), 303)
+
+
+@router.post("/{person_id:int}/labels")
+def save_labels(request: Request, desk: DeskHere, person_id: int, form: Posted) -> Response:
+    """Change the tags, lists and level of a person."""
+    try:
+        changed = set_tags(desk.scope, person_id, form.one("tags"))
+        changed += set_list_member(desk.scope, person_id, [key for key in form.all("lists") if key])
+        changed += set_person_level(desk.scope, person_id, form.one("level"))
+    except InvalidInput as problem:
+        return _profile_page(request, desk, person_id, {}, problem.messages, 422)
     return RedirectResponse(desk.path(f"people/{person_id}?changed={changed}"), 303)
 
 

@@ -36,7 +36,8 @@ class Entry:
 
 @dataclass(frozen=True, slots=True)
 class Section:
-    """A part of the Index. `add` is the address that makes a new entry; `order` takes a new order."""
+    """A part of the Index. `add` is the address that makes a new entry; `order` takes a new order; `head`
+    stands before the entries and stays there."""
 
     title: str
     entries: Sequence[Entry]
@@ -44,6 +45,7 @@ class Section:
     add_label: str = ""
     order: str = ""
     empty: str = ""
+    head: Entry | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,6 +57,7 @@ class Frame:
     sections: Sequence[Section]
     title: str
     undo: Any = None
+    search: str = ""
     stages: Sequence[tuple[Stage, str]] = field(default=STAGES)
 
 
@@ -72,7 +75,7 @@ def page(
     """One page of the office. A change just made is offered for undoing in the Margin."""
     change = whole_number(request.query_params.get("done", "")[:9])
     undo = read_change(desk.scope, change) if change else None
-    frame = Frame(desk, stage, sections, title, undo)
+    frame = Frame(desk, stage, sections, title, undo, desk.path("define/search") if stage == "define" else "")
     return render(request, template, {"frame": frame, "desk": desk, "csrf": desk.staff.csrf, **context}, status)
 
 

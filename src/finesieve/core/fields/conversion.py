@@ -1,0 +1,159 @@
+"""From a value of one field to a value of another: what a change of type does to each stored value."""
+
+import re
+from collections.abc import Callable
+from datetime import date, datetime
+from typing import Final
+
+from babel.dates import parse_date
+
+from finesieve.core.fields.definition import Field
+from finesieve.core.values import Structured, Value
+
+__all__ = ["NotConverted", "convert"]
+
+
+class NotConverted(ValueError):
+    """The value has no counterpart in the other field; the words say why."""
+
+
+def convert(value: Value, old: Field, new: Field) -> Value:
+    """The value as the new field holds it; blank stays blank. Raises NotConverted."""
+    if value is None:
+        return None
+    if old.type.kind == "secret" or new.type.kind == "secret":
+        raise NotConverted("A secret cannot become anything else, nor anything a secret.")
+    if new.type.kind == "file" or old.type.kind == "file":
+        if old.type.kind == new.type.kind:
+            return value
+        raise NotConverted("A file can only become a file.")
+    reader = _READERS.get(new.type.kind, _by_text)
+    try:
+        return reader(value, old, new)
+    except NotConverted:
+        raise
+    except ValueError as problem:
+        raise NotConverted(str(problem)) from None
+
+
+def _text_of(value: Value, old: Field) -> str:
+    """The value as text: labels for options, one item a line for several."""
+    if isinstance(value, tuple):
+        return "\n".join(old.label_of(item) for item in value)
+    if isinstance(value, str):
+        return old.label_of(value) if old.options else value
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return old.raw(value)
+
+
+def _by_text(value: Value, old: Field, new: Field) -> Value:
+    return new.parse(_text_of(value, old))
+
+
+def _text(value: Value, old: Field, new: Field) -> Value:
+    if new.type_key in ("short_text", "long_text"):
+        text = old.show(value) if not isinstance(value, Structured) else value.text
+        return new.parse(text.replace("\n", ", ") if new.type_key == "short_text" else text)
+    return new.parse(_text_of(value, old))
+
+
+def _number(value: Value, old: Field, new: Field) -> Value:
+    if isinstance(value, bool):
+        return new.parse("1" if value else "0")
+    text = _text_of(value, old).strip()
+    for unit in (old.unit, new.unit):
+        text = text.removesuffix(unit).strip() if unit else text
+    if re.fullmatch(r"[+-]?[0-9]{1,3}(,[0-9]{3})+([.][0-9]+)?", text):
+        text = text.replace(",", "")  # groups of thousands
+    elif re.fullmatch(r"[+-]?[0-9]+,[0-9]{1,2}", text):
+        text = text.replace(",", ".")  # a decimal comma: too few digits for a group
+    return new.parse(text)
+
+
+_YES: Final = frozenset(("yes", "y", "true", "1", "agreed"))
+_NO: Final = frozenset(("no", "n", "false", "0", "none"))
+
+
+def _yes_no(value: Value, old: Field, new: Field) -> Value:
+    word = _text_of(value, old).strip().lower()
+    if word in _YES:
+        return new.parse("yes")
+    if word in _NO:
+        return new.parse("no")
+    raise NotConverted("It says neither yes nor no.")
+
+
+def _option(text: str, new: Field) -> str:
+    """The stored value that a text means: itself, or the label, whatever the case."""
+    wanted = text.strip().lower()
+    for option in new.options:
+        if wanted in (option.stored_value.lower(), option.label.lower()):
+            return option.stored_value
+    if not new.options:
+        parsed = new.parse(text)
+        return parsed if isinstance(parsed, str) else text
+    raise NotConverted(f"“{text[:60]}” is none of the options.")
+
+
+def _choice(value: Value, old: Field, new: Field) -> Value:
+    if isinstance(value, tuple):
+        if len(value) > 1:
+            raise NotConverted("Several are chosen, and there is room for one.")
+        value = value[0]
+    if isinstance(value, str) and value in new.value_type.options:
+        return value
+    return _option(_text_of(value, old), new)
+
+
+def _choices(value: Value, old: Field, new: Field) -> Value:
+    items = value if isinstance(value, tuple) else tuple(re.split(r"[,;\n]", _text_of(value, old)))
+    texts = [old.label_of(item) if old.options else item for item in items if item.strip()]
+    stored = {
+        item if item in new.value_type.options else _option(text, new) for item, text in zip(items, texts, strict=False)
+    }
+    return new.parse("\n".join(stored))
+
+
+def _text_list(value: Value, old: Field, new: Field) -> Value:
+    text = _text_of(value, old)
+    return new.parse(text if isinstance(value, tuple) else re.sub(r"[,;]\s*", "\n", text))
+
+
+def _date(value: Value, old: Field, new: Field) -> Value:
+    if isinstance(value, datetime):
+        return value.astimezone(new.manner.zone).date()
+    if isinstance(value, date):
+        return value
+    text = _text_of(value, old).strip()
+    try:
+        return new.parse(text)
+    except ValueError:
+        if not re.search(r"[0-9]{4}", text):
+            raise NotConverted("The year is missing.") from None
+    try:
+        return parse_date(text, locale=new.manner.language)
+    except (ValueError, IndexError, KeyError):
+        raise NotConverted("It is no date.") from None
+
+
+def _datetime(value: Value, old: Field, new: Field) -> Value:
+    if isinstance(value, datetime):
+        return value
+    if isinstance(value, date):
+        return new.parse(f"{value.isoformat()} 00:00")
+    return new.parse(_text_of(value, old))
+
+
+_READERS: Final[dict[str, Callable[[Value, Field, Field], Value]]] = {
+    "text": _text,
+    "number": _number,
+    "money": _number,
+    "yes_no": _yes_no,
+    "choice": _choice,
+    "choices": _choices,
+    "text_list": _text_list,
+    "date": _date,
+    "datetime": _datetime,
+}
+"""By the kind that is wanted; the others are read from the text."""

@@ -1,0 +1,1 @@
+"""How each family of field types reads an answer, shows a value, and fills an input."""

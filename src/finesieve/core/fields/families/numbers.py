@@ -1,0 +1,78 @@
+"""Numbers and money."""
+
+import re
+from decimal import Decimal
+from typing import Final
+
+from babel.numbers import format_currency, format_decimal, get_currency_precision
+
+from finesieve.core.fields.asked import Asked
+from finesieve.core.values import Value, plain_number
+
+__all__ = ["read_money", "read_number", "show_money", "show_number", "write_number"]
+
+_NUMBER: Final = re.compile(r"[+-]?[0-9]{1,15}([.][0-9]{1,10})?")
+
+
+def _decimal(text: str) -> Decimal:
+    compact = text.replace(" ", "").replace("\u00a0", "").replace("\u202f", "").replace("−", "-")
+    if "," in compact:
+        raise ValueError("Write the number without commas, decimals after a point, such as 1250.5.")
+    if not _NUMBER.fullmatch(compact):
+        raise ValueError("Write a number in digits, such as 12 or 0.5.")
+    return Decimal(compact) + 0  # + 0: there is no negative zero
+
+
+def _within(number: Decimal, asked: Asked) -> Decimal:
+    low, high, step = asked.settings.low, asked.settings.high, asked.settings.step
+    if low is not None and number < low:
+        raise ValueError(f"This must be at least {plain_number(low)}.")
+    if high is not None and number > high:
+        raise ValueError(f"This must be at most {plain_number(high)}.")
+    if step is not None and (number - (low or 0)) % step:
+        raise ValueError(
+            f"This goes in steps of {plain_number(step)}" + (f" from {plain_number(low)}." if low else ".")
+        )
+    return number
+
+
+def read_number(text: str, asked: Asked) -> Value:
+    """An exact number within the range, step and decimals of its field."""
+    number = _decimal(text)
+    places = asked.settings.decimals
+    if places is not None and number != round(number, places):
+        words = "a whole number" if places == 0 else f"at most {places} decimals"
+        raise ValueError(f"Write {words}.")
+    return _within(number, asked)
+
+
+def _currency(asked: Asked) -> str:
+    return asked.settings.currency or asked.manner.currency
+
+
+def read_money(text: str, asked: Asked) -> Value:
+    """An amount with no more decimals than its currency has; a currency sign before or after it is passed over."""
+    amount = _decimal(re.sub(r"^\s*[^\d\s+−.-]{1,3}|[^\d\s]{1,3}\s*$", "", text))
+    places = get_currency_precision(_currency(asked))
+    if amount != round(amount, places):
+        raise ValueError(f"An amount has at most {places} decimals.")
+    return _within(amount, asked)
+
+
+def show_number(value: Value, asked: Asked) -> str:
+    """Digits in the way of the language, without groups, so that they can be copied."""
+    if not isinstance(value, Decimal):
+        return str(value)
+    return str(format_decimal(value, locale=asked.manner.language, decimal_quantization=False, group_separator=False))
+
+
+def show_money(value: Value, asked: Asked) -> str:
+    """The amount with its currency, rounded to the currency's decimals for show only."""
+    if not isinstance(value, Decimal):
+        return str(value)
+    return str(format_currency(value, _currency(asked), locale=asked.manner.language))
+
+
+def write_number(value: Value, _asked: Asked) -> str:
+    """Digits as they stand in an input."""
+    return plain_number(value) if isinstance(value, Decimal) else str(value or "")

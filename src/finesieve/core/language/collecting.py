@@ -1,0 +1,259 @@
+"""Checking names and collections: what a name means where it stands, and functions over records."""
+
+from abc import abstractmethod
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import tzinfo
+from typing import Final
+
+from finesieve.core.fields.keys import PREFIXES
+from finesieve.core.language import tree
+from finesieve.core.language.fitting import NUMERIC, say_kind
+from finesieve.core.language.functions import FUNCTIONS, ORDERED, Function, nearest
+from finesieve.core.language.names import Place, World
+from finesieve.core.language.problems import Span
+from finesieve.core.language.sums import Sums
+from finesieve.core.language.typed import Typed
+from finesieve.core.values import Kind, Type
+
+__all__ = ["AGGREGATES", "Collecting"]
+
+AGGREGATES: Final = frozenset(name for name, function in FUNCTIONS.items() if function.collects) | {"sum", "min", "max"}
+"""The functions that work over a collection."""
+_NUMBER: Final = Type("number")
+_YES_NO: Final = Type("yes_no")
+_ANY_COLUMN: Final = frozenset(("latest", "first", "count_filled"))
+_SIMPLE: Final[frozenset[Kind]] = frozenset(
+    ("text", "number", "money", "yes_no", "choice", "choices", "date", "time", "datetime", "day_of_year", "text_list")
+)
+
+
+class Collecting(Sums):
+    """Finds what names mean, level by level, and types functions over collections."""
+
+    def __init__(self, world: World, zone: tzinfo) -> None:
+        super().__init__(zone)
+        self._world = world
+        self._levels = [world.base]
+
+    @abstractmethod
+    def typed(self, node: tree.Node) -> Typed | None:
+        """The checked form of one part, or None where it has a problem, already said."""
+
+    # Names
+
+    def named(self, node: tree.Name) -> Typed | None:
+        """The checked form of a name, or None, already said; a collection is a problem outside its functions."""
+        found = self._found(node)
+        if found is not None and found.operation == "collection":
+            self.say_collection(found)
+            return None
+        return found
+
+    def say_collection(self, found: Typed) -> None:
+        """A collection stands where one value is needed."""
+        word = found.collection + (f".{found.name}" if found.name else "")
+        hint = f"latest({word})" if found.name else f"count({word})"
+        self.say("collection", found.span, f"“{word}” is a collection; did you mean {hint}?", hint)
+
+    def _found(self, node: tree.Name) -> Typed | None:
+        if len(node.path) == 1:
+            return self._bare(node, node.path[0])
+        if len(node.path) == 2:
+            return self._prefixed(node, *node.path)
+        self.say("unknown-prefix", node.span, f"“{node.text}” has one point too many.")
+        return None
+
+    def _bare(self, node: tree.Name, key: str) -> Typed | None:
+        for level in range(len(self._levels) - 1, -1, -1):
+            found = self._at(node, level, key)
+            if found is not None:
+                return found
+        self._unknown(node, key, {name for place in self._levels for name in (*place.names, *place.collections)})
+        return None
+
+    def _at(self, node: tree.Name, level: int, key: str) -> Typed | None:
+        place = self._levels[level]
+        if key in place.names:
+            return Typed("name", place.names[key], node.span, name=key, about=place.about, level=level)
+        if key in place.collections:
+            member = place.collections[key]
+            type_ = Type("collection", member=member)
+            return Typed("collection", type_, node.span, about=member, level=level, collection=key)
+        return None
+
+    def _prefixed(self, node: tree.Name, prefix: str, key: str) -> Typed | None:
+        if prefix == "house":
+            return self._house(node, key)
+        level = self._level_of(prefix)
+        if level is not None:
+            found = self._at(node, level, key)
+            if found is None:
+                self._unknown(node, key, self._levels[level].names)
+            return found
+        column = self._column(node, prefix, key)
+        if column is not None:
+            return column
+        known = prefix in PREFIXES
+        if not known and any(prefix in place.collections for place in self._levels):
+            return None  # the column was unknown, already said
+        message = f"“{prefix}.” has no meaning here." if known else f"“{prefix}.” is no prefix."
+        self.say("unknown-prefix", node.span, message)
+        return None
+
+    def _house(self, node: tree.Name, key: str) -> Typed | None:
+        type_ = self._world.house.get(key)
+        if type_ is None:
+            self._unknown(node, key, self._world.house, prefix="house.")
+            return None
+        return Typed("house", type_, node.span, name=key)
+
+    def _level_of(self, prefix: str) -> int | None:
+        """The level that `person.` or `record.` means, the innermost one; None where there is none."""
+        for level in range(len(self._levels) - 1, -1, -1):
+            about = self._levels[level].about
+            if about == prefix or (prefix == "record" and about.startswith("record:")):
+                return level
+        return None
+
+    def _column(self, node: tree.Name, collection: str, key: str) -> Typed | None:
+        for level in range(len(self._levels) - 1, -1, -1):
+            member = self._levels[level].collections.get(collection)
+            if member is None:
+                continue
+            names = self._world.members[member].names
+            if key not in names:
+                self._unknown(node, key, names, prefix=f"{collection}.")
+                return None
+            return Typed(
+                "collection", names[key], node.span, name=key, about=member, level=level, collection=collection
+            )
+        return None
+
+    def _unknown(self, node: tree.Name, key: str, known: object, prefix: str = "") -> None:
+        gone = self._world.gone.get(prefix + key)
+        if gone:
+            self.say("deleted-field", node.span, gone)
+            return
+        near = nearest(key, list(known))  # type: ignore[call-overload]  # names by key
+        if not near and key in FUNCTIONS and not prefix:
+            self.say("unknown-field", node.span, f"“{key}” is a function; it needs brackets.", f"{key}(…)")
+            return
+        what = "house value" if prefix == "house." else "field"
+        near = prefix + near if near else ""
+        message = f"No {what} is called {key}." + (f" Nearest: {near}." if near else "")
+        self.say("unknown-field", node.span, message, near)
+
+    # Collections
+
+    def is_collection(self, node: tree.Node) -> bool:
+        """Whether a part is a collection, one of its columns, or one of these with “where” or “by”."""
+        if isinstance(node, tree.Filtered):
+            return self.is_collection(node.operand)
+        if not isinstance(node, tree.Name) or len(node.path) > 2:
+            return False
+        first = node.path[0]
+        if len(node.path) == 2:
+            return any(first in place.collections for place in self._levels)
+        for place in reversed(self._levels):
+            if first in place.names:
+                return False
+            if first in place.collections:
+                return True
+        return False
+
+    def collected(self, node: tree.Call, function: Function) -> Typed | None:
+        """A function over a collection."""
+        argument = node.arguments[0]
+        if len(node.arguments) > 1:
+            self.say("argument-count", node.span, f"{function.name} takes one collection.", function.example)
+            return None
+        filtered = argument if isinstance(argument, tree.Filtered) else tree.Filtered(argument, span=argument.span)
+        assert isinstance(filtered.operand, tree.Name)
+        column = self._found(filtered.operand)
+        if column is None:
+            return None
+        with self._inside(column.about):
+            where = self._where(filtered)
+            by = self._by(filtered, function)
+        gives = self._gives(column, function, filtered.operand.span, has_where=filtered.where is not None)
+        lost = (filtered.where is not None and where is None) or (filtered.by is not None and by is None)
+        if gives is None or lost:
+            return None
+        roles, parts = [], []
+        for role, part in (("column", self._as_name(column)), ("where", where), ("by", by)):
+            if part is not None:
+                roles.append(role)
+                parts.append(part)
+        return Typed(
+            "collect",
+            gives,
+            node.span,
+            tuple(parts),
+            name=function.name,
+            about=column.about,
+            level=column.level,
+            collection=column.collection,
+            roles=tuple(roles),
+        )
+
+    @contextmanager
+    def _inside(self, about: str) -> Iterator[None]:
+        self._levels.append(self._world.members.get(about, Place(about, {})))
+        try:
+            yield
+        finally:
+            self._levels.pop()
+
+    def _as_name(self, column: Typed) -> Typed | None:
+        if not column.name:
+            return None
+        level = len(self._levels)
+        return Typed("name", column.type, column.span, name=column.name, about=column.about, level=level)
+
+    def _where(self, filtered: tree.Filtered) -> Typed | None:
+        if filtered.where is None:
+            return None
+        typed = self.typed(filtered.where)
+        if typed is not None and typed.type.kind != "yes_no":
+            message = f"This is {say_kind(typed.type.kind)}; here a yes/no is needed."
+            self.say("wrong-type", typed.span, message, "add a comparison, such as … > 3")
+            return None
+        return typed
+
+    def _by(self, filtered: tree.Filtered, function: Function) -> Typed | None:
+        if filtered.by is None:
+            return None
+        if function.name not in ("latest", "first"):
+            self.say(
+                "where-place", filtered.by.span, f"“by” has a meaning in latest and first only, not {function.name}."
+            )
+            return None
+        typed = self.typed(filtered.by)
+        if typed is not None and typed.type.kind not in ORDERED:
+            self.say("no-order", typed.span, f"{say_kind(typed.type.kind).capitalize()} has no order.")
+            return None
+        return typed
+
+    def _gives(self, column: Typed, function: Function, span: Span, *, has_where: bool) -> Type | None:
+        name, kind = function.name, column.type.kind
+        if name in ("count", "any", "all"):
+            if column.name:
+                self.say("wrong-type", span, f"{name} takes the collection itself: {name}({column.collection}).")
+                return None
+            if name == "all" and not has_where:
+                self.say("argument-count", span, "all needs a condition.", function.example)
+                return None
+            return _NUMBER if name == "count" else _YES_NO
+        if not column.name:
+            example = f"{name}({column.collection}.…)"
+            self.say("wrong-type", span, f"{name} needs a column of the collection: {example}.", example)
+            return None
+        if name in _ANY_COLUMN and kind in _SIMPLE:
+            return _NUMBER if name == "count_filled" else column.type
+        wanted = NUMERIC if name in ("sum", "average") else ORDERED if name in ("min", "max") else _SIMPLE
+        if kind not in wanted:
+            code = "no-order" if wanted is ORDERED else "wrong-type"
+            self.say(code, span, f"{name} cannot be taken of {say_kind(kind)}.")
+            return None
+        return column.type

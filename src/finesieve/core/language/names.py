@@ -1,0 +1,46 @@
+"""What names mean: the fields in reach of an expression, level by level."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Final
+
+from finesieve.core.values import Type
+
+__all__ = ["NOBODY", "Place", "World"]
+
+
+@dataclass(frozen=True)
+class Place:
+    """What bare names mean at one level.
+
+    `about` says whose fields `names` are; `collections` maps the name of each
+    collection to what its members are.
+    """
+
+    about: str
+    names: Mapping[str, Type]
+    collections: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class World:
+    """Everything in reach.
+
+    `base` is where the expression stands, `members` the places of what the
+    collections hold, by what they are about, and `house` the house values.
+    `gone` maps keys of deleted fields to the sentence that says so.
+    """
+
+    base: Place
+    members: Mapping[str, Place] = field(default_factory=dict)
+    house: Mapping[str, Type] = field(default_factory=dict)
+    gone: Mapping[str, str] = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, names: "Mapping[str, Type] | World") -> "World":
+        """The world of plain names: a person's fields, and nothing else."""
+        return names if isinstance(names, World) else cls(Place("person", names))
+
+
+NOBODY: Final = World(Place("person", {}))
+"""A world without any name."""

@@ -1,0 +1,79 @@
+"""Checking arithmetic: numbers, money, dates and what they give together."""
+
+from typing import Final
+
+from finesieve.core.language import tree
+from finesieve.core.language.fitting import NUMERIC, Fitter, say_kind
+from finesieve.core.language.printer import print_text_literal
+from finesieve.core.language.typed import Typed
+from finesieve.core.values import Kind, Type
+
+__all__ = ["Sums"]
+
+_NUMBER: Final = Type("number")
+_MONEY: Final = Type("money")
+_DATE: Final = Type("date")
+
+
+class Sums(Fitter):
+    """Types sums and products of parts that are typed already."""
+
+    def sum(self, node: tree.Arithmetic, left: Typed, right: Typed) -> Typed | None:
+        if left.type.kind in ("date", "datetime") and node.sign == "-" and self._dates(left, right):
+            pair = [self.fitted(left, _DATE), self.fitted(right, _DATE)]
+            return self.made("date_minus", _NUMBER, node, pair)
+        if left.type.kind in ("date", "datetime"):
+            days = self._numeric(right, node, only=frozenset(("number",)))
+            if days is None:
+                return None
+            if node.sign == "-":
+                days = Typed("negate", _NUMBER, right.span, (days,))
+            return self.made("date_plus", _DATE, node, [self.fitted(left, _DATE), days])
+        if not (self._numeric(left, node) and self._numeric(right, node)):
+            return None
+        money = "money" in (left.type.kind, right.type.kind)
+        if money and any(isinstance(side, tree.Number) and side.percent for side in (node.left, node.right)):
+            message = "A percentage cannot be added to money; multiply: … * (1 + 10%)."
+            self.say("money-arithmetic", node.span, message, "* (1 + 10%)")
+            return None
+        return self.made("add" if node.sign == "+" else "subtract", _MONEY if money else _NUMBER, node, [left, right])
+
+    def product(self, node: tree.Arithmetic, left: Typed, right: Typed) -> Typed | None:
+        if not (self._numeric(left, node) and self._numeric(right, node)):
+            return None
+        kinds = (left.type.kind, right.type.kind)
+        if node.sign == "*":
+            if kinds == ("money", "money"):
+                self.say("money-arithmetic", node.span, "Money cannot be multiplied by money; one must be a number.")
+                return None
+            return self.made("multiply", _MONEY if "money" in kinds else _NUMBER, node, [left, right])
+        if kinds == ("number", "money"):
+            self.say("money-arithmetic", node.span, "A number cannot be divided by money.")
+            return None
+        return self.made("divide", _MONEY if kinds == ("money", "number") else _NUMBER, node, [left, right])
+
+    def _dates(self, left: Typed, right: Typed) -> bool:
+        literal = right.name == "literal"
+        return right.type.kind in ("date", "datetime") or (literal and left.type.kind == "date")
+
+    def _numeric(self, part: Typed, node: tree.Arithmetic, only: frozenset[Kind] = NUMERIC) -> Typed | None:
+        if part.type.kind in only:
+            return part
+        self._not_numeric(part, node.sign)
+        return None
+
+    def _not_numeric(self, part: Typed, sign: str) -> None:
+        subject = (
+            f"“{part.name}” is {say_kind(part.type.kind)}"
+            if part.operation == "name"
+            else (f"This is {say_kind(part.type.kind)}")
+        )
+        verb = {"+": "added", "-": "subtracted", "*": "multiplied", "/": "divided"}[sign]
+        hint = ""
+        if part.type.is_choice and part.type.options:
+            example = print_text_literal(part.type.options[0])
+            hint = f"if({part.name or '…'} = {example}, 1, 0)"
+        elif part.type.kind == "yes_no":
+            hint = f"if({part.name or '…'}, 1, 0)"
+        remedy = f"; give it a number with {hint}" if hint else ""
+        self.say("wrong-type", part.span, f"{subject} and cannot be {verb}{remedy}.", hint)

@@ -1,0 +1,125 @@
+"""What loading a setup would do to what is there: added, changed, removed, conflicts."""
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from pydantic import BaseModel
+
+from finesieve.core.fields.keys import key_problem
+from finesieve.core.setup.document import FieldPart, Setup
+
+__all__ = ["Difference", "compare", "known_name"]
+
+Change = Literal["added", "changed", "removed", "conflict"]
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """One thing that would be different. `what` says the kind of thing, `name` which, `parts` what of it changes."""
+
+    change: Change
+    what: str
+    name: str
+    parts: tuple[tuple[str, str, str], ...] = ()
+    why: str = ""
+
+
+def known_name(part: BaseModel) -> tuple[str, ...]:
+    """By what a part is known again."""
+    for names in (("about", "key"), ("record_type", "back_key"), ("about", "name"), ("key",), ("slug",), ("name",)):
+        if all(hasattr(part, name) for name in names):
+            return tuple(str(getattr(part, name)) for name in names)
+    raise TypeError(f"{type(part).__name__} has no name")
+
+
+_KINDS: Mapping[str, str] = {
+    "record_types": "record type",
+    "links": "link",
+    "lists": "list",
+    "levels": "level",
+    "option_lists": "shared options",
+    "groups": "group",
+    "fields": "field",
+    "forms": "form",
+    "segments": "segment",
+}
+
+
+def compare(there: Setup, given: Setup) -> tuple[Difference, ...]:
+    """The differences, in the order in which things lean on one another."""
+    found: list[Difference] = []
+    for name, what in _KINDS.items():
+        found += _compared(what, getattr(there, name), getattr(given, name), given)
+    for key, value in given.house_values.items():
+        if there.house_values.get(key) != value:
+            found.append(
+                Difference("changed", "house value", key, ((key, _say(there.house_values.get(key)), _say(value)),))
+            )
+    return tuple(found)
+
+
+def _compared(what: str, there: Iterable[BaseModel], given: Iterable[BaseModel], setup: Setup) -> list[Difference]:
+    old = {known_name(part): part for part in there}
+    new = {known_name(part): part for part in given}
+    found = []
+    for name, part in new.items():
+        before = old.get(name)
+        if before is None:
+            why = _cannot_be(part, setup)
+            found.append(Difference("conflict" if why else "added", what, _label(part), why=why))
+            continue
+        parts = _parts(before, part)
+        if not parts:
+            continue
+        why = _clash(before, part)
+        found.append(Difference("conflict" if why else "changed", what, _label(part), tuple(parts), why))
+    found += [Difference("removed", what, _label(part)) for name, part in old.items() if name not in new]
+    return found
+
+
+def _label(part: BaseModel) -> str:
+    for name in ("label", "name", "plural", "slug"):
+        if hasattr(part, name):
+            return str(getattr(part, name))
+    return str(part)
+
+
+def _parts(before: BaseModel, after: BaseModel) -> list[tuple[str, str, str]]:
+    old, new = before.model_dump(mode="json"), after.model_dump(mode="json")
+    return [(name, _say(old[name]), _say(new[name])) for name in old if old[name] != new[name]]
+
+
+def _say(value: Any) -> str:
+    if value in (None, "", [], {}):
+        return "–"
+    text = ", ".join(
+        str(item.get("label", item)) if isinstance(item, dict) else str(item)
+        for item in (value if isinstance(value, list) else [value])
+    )
+    return text if len(text) < 160 else text[:157] + "…"
+
+
+def _clash(before: BaseModel, after: BaseModel) -> str:
+    """Why what is there cannot become what is given, in one sentence; "" where it can."""
+    if not isinstance(before, FieldPart) or not isinstance(after, FieldPart):
+        return ""
+    if bool(before.formula) != bool(after.formula):
+        return "One is computed and the other is not."
+    if before.type != after.type and not before.formula:
+        return f"The type is {before.type} here and {after.type} in the file; change it on its page, with a dry run."
+    if before.built_in != after.built_in:
+        return "One is built in and the other is not."
+    return ""
+
+
+def _cannot_be(part: BaseModel, setup: Setup) -> str:
+    if isinstance(part, FieldPart):
+        if part.built_in:
+            return "A built-in field of this name does not exist here."
+        problem = key_problem(part.key)
+        if problem:
+            return problem
+        if not any(group.name == part.group and group.about == part.about for group in setup.groups):
+            return f"Its group “{part.group}” is not in the file."
+    return ""

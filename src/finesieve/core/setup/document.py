@@ -1,0 +1,118 @@
+"""The parts of a setup, free of any id: things are named by key, group or plural."""
+
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+__all__ = [
+    "FieldPart",
+    "FormPart",
+    "GroupPart",
+    "LabelPart",
+    "LinkPart",
+    "OptionListPart",
+    "RecordTypePart",
+    "SegmentPart",
+    "Setup",
+]
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class GroupPart(_Part):
+    """A group. `about` is person, order, level, house, or record: and the key of a record type."""
+
+    name: str = Field(min_length=1, max_length=80)
+    about: str = Field(max_length=80)
+    description: str = Field(default="", max_length=300)
+    settings: dict[str, Any] = Field(default_factory=dict)
+
+
+class FieldPart(_Part):
+    """A field. Settings that point at something name it: lists and levels by key, shared options by name."""
+
+    key: str = Field(min_length=1, max_length=60)
+    label: str = Field(min_length=1, max_length=120)
+    about: str = Field(max_length=80)
+    group: str = Field(min_length=1, max_length=80)
+    type: str
+    help: str = Field(default="", max_length=500)
+    required: bool = False
+    unit: str = Field(default="", max_length=20)
+    options: tuple[dict[str, Any], ...] = ()
+    settings: dict[str, Any] = Field(default_factory=dict)
+    formula: str = Field(default="", max_length=4_000)
+    built_in: bool = False
+
+
+class RecordTypePart(_Part):
+    """A record type. `title` is the key of the field that names a record."""
+
+    key: str = Field(min_length=1, max_length=60)
+    singular: str = Field(min_length=1, max_length=60)
+    plural: str = Field(min_length=1, max_length=60)
+    symbol: str = Field(default="", max_length=4)
+    description: str = Field(default="", max_length=300)
+    title: str = Field(default="", max_length=60)
+
+
+class LinkPart(_Part):
+    """A link of a record type, given by key, to people, orders, or `record:` and a key."""
+
+    record_type: str
+    name: str = Field(min_length=1, max_length=60)
+    target: str
+    many: bool = False
+    back_name: str = Field(min_length=1, max_length=60)
+    back_key: str = Field(min_length=1, max_length=60)
+
+
+class LabelPart(_Part):
+    """A list or a level."""
+
+    key: str = Field(min_length=1, max_length=60)
+    name: str = Field(min_length=1, max_length=80)
+    description: str = Field(default="", max_length=300)
+
+
+class OptionListPart(_Part):
+    """Options that several fields share."""
+
+    name: str = Field(min_length=1, max_length=80)
+    options: tuple[dict[str, Any], ...]
+
+
+class FormPart(_Part):
+    """A form. In its document each question has the key of its field in the place of the id."""
+
+    slug: str = Field(min_length=1, max_length=60, pattern=r"^[a-z0-9-]+$")
+    document: dict[str, Any]
+    published: bool = False
+
+
+class SegmentPart(_Part):
+    """A segment."""
+
+    name: str = Field(min_length=1, max_length=80)
+    description: str = Field(default="", max_length=300)
+    expression: str = Field(default="", max_length=4_000)
+
+
+class Setup(_Part):
+    """Everything. A file of one group has that group and its fields only."""
+
+    title: str = Field(default="", max_length=200)
+    description: str = Field(default="", max_length=1_000)
+    record_types: tuple[RecordTypePart, ...] = ()
+    links: tuple[LinkPart, ...] = ()
+    lists: tuple[LabelPart, ...] = ()
+    levels: tuple[LabelPart, ...] = ()
+    option_lists: tuple[OptionListPart, ...] = ()
+    groups: tuple[GroupPart, ...] = ()
+    fields: tuple[FieldPart, ...] = ()
+    forms: tuple[FormPart, ...] = ()
+    segments: tuple[SegmentPart, ...] = ()
+    house_values: dict[str, Any] = Field(default_factory=dict)
+    level_values: dict[str, dict[str, Any]] = Field(default_factory=dict)

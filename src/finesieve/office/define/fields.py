@@ -1,0 +1,370 @@
+"""Fields: make, change, rest, duplicate, move, delete, bring back."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.core.catalogue import Catalogue
+from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.core.fields.about import ABOUTS, HOUSE, PERSON, record_about, record_type_of
+from finesieve.core.fields.definition import Field, twin_of
+from finesieve.core.fields.families.choices import country_codes, country_name
+from finesieve.core.fields.families.data import MEDIA
+from finesieve.core.fields.options import options_to_lines
+from finesieve.core.fields.settings import SETTINGS
+from finesieve.core.fields.types import TYPES
+from finesieve.office.define.contents import sections
+from finesieve.office.shared.desk import Desk, DeskHere
+from finesieve.office.shared.frame import back_with, page
+from finesieve.services.define import GroupInput, create_group, read_catalogue, read_field
+from finesieve.services.exports import values_as_csv
+from finesieve.services.fields import (
+    FieldInput,
+    change_field,
+    create_field,
+    delete_field,
+    duplicate_field,
+    group_of,
+    move_field,
+    plan_deletion,
+    rest_field,
+    restore_field,
+    settings_from,
+)
+from finesieve.services.inputs import read_input
+from finesieve.services.options import list_option_lists, read_options
+from finesieve.services.passing import settle
+from finesieve.services.reading import read_values_of
+from finesieve.web.posted import Posted, PostedForm, whole_number
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/define")
+
+
+# Making
+
+
+@router.get("/new")
+def new_field(request: Request, desk: DeskHere, about: str = "", group: int = 0, label: str = "") -> Response:
+    """The form for a new field: first what it is about."""
+    catalogue = read_catalogue(desk.scope)
+    known = catalogue.groups_by_id.get(group)
+    typed = {"about": about or (known.about if known else ""), "group": str(group), "label": label[:120]}
+    return _new_field_page(request, desk, {"type_key": "short_text", **typed}, {})
+
+
+@router.get("/{group_id:int}/new")
+def new_field_in(request: Request, desk: DeskHere, group_id: int) -> Response:
+    """The form for a new field in a group. Raises NotFound."""
+    group_of(read_catalogue(desk.scope), group_id)
+    return new_field(request, desk, "", group_id)
+
+
+def _new_field_page(
+    request: Request, desk: Desk, typed: Mapping[str, str], messages: Mapping[str, str], status: int = 200
+) -> Response:
+    catalogue = read_catalogue(desk.scope)
+    about = typed.get("about", "")
+    twin = twin_of(typed.get("label", "")) if about in ("", PERSON) else None
+    return page(
+        request,
+        desk,
+        "office/define/new_field.html",
+        stage="define",
+        title="New field",
+        sections=sections(desk, catalogue),
+        types=TYPES.values(),
+        abouts=ABOUTS.values(),
+        catalogue=catalogue,
+        groups=catalogue.all_groups,
+        option_lists=list_option_lists(desk.scope),
+        typed=typed,
+        messages=messages,
+        then=typed.get("then") or request.query_params.get("then", ""),
+        like=_like(catalogue, typed),
+        twin=twin,
+        status=status,
+    )
+
+
+def _like(catalogue: Catalogue, typed: Mapping[str, str]) -> str:
+    """The label of a field that the typed label repeats; "" where there is none."""
+    words = typed.get("label", "").casefold().strip()
+    about = typed.get("about") or PERSON
+    return next((field.label for field in catalogue.about(about) if words and field.label.casefold() == words), "")
+
+
+@router.post("/new")
+def make_field(request: Request, desk: DeskHere, form: Posted) -> Response:
+    """Make a field, and go on where it was wanted."""
+    try:
+        group_id = _group_for(desk, form)
+        asked = read_input(FieldInput, _field_data(form, form.one("type_key")))
+        twin = twin_of(asked.label)
+        if twin and form.one("about") == PERSON and form.one("twin") != "yes" and not form.one("then"):
+            raise InvalidInput({"twin": f"“{twin.label}” is built in. {twin.behaviour} A twin would lack that."})
+        field_id = create_field(desk.scope, group_id, asked)
+    except InvalidInput as problem:
+        return _new_field_page(request, desk, form.data, problem.messages, 422)
+    then = settle(desk.scope, form.one("then"), field_id)
+    if then:
+        return RedirectResponse(desk.path(then), 303)
+    if form.one("about") == HOUSE:
+        return RedirectResponse(desk.path(f"define/house/{field_id}?made=1"), 303)
+    return RedirectResponse(desk.path(f"define/{group_id}?made={field_id}"), 303)
+
+
+def _group_for(desk: Desk, form: PostedForm) -> int:
+    """The group chosen; the first about what was chosen; a new one where there is none yet."""
+    catalogue = read_catalogue(desk.scope)
+    about = form.one("about")
+    if about == "record":
+        type_id = whole_number(form.one("record_type_id")) or 0
+        if type_id not in catalogue.record_types_by_id:
+            raise InvalidInput({"about": "Make the record type first, under “things people have”."})
+        about = record_about(type_id)
+    if about not in (*(key for key in ABOUTS if key != "record"), record_about(record_type_of(about))):
+        raise InvalidInput({"about": "Choose what the fact is about."})
+    chosen = catalogue.groups_by_id.get(whole_number(form.one("group")) or 0)
+    if chosen is not None and chosen.about == about:
+        return chosen.id
+    for group in catalogue.groups_about(about):
+        return group.id
+    name = {HOUSE: "House values"}.get(about, f"About {catalogue.say_about(about)}")
+    return create_group(desk.scope, GroupInput(name=name[:80], about=about))
+
+
+def _field_data(form: PostedForm, type_key: str) -> dict[str, Any]:
+    settings = settings_from(type_key, form.lists("s_"))
+    settings.pop("resting", None)
+    return {**form.data, "required": form.one("required") == "true", "settings": settings}
+
+
+# One field
+
+
+@router.get("/fields/{field_id:int}")
+def show_field(request: Request, desk: DeskHere, field_id: int) -> Response:
+    """A field with its settings."""
+    return _field_page(request, desk, field_id, None, {})
+
+
+def _field_page(
+    request: Request,
+    desk: Desk,
+    field_id: int,
+    typed: Mapping[str, Any] | None,
+    messages: Mapping[str, str],
+    status: int = 200,
+) -> Response:
+    view = read_field(desk.scope, field_id)
+    field = view.field
+    if field.derived:
+        return RedirectResponse(desk.path(f"compute/{field_id}"), 303)
+    catalogue = read_catalogue(desk.scope)
+    stored = {
+        "label": field.label,
+        "help": field.help,
+        "required": field.required,
+        "unit": field.unit,
+        "settings": field.settings,
+    }
+    record_type = record_type_of(field.about)
+    return page(
+        request,
+        desk,
+        "office/define/field.html",
+        stage="define",
+        title=field.label,
+        sections=sections(desk, catalogue, f"records/{record_type}" if record_type else str(field.group_id)),
+        view=view,
+        reading=read_values_of(desk.scope, field_id),
+        typed={**stored, **(typed or {})},
+        messages=messages,
+        group=catalogue.groups_by_id[field.group_id],
+        groups=catalogue.groups_about(field.about),
+        about=catalogue.say_about(field.about),
+        catalogue=catalogue,
+        settings=_settings_for(field),
+        media=MEDIA,
+        countries=_countries(field),
+        option_lists=list_option_lists(desk.scope) if field.type.has_options else (),
+        status=status,
+    )
+
+
+_ORDER = ("On forms", "What is taken", "Who and where")
+_PARTS: Mapping[str, tuple[str, ...]] = {
+    "On forms": ("sample_text", "default", "widget", "width", "style_class"),
+    "What is taken": (
+        "unique", "low", "high", "step", "decimals", "currency", "longest", "fewest", "most", "country", "media",
+        "most_kilobytes", "json_schema", "record_type", "option_list",
+    ),
+    "Who and where": (
+        "short_name", "fallback", "private", "searchable", "files_for", "lists", "change_by", "change_levels",
+        "purpose",
+    ),
+}  # fmt: skip
+
+
+def _settings_for(field: Field) -> list[tuple[str, list[tuple[str, Any]]]]:
+    """The settings that have a meaning for a field, in parts: (title, [(name, setting)])."""
+    found = []
+    for title in _ORDER:
+        names = [
+            (name, SETTINGS[name])
+            for name in _PARTS[title]
+            if (not SETTINGS[name].types or field.type_key in SETTINGS[name].types)
+            and (field.about == PERSON or name not in ("lists", "change_by", "change_levels", "searchable"))
+        ]
+        if names:
+            found.append((title, names))
+    return found
+
+
+def _countries(field: Field) -> list[tuple[str, str]]:
+    if field.type_key not in ("region", "phone"):
+        return []
+    names = [(code, country_name(code, field.manner.language)) for code in country_codes()]
+    return sorted(names, key=lambda pair: pair[1])
+
+
+@router.post("/fields/{field_id:int}")
+def save_field(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Response:
+    """Change the settings of a field."""
+    field = read_field(desk.scope, field_id).field
+    data = _field_data(form, field.type_key)
+    try:
+        change = change_field(desk.scope, field_id, read_input(FieldInput, data))
+    except InvalidInput as problem:
+        typed = {
+            **form.data,
+            "required": data["required"],
+            "settings": {**field.settings.model_dump(), **data["settings"]},
+        }
+        return _field_page(request, desk, field_id, typed, problem.messages, 422)
+    return back_with(desk.path(f"define/fields/{field_id}"), change)
+
+
+@router.post("/fields/{field_id:int}/move")
+def move(desk: DeskHere, field_id: int, form: Posted) -> Response:
+    """Move a field to the end of another group."""
+    change = move_field(desk.scope, field_id, form.number("group"))
+    return back_with(desk.path(f"define/fields/{field_id}"), change)
+
+
+@router.post("/fields/{field_id:int}/rest")
+def rest(desk: DeskHere, field_id: int, form: Posted) -> Response:
+    """Let a field rest, or take it up again."""
+    change = rest_field(desk.scope, field_id, resting=form.one("resting") == "yes")
+    return back_with(desk.path(f"define/fields/{field_id}"), change)
+
+
+@router.post("/fields/{field_id:int}/duplicate")
+def duplicate(desk: DeskHere, field_id: int, form: Posted) -> Response:
+    """Make a field like this one."""
+    made = duplicate_field(desk.scope, field_id)
+    return RedirectResponse(desk.path(f"define/fields/{made}"), 303)
+
+
+# Deleting, and bringing back
+
+
+@router.get("/fields/{field_id:int}/delete")
+def show_deletion(request: Request, desk: DeskHere, field_id: int) -> Response:
+    """What deleting would do."""
+    return _deletion_page(request, desk, field_id, {})
+
+
+def _deletion_page(
+    request: Request, desk: Desk, field_id: int, messages: Mapping[str, str], status: int = 200
+) -> Response:
+    plan = plan_deletion(desk.scope, field_id)
+    catalogue = read_catalogue(desk.scope)
+    return page(
+        request,
+        desk,
+        "office/define/delete.html",
+        stage="define",
+        title=f"Delete {plan.field.label}",
+        sections=sections(desk, catalogue, str(plan.field.group_id)),
+        plan=plan,
+        messages=messages,
+        about=catalogue.say_about(plan.field.about),
+        status=status,
+    )
+
+
+@router.post("/fields/{field_id:int}/delete")
+def delete(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Response:
+    """Delete a field whose name was typed."""
+    try:
+        change = delete_field(desk.scope, field_id, form.one("typed"))
+    except InvalidInput as problem:
+        return _deletion_page(request, desk, field_id, problem.messages, 422)
+    return back_with(desk.path("define/deleted"), change)
+
+
+@router.get("/fields/{field_id:int}/values.csv")
+def download_values(desk: DeskHere, field_id: int) -> Response:
+    """The values of a field as CSV, before it is deleted, or any time."""
+    name, text = values_as_csv(desk.scope, field_id)
+    headers = {"Content-Disposition": f'attachment; filename="{name}"'}
+    return Response(text, media_type="text/csv; charset=utf-8", headers=headers)
+
+
+@router.get("/deleted")
+def show_deleted(request: Request, desk: DeskHere) -> Response:
+    """The fields that can be brought back."""
+    catalogue = read_catalogue(desk.scope)
+    return page(
+        request,
+        desk,
+        "office/define/deleted.html",
+        stage="define",
+        title="Deleted fields",
+        sections=sections(desk, catalogue, "deleted"),
+        fields=sorted(catalogue.deleted, key=lambda field: str(field.deleted_at), reverse=True),
+        catalogue=catalogue,
+    )
+
+
+@router.post("/deleted/{field_id:int}")
+def restore(desk: DeskHere, field_id: int, form: Posted) -> Response:
+    """Bring a field back."""
+    change = restore_field(desk.scope, field_id)
+    return back_with(desk.path(f"define/fields/{field_id}"), change)
+
+
+@router.get("/fields/{field_id:int}/options")
+def show_options(request: Request, desk: DeskHere, field_id: int) -> Response:
+    """The options of a choice, row by row."""
+    return options_page(request, desk, field_id, None, {})
+
+
+def options_page(
+    request: Request, desk: Desk, field_id: int, rows: Any, messages: Mapping[str, str], status: int = 200
+) -> Response:
+    """See `show_options`; `rows` are those as typed."""
+    view = read_field(desk.scope, field_id)
+    if not view.field.type.has_options:
+        raise NotFound("There are no options to change.")
+    lines = read_options(desk.scope, field_id)
+    catalogue = read_catalogue(desk.scope)
+    return page(
+        request,
+        desk,
+        "office/define/options.html",
+        stage="define",
+        title=f"Options of {view.field.label}",
+        sections=sections(desk, catalogue, str(view.field.group_id)),
+        view=view,
+        lines=lines,
+        rows=rows,
+        pasted=options_to_lines(view.field.options),
+        messages=messages,
+        status=status,
+    )

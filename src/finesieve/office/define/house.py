@@ -1,0 +1,152 @@
+"""House values, and the answers that set them."""
+
+from collections.abc import Mapping
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.core.errors import InvalidInput
+from finesieve.office.define.contents import sections
+from finesieve.office.shared.desk import Desk, DeskHere
+from finesieve.office.shared.frame import page
+from finesieve.services.define import read_catalogue
+from finesieve.services.files import shelf, take_files
+from finesieve.services.house import (
+    cancel_scheduled,
+    change_grant,
+    change_mapping,
+    list_grants,
+    list_house,
+    read_house_value,
+    read_mapping,
+    set_house_value,
+)
+from finesieve.services.reading import find_all
+from finesieve.web.posted import Posted, takes_files, whole_number
+from finesieve.web.site import site_of
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/define")
+
+
+@router.get("/house")
+def show_house(request: Request, desk: DeskHere) -> Response:
+    """All house values."""
+    return page(
+        request,
+        desk,
+        "office/define/house.html",
+        stage="define",
+        title="House values",
+        sections=sections(desk, read_catalogue(desk.scope), "house"),
+        groups=list_house(desk.scope),
+        grants=list_grants(desk.scope),
+    )
+
+
+@router.get("/house/new")
+def new_house_value(desk: DeskHere) -> Response:
+    """To the form for a new field, about the house."""
+    return RedirectResponse(desk.path("define/new?about=house"), 303)
+
+
+@router.get("/house/{field_id:int}")
+def show_value(request: Request, desk: DeskHere, field_id: int) -> Response:
+    """One house value."""
+    return _value_page(request, desk, field_id, {}, {})
+
+
+def _value_page(
+    request: Request,
+    desk: Desk,
+    field_id: int,
+    typed: Mapping[str, str],
+    messages: Mapping[str, str],
+    status: int = 200,
+) -> Response:
+    view = read_house_value(desk.scope, field_id)
+    return page(
+        request,
+        desk,
+        "office/define/house_value.html",
+        stage="define",
+        title=view.line.field.label,
+        sections=sections(desk, read_catalogue(desk.scope), "house"),
+        view=view,
+        field=view.line.field,
+        typed=typed,
+        messages=messages,
+        findings=[one for one in find_all(desk.scope) if one.field_id == field_id],
+        status=status,
+    )
+
+
+@router.post("/house/{field_id:int}")
+@takes_files
+def save_value(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Response:
+    """Change a house value, now or from a moment on."""
+    raw = form.values("").get("v_value", "")
+    try:
+        field = read_house_value(desk.scope, field_id).line.field
+        if "v_value" in form.files:
+            files = {"value": form.files["v_value"]}
+            raw = take_files(desk.scope, site_of(request).files, files, {"value": field})["value"]
+        set_house_value(desk.scope, field_id, raw, shelf(desk.scope, [raw]), form.one("effective"))
+    except InvalidInput as problem:
+        return _value_page(request, desk, field_id, {"value": raw, **form.data}, problem.messages, 422)
+    return RedirectResponse(desk.path(f"define/house/{field_id}?saved=1"), 303)
+
+
+@router.post("/house/scheduled/{schedule_id:int}")
+def cancel(desk: DeskHere, schedule_id: int, form: Posted) -> Response:
+    """Take back a value that was to take effect."""
+    return RedirectResponse(desk.path(f"define/house/{cancel_scheduled(desk.scope, schedule_id)}"), 303)
+
+
+@router.post("/house/grants")
+def grant(desk: DeskHere, form: Posted) -> Response:
+    """Let another workspace set some house values."""
+    change_grant(desk.scope, form.one("from_slug").strip(), form.all("keys"))
+    return RedirectResponse(desk.path("define/house"), 303)
+
+
+@router.get("/mapping/{form_id:int}")
+def show_mapping(request: Request, desk: DeskHere, form_id: int, to: str = "") -> Response:
+    """Which answers of a form set which house values."""
+    return _mapping_page(request, desk, form_id, to[:80], None, {})
+
+
+def _mapping_page(
+    request: Request,
+    desk: Desk,
+    form_id: int,
+    to: str,
+    pairs: Mapping[int, str] | None,
+    messages: Mapping[str, str],
+    status: int = 200,
+) -> Response:
+    view = read_mapping(desk.scope, form_id, to)
+    return page(
+        request,
+        desk,
+        "office/define/mapping.html",
+        stage="define",
+        title=f"What {view.form} sets",
+        sections=sections(desk, read_catalogue(desk.scope), "house"),
+        view=view,
+        pairs=view.pairs if pairs is None else pairs,
+        messages=messages,
+        status=status,
+    )
+
+
+@router.post("/mapping/{form_id:int}")
+def save_mapping(request: Request, desk: DeskHere, form_id: int, form: Posted, to: str = "") -> Response:
+    """Say which answers set which house values."""
+    chosen = {whole_number(name) or 0: value for name, value in form.values("pair_").items() if value}
+    try:
+        change_mapping(desk.scope, form_id, to[:80], chosen)
+    except InvalidInput as problem:
+        return _mapping_page(request, desk, form_id, to[:80], chosen, problem.messages, 422)
+    return RedirectResponse(desk.path(f"define/mapping/{form_id}?to={to[:80]}&saved=1"), 303)

@@ -1,0 +1,206 @@
+"""Lists, levels, tags, and families of tags."""
+
+from collections.abc import Mapping
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.office.define.contents import sections
+from finesieve.office.shared.desk import Desk, DeskHere
+from finesieve.office.shared.frame import back_with, page
+from finesieve.services.define import read_catalogue
+from finesieve.services.families import begin_family, plan_family, tag_families
+from finesieve.services.inputs import read_input
+from finesieve.services.labels import (
+    LabelInput,
+    change_label,
+    create_label,
+    list_levels,
+    list_lists,
+    list_tags,
+    read_level,
+    remove_label,
+    set_level_values,
+    set_tag_end,
+    take_tag_off,
+)
+from finesieve.web.posted import Posted
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/define")
+_KINDS = {"lists": "list", "levels": "level"}
+
+
+@router.get("/{page_name:str}")
+def show_labels(request: Request, desk: DeskHere, page_name: str) -> Response:
+    """All lists, or all levels."""
+    if page_name not in _KINDS:
+        raise NotFound("There is no such page.")
+    return _labels_page(request, desk, page_name, {}, {})
+
+
+def _labels_page(
+    request: Request,
+    desk: Desk,
+    page_name: str,
+    typed: Mapping[str, str],
+    messages: Mapping[str, str],
+    status: int = 200,
+) -> Response:
+    kind = _KINDS[page_name]
+    lines = list_lists(desk.scope) if kind == "list" else list_levels(desk.scope)
+    return page(
+        request,
+        desk,
+        "office/define/labels.html",
+        stage="define",
+        title=page_name.capitalize(),
+        sections=sections(desk, read_catalogue(desk.scope), page_name),
+        kind=kind,
+        page_name=page_name,
+        lines=lines,
+        typed=typed,
+        messages=messages,
+        status=status,
+    )
+
+
+@router.post("/{page_name:str}")
+def make_label(request: Request, desk: DeskHere, page_name: str, form: Posted) -> Response:
+    """Make a list or a level."""
+    if page_name not in _KINDS:
+        raise NotFound("There is no such page.")
+    try:
+        create_label(desk.scope, _KINDS[page_name], read_input(LabelInput, form.data))
+    except InvalidInput as problem:
+        return _labels_page(request, desk, page_name, form.data, problem.messages, 422)
+    return RedirectResponse(desk.path(f"define/{page_name}"), 303)
+
+
+@router.post("/{page_name:str}/{label_id:int}")
+def save_label(request: Request, desk: DeskHere, page_name: str, label_id: int, form: Posted) -> Response:
+    """Rename, describe or remove a list or a level."""
+    if page_name not in _KINDS:
+        raise NotFound("There is no such page.")
+    kind = _KINDS[page_name]
+    try:
+        if form.one("remove"):
+            change = remove_label(desk.scope, kind, label_id)
+        else:
+            change = change_label(desk.scope, kind, label_id, read_input(LabelInput, form.data))
+    except InvalidInput as problem:
+        messages = {f"{name or 'name'}_{label_id}": words for name, words in problem.messages.items()}
+        return _labels_page(request, desk, page_name, form.data, messages, 422)
+    return back_with(desk.path(f"define/{page_name}"), change)
+
+
+level_router = APIRouter(prefix="/w/{slug}/define")
+
+
+@level_router.get("/levels/{level_id:int}")
+def show_level(request: Request, desk: DeskHere, level_id: int) -> Response:
+    """A level with the values of its fields."""
+    return _level_page(request, desk, level_id, {}, {})
+
+
+def _level_page(
+    request: Request,
+    desk: Desk,
+    level_id: int,
+    typed: Mapping[str, str],
+    messages: Mapping[str, str],
+    status: int = 200,
+) -> Response:
+    view = read_level(desk.scope, level_id)
+    return page(
+        request,
+        desk,
+        "office/define/level.html",
+        stage="define",
+        title=view.level.name,
+        sections=sections(desk, read_catalogue(desk.scope), "levels"),
+        view=view,
+        typed=typed,
+        messages=messages,
+        status=status,
+    )
+
+
+@level_router.post("/levels/{level_id:int}/values")
+def save_level(request: Request, desk: DeskHere, level_id: int, form: Posted) -> Response:
+    """Set values of a level."""
+    typed = form.values("v_")
+    try:
+        changed = set_level_values(desk.scope, level_id, typed)
+    except InvalidInput as problem:
+        return _level_page(request, desk, level_id, typed, problem.messages, 422)
+    return RedirectResponse(desk.path(f"define/levels/{level_id}?changed={changed}"), 303)
+
+
+@level_router.get("/tags")
+def show_tags(request: Request, desk: DeskHere) -> Response:
+    """All tags, and the families among them."""
+    return page(
+        request,
+        desk,
+        "office/define/tags.html",
+        stage="define",
+        title="Tags",
+        sections=sections(desk, read_catalogue(desk.scope), "tags"),
+        tags=list_tags(desk.scope),
+        families=tag_families(desk.scope),
+        taken=request.query_params.get("taken", ""),
+    )
+
+
+@level_router.post("/tags")
+def change_tag(desk: DeskHere, form: Posted) -> Response:
+    """Give a tag a last day, or take it off everyone."""
+    if form.one("take_off"):
+        count = take_tag_off(desk.scope, form.one("name"))
+        return RedirectResponse(desk.path(f"define/tags?taken={count}"), 303)
+    set_tag_end(desk.scope, form.one("name"), form.one("ends_on"))
+    return RedirectResponse(desk.path("define/tags"), 303)
+
+
+@level_router.get("/tags/family")
+def show_family(request: Request, desk: DeskHere, stem: str = "") -> Response:
+    """The dry run of turning a family of tags into a progress field."""
+    order = [part for part in request.query_params.getlist("order") if part]
+    move = request.query_params.get("move", "")
+    catalogue = read_catalogue(desk.scope)
+    plan = plan_family(desk.scope, stem, _moved(order, move))
+    return page(
+        request,
+        desk,
+        "office/define/family.html",
+        stage="define",
+        title=f"Tags “{stem}…”",
+        sections=sections(desk, catalogue, "tags"),
+        plan=plan,
+        groups=catalogue.groups,
+    )
+
+
+def _moved(order: list[str], move: str) -> list[str]:
+    name, _, direction = move.rpartition(":")
+    if name in order and direction in ("up", "down"):
+        here = order.index(name)
+        order.insert(max(here + (-1 if direction == "up" else 1), 0), order.pop(here))
+    return order
+
+
+@level_router.post("/tags/family")
+def begin(desk: DeskHere, form: Posted) -> Response:
+    """Have a family turned into a field."""
+    task_id = begin_family(
+        desk.scope,
+        form.one("stem"),
+        form.all("order"),
+        form.one("label"),
+        form.number("group"),
+        take_off=form.one("take_off") == "true",
+    )
+    return RedirectResponse(desk.path(f"define/tasks/{task_id}"), 303)

@@ -1,0 +1,123 @@
+"""Changing the type of a field, and moving one to what it should have been about."""
+
+from collections.abc import Mapping
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.core.errors import InvalidInput
+from finesieve.core.fields.types import TYPES
+from finesieve.office.define.contents import sections
+from finesieve.office.shared.desk import Desk, DeskHere
+from finesieve.office.shared.frame import page
+from finesieve.services.define import read_catalogue, read_field
+from finesieve.services.reshape import begin_move, begin_type_change, plan_move, plan_type_change
+from finesieve.web.posted import Posted, whole_number
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/define/fields/{field_id:int}")
+
+
+@router.get("/type")
+def show_type(
+    request: Request, desk: DeskHere, field_id: int, to: str = "", options: str = "", unit: str = ""
+) -> Response:
+    """Choose another type; with one chosen, the dry run over the stored values."""
+    return _type_page(request, desk, field_id, to, options[:100_000], unit[:20], {}, {})
+
+
+def _type_page(
+    request: Request,
+    desk: Desk,
+    field_id: int,
+    to: str,
+    options: str,
+    unit: str,
+    typed: Mapping[str, str],
+    messages: Mapping[str, str],
+    status: int = 200,
+) -> Response:
+    view = read_field(desk.scope, field_id)
+    plan = None
+    if to:
+        try:
+            plan = plan_type_change(desk.scope, field_id, to, options, unit)
+        except InvalidInput as problem:
+            messages = {**problem.messages, **messages}
+            status = 422 if status == 200 and (options or to not in TYPES) else status
+    return page(
+        request,
+        desk,
+        "office/define/type.html",
+        stage="define",
+        title=f"Another type for {view.field.label}",
+        sections=sections(desk, read_catalogue(desk.scope), str(view.field.group_id)),
+        view=view,
+        plan=plan,
+        to=to,
+        options=options,
+        unit=unit,
+        types=[type_ for type_ in TYPES.values() if type_.stores and type_.key not in ("secret", view.field.type_key)],
+        typed=typed,
+        messages=messages,
+        status=status,
+    )
+
+
+@router.post("/type")
+def change_type(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Response:
+    """Have the type changed."""
+    raws, instead = form.all("raw"), form.all("instead")
+    replacements = dict(zip(raws, instead, strict=False))
+    to, options, unit = form.one("to"), form.one("options"), form.one("unit")
+    try:
+        task_id = begin_type_change(desk.scope, field_id, to, options, unit, replacements)
+    except InvalidInput as problem:
+        return _type_page(request, desk, field_id, to, options, unit, replacements, problem.messages, 422)
+    return RedirectResponse(desk.path(f"define/tasks/{task_id}"), 303)
+
+
+@router.get("/mend")
+def show_mend(request: Request, desk: DeskHere, field_id: int, group: str = "") -> Response:
+    """Choose what the field should be about; with a group chosen, the dry run."""
+    return _mend_page(request, desk, field_id, whole_number(group) or 0, {})
+
+
+def _mend_page(
+    request: Request, desk: Desk, field_id: int, group_id: int, messages: Mapping[str, str], status: int = 200
+) -> Response:
+    view = read_field(desk.scope, field_id)
+    catalogue = read_catalogue(desk.scope)
+    plan = None
+    if group_id:
+        try:
+            plan = plan_move(desk.scope, field_id, group_id)
+        except InvalidInput as problem:
+            messages = {**problem.messages, **messages}
+    return page(
+        request,
+        desk,
+        "office/define/mend.html",
+        stage="define",
+        title=f"Mend {view.field.label}",
+        sections=sections(desk, catalogue, str(view.field.group_id)),
+        view=view,
+        plan=plan,
+        groups=[group for group in catalogue.all_groups if group.about != view.field.about],
+        catalogue=catalogue,
+        chosen=group_id,
+        messages=messages,
+        status=status,
+    )
+
+
+@router.post("/mend")
+def mend(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Response:
+    """Have the field moved."""
+    group_id = form.number("group")
+    try:
+        task_id = begin_move(desk.scope, field_id, group_id, form.one("chosen"))
+    except InvalidInput as problem:
+        return _mend_page(request, desk, field_id, group_id, problem.messages, 422)
+    return RedirectResponse(desk.path(f"define/tasks/{task_id}"), 303)

@@ -1,0 +1,171 @@
+"""Keeping it in order: findings, comparison, dependencies, changes, how the house writes, long work."""
+
+from collections.abc import Mapping
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.core.errors import InvalidInput
+from finesieve.core.fields.families.choices import country_codes, country_name
+from finesieve.core.fields.manner import locale_names
+from finesieve.office.define.contents import sections
+from finesieve.office.define.threads import draw
+from finesieve.office.shared.desk import Desk, DeskHere
+from finesieve.office.shared.frame import back_with, page
+from finesieve.services.define import read_catalogue
+from finesieve.services.inputs import read_input
+from finesieve.services.ledger import change_manner, list_changes, read_manner, return_to
+from finesieve.services.manner import MannerInput
+from finesieve.services.reading import compare_fields, find_all
+from finesieve.services.tasks import read_task, stop_task
+from finesieve.web.posted import Posted
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/define")
+
+
+@router.get("/findings")
+def show_findings(request: Request, desk: DeskHere) -> Response:
+    """What is wrong or wasteful in the setup."""
+    catalogue = read_catalogue(desk.scope)
+    return page(
+        request,
+        desk,
+        "office/define/findings.html",
+        stage="define",
+        title="Findings",
+        sections=sections(desk, catalogue, "findings"),
+        findings=find_all(desk.scope),
+        catalogue=catalogue,
+    )
+
+
+@router.get("/compare")
+def show_compare(request: Request, desk: DeskHere, sort: str = "") -> Response:
+    """All fields about people side by side."""
+    lines, people = compare_fields(desk.scope)
+    orders = {
+        "filled": lambda line: line.filled,
+        "distinct": lambda line: -line.distinct,
+        "asked": lambda line: line.asked,
+        "used": lambda line: line.used,
+        "changed": lambda line: str(line.last_change or ""),
+    }
+    if sort in orders:
+        lines = tuple(sorted(lines, key=orders[sort]))
+    catalogue = read_catalogue(desk.scope)
+    return page(
+        request,
+        desk,
+        "office/define/compare.html",
+        stage="define",
+        title="All fields compared",
+        sections=sections(desk, catalogue, "compare"),
+        lines=lines,
+        people=people,
+        sort=sort,
+    )
+
+
+@router.get("/picture")
+def show_picture(request: Request, desk: DeskHere, field: int = 0) -> Response:
+    """What depends on what, with one field's ancestors and heirs dark."""
+    catalogue = read_catalogue(desk.scope)
+    return page(
+        request,
+        desk,
+        "office/define/picture.html",
+        stage="define",
+        title="What depends on what",
+        sections=sections(desk, catalogue, "picture"),
+        picture=draw(catalogue, field),
+        chosen=catalogue.by_id.get(field),
+    )
+
+
+@router.get("/history")
+def show_history(
+    request: Request, desk: DeskHere, entity: str = "", of: int = 0, before: int | None = None
+) -> Response:
+    """The changes of definitions, each with its difference."""
+    lines, following = list_changes(desk.scope, entity[:40], of, before)
+    return page(
+        request,
+        desk,
+        "office/define/history.html",
+        stage="define",
+        title="Changes",
+        sections=sections(desk, read_catalogue(desk.scope), "history"),
+        lines=lines,
+        following=following,
+        entity=entity[:40],
+        of=of,
+    )
+
+
+@router.post("/history/{change_id:int}/return")
+def go_back(request: Request, desk: DeskHere, change_id: int, form: Posted) -> Response:
+    """Return a thing to what it was before a change."""
+    change = return_to(desk.scope, change_id)
+    return back_with(desk.path("define/history"), change)
+
+
+@router.get("/manner")
+def show_manner(request: Request, desk: DeskHere) -> Response:
+    """How the house writes: language, zone, currency, country."""
+    return _manner_page(request, desk, {}, {})
+
+
+def _manner_page(
+    request: Request, desk: Desk, typed: Mapping[str, str], messages: Mapping[str, str], status: int = 200
+) -> Response:
+    manner = read_manner(desk.scope)
+    countries = sorted(
+        ((code, country_name(code, manner.language)) for code in country_codes()), key=lambda pair: pair[1]
+    )
+    return page(
+        request,
+        desk,
+        "office/define/manner.html",
+        stage="define",
+        title="How the house writes",
+        sections=sections(desk, read_catalogue(desk.scope), "manner"),
+        manner=manner,
+        languages=locale_names(),
+        countries=countries,
+        typed=typed,
+        messages=messages,
+        status=status,
+    )
+
+
+@router.post("/manner")
+def save_manner(request: Request, desk: DeskHere, form: Posted) -> Response:
+    """Change how the house writes."""
+    try:
+        change_manner(desk.scope, read_input(MannerInput, form.data))
+    except InvalidInput as problem:
+        return _manner_page(request, desk, form.data, problem.messages, 422)
+    return RedirectResponse(desk.path("define/manner?saved=1"), 303)
+
+
+@router.get("/tasks/{task_id:int}")
+def show_task(request: Request, desk: DeskHere, task_id: int) -> Response:
+    """How far long work has come."""
+    return page(
+        request,
+        desk,
+        "office/define/task.html",
+        stage="define",
+        title="Long work",
+        sections=sections(desk, read_catalogue(desk.scope)),
+        task=read_task(desk.scope, task_id),
+    )
+
+
+@router.post("/tasks/{task_id:int}/stop")
+def stop(desk: DeskHere, task_id: int, form: Posted) -> Response:
+    """Stop long work."""
+    stop_task(desk.scope, task_id)
+    return RedirectResponse(desk.path(f"define/tasks/{task_id}"), 303)

@@ -1,0 +1,303 @@
+"""What a person carries beside fields: tags, lists, a membership level; and the values of levels."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+from typing import Any
+
+from pydantic import Field as Bounds
+from sqlalchemy import func as sql
+from sqlalchemy import select as pick
+from sqlmodel import col, func, select
+
+from finesieve.core.catalogue import NamedList
+from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.core.fields.about import LEVEL
+from finesieve.core.fields.keys import key_from_label
+from finesieve.core.values import tidy_text
+from finesieve.services.changes import record_change, snapshot
+from finesieve.services.inputs import Input
+from finesieve.services.lines import HistoryLine, ValueLine, history_of, read_values, value_lines
+from finesieve.services.scope import Clock, Scope, Unit
+from finesieve.services.values import change_person, change_row, row_of
+from finesieve.store.catalogue import touch
+from finesieve.store.compiler import bound
+from finesieve.store.database import Store
+from finesieve.store.rows import stored_row
+from finesieve.store.tables import AudienceList, LevelRow, TagRow, Workspace
+
+__all__ = [
+    "LabelInput",
+    "LevelView",
+    "ListLine",
+    "TagLine",
+    "change_label",
+    "create_label",
+    "list_levels",
+    "list_lists",
+    "list_tags",
+    "read_level",
+    "remove_label",
+    "set_level_values",
+    "set_list_member",
+    "set_person_level",
+    "set_tag_end",
+    "set_tags",
+    "sweep_tags",
+    "tags_in",
+    "take_tag_off",
+]
+
+_TABLES: dict[str, Any] = {"list": AudienceList, "level": LevelRow}
+MOST_TAGS = 100
+
+
+class LabelInput(Input):
+    """A list or a level as typed."""
+
+    name: str = Bounds(min_length=1, max_length=80)
+    description: str = Bounds(default="", max_length=300)
+
+
+@dataclass(frozen=True, slots=True)
+class ListLine:
+    """A list, or a level, with how many people are on it and which fields are bound to it."""
+
+    id: int
+    key: str
+    name: str
+    description: str
+    people: int
+    fields: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class TagLine:
+    """A tag with how many people carry it, and its last day where it has one."""
+
+    name: str
+    people: int
+    ends_on: date | None
+
+
+@dataclass(frozen=True, slots=True)
+class LevelView:
+    """A level with the values of its fields."""
+
+    level: NamedList
+    description: str
+    groups: tuple[tuple[Any, tuple[ValueLine, ...]], ...]
+    history: tuple[HistoryLine, ...]
+
+
+# Lists and levels
+
+
+def create_label(scope: Scope, kind: str, asked: LabelInput) -> int:
+    """Make a list or a level (`kind`); gives its id. Raises InvalidInput for a name that is taken."""
+    with scope.transaction("editor") as unit:
+        return make_label(unit, kind, asked)
+
+
+def make_label(unit: Unit, kind: str, asked: LabelInput, key: str = "") -> int:
+    """Make a list or a level in this transaction; see `create_label`."""
+    known = unit.catalogue.lists if kind == "list" else unit.catalogue.levels
+    if any(other.name.lower() == asked.name.lower() for other in known):
+        raise InvalidInput({"name": f"There is a {kind} of this name already."})
+    key = key or key_from_label(asked.name, {other.key for other in known})
+    parts: dict[str, Any] = {"name": asked.name, "description": asked.description, "key": key}
+    if kind == "level":
+        parts["position"] = (unit.session.exec(select(func.max(LevelRow.position))).one() or 0) + 1
+    row = _TABLES[kind](workspace_id=unit.workspace_id, **parts)
+    unit.session.add(row)
+    unit.session.flush()
+    touch(unit.session, unit.workspace_id)
+    return int(row.id or 0)
+
+
+def change_label(scope: Scope, kind: str, label_id: int, asked: LabelInput) -> int:
+    """Rename or describe a list or a level; its key stays. Gives the id for undoing. Raises NotFound."""
+    with scope.transaction("editor") as unit:
+        row = unit.session.get(_TABLES[kind], label_id)
+        if row is None:
+            raise NotFound(f"There is no such {kind}.")
+        before = snapshot(unit, kind, label_id)
+        row.name, row.description = asked.name, asked.description
+        unit.session.add(row)
+        return record_change(unit, kind, label_id, f"Changed {asked.name}", before)
+
+
+def remove_label(scope: Scope, kind: str, label_id: int) -> int:
+    """Remove a list or a level that nobody is on and no field is bound to; gives the id for undoing."""
+    with scope.transaction("editor") as unit:
+        line = next((line for line in _lines(unit, kind) if line.id == label_id), None)
+        if line is None:
+            raise NotFound(f"There is no such {kind}.")
+        if line.people or line.fields:
+            what = f"{line.people:,} people are on it" if line.people else f"{line.fields[0]} is bound to it"
+            raise InvalidInput({"": f"{what}; change that first."})
+        before = snapshot(unit, kind, label_id)
+        unit.session.delete(unit.session.get(_TABLES[kind], label_id))
+        return record_change(unit, kind, label_id, f"Removed {line.name}", before)
+
+
+def list_lists(scope: Scope) -> tuple[ListLine, ...]:
+    """All lists with how many people are on each."""
+    with scope.transaction("reader") as unit:
+        return _lines(unit, "list")
+
+
+def list_levels(scope: Scope) -> tuple[ListLine, ...]:
+    """All levels with how many people hold each."""
+    with scope.transaction("reader") as unit:
+        return _lines(unit, "level")
+
+
+def _lines(unit: Unit, kind: str) -> tuple[ListLine, ...]:
+    person = unit.definitions.person
+    held = sql.unnest(person.c.lists) if kind == "list" else person.c.level
+    inner = pick(held.label("key")).select_from(person).subquery()
+    counts = {row[0]: int(row[1]) for row in unit.session.execute(pick(inner.c.key, sql.count()).group_by(inner.c.key))}
+    table = _TABLES[kind]
+    order = col(table.name) if kind == "list" else col(table.position)
+    found = []
+    for row in unit.session.exec(select(table).order_by(order, col(table.id))).all():
+        bound = [
+            field.label
+            for field in unit.catalogue.everything
+            if row.id in (field.settings.lists if kind == "list" else field.settings.change_levels)
+        ]
+        found.append(ListLine(row.id, row.key, row.name, row.description, counts.get(row.key, 0), tuple(bound)))
+    return tuple(found)
+
+
+def read_level(scope: Scope, level_id: int) -> LevelView:
+    """A level with the values of its fields and their history. Raises NotFound."""
+    with scope.transaction("reader") as unit:
+        level, description = _level(unit, level_id)
+        row = row_of(unit, LEVEL, level_id, stored_row(unit.session, unit.definitions, LEVEL, level_id) or {})
+        return LevelView(level, description, value_lines(unit, LEVEL, row), history_of(unit, LEVEL, level_id))
+
+
+def _level(unit: Unit, level_id: int) -> tuple[NamedList, str]:
+    level = next((level for level in unit.catalogue.levels if level.id == level_id), None)
+    row = unit.session.get(LevelRow, level_id)
+    if level is None or row is None:
+        raise NotFound("There is no such level.")
+    return level, row.description
+
+
+def set_level_values(scope: Scope, level_id: int, typed: Mapping[str, str]) -> int:
+    """Set values of a level as typed, by field key; gives how many changed. Raises InvalidInput by key."""
+    with scope.transaction("editor") as unit:
+        _level(unit, level_id)
+        stored = stored_row(unit.session, unit.definitions, LEVEL, level_id)
+        values = read_values(unit, LEVEL, typed, stored)
+        return change_row(unit, LEVEL, level_id, values, "staff")
+
+
+# A person's tags, lists and level
+
+
+def _tidy_tags(text: str) -> tuple[str, ...]:
+    """Tags typed between commas or on lines. Raises InvalidInput."""
+    try:
+        parts = [" ".join(tidy_text(part).split()) for part in text.replace("\n", ",").split(",")]
+    except ValueError:
+        raise InvalidInput({"tags": "This holds a character that cannot be kept; type it anew."}) from None
+    tags = tuple(dict.fromkeys(part for part in parts if part))
+    if len(tags) > MOST_TAGS or any(len(tag) > 60 for tag in tags):
+        raise InvalidInput({"tags": f"At most {MOST_TAGS} tags of 60 characters each."})
+    return tags
+
+
+def set_tags(scope: Scope, person_id: int, text: str) -> int:
+    """Give a person exactly these tags; gives how many values changed (0 or 1)."""
+    tags = _tidy_tags(text)
+    with scope.transaction("clerk") as unit:
+        for tag in tags:
+            if tag not in unit.catalogue.tags:
+                unit.session.add(TagRow(workspace_id=unit.workspace_id, name=tag))
+                touch(unit.session, unit.workspace_id)
+        return change_person(unit, person_id, {"tags": tags}, "staff")
+
+
+def set_list_member(scope: Scope, person_id: int, list_keys: Sequence[str]) -> int:
+    """Put a person on exactly these lists; gives how many values changed. Raises InvalidInput for no such list."""
+    with scope.transaction("clerk") as unit:
+        known = [known.key for known in unit.catalogue.lists]
+        if set(list_keys) - set(known):
+            raise InvalidInput({"lists": "There is no such list."})
+        return change_person(unit, person_id, {"lists": tuple(key for key in known if key in list_keys)}, "staff")
+
+
+def set_person_level(scope: Scope, person_id: int, level_key: str) -> int:
+    """Give a person a level, or none; gives how many values changed. Raises InvalidInput for no such level."""
+    with scope.transaction("clerk") as unit:
+        if level_key and level_key not in [level.key for level in unit.catalogue.levels]:
+            raise InvalidInput({"level": "There is no such level."})
+        return change_person(unit, person_id, {"level": level_key or None}, "staff")
+
+
+# Tags of the workspace
+
+
+def list_tags(scope: Scope) -> tuple[TagLine, ...]:
+    """All tags, the most carried first."""
+    with scope.transaction("reader") as unit:
+        return tags_in(unit)
+
+
+def tags_in(unit: Unit) -> tuple[TagLine, ...]:
+    person = unit.definitions.person
+    inner = pick(sql.unnest(person.c.tags).label("tag")).select_from(person).subquery()
+    counts = {row[0]: int(row[1]) for row in unit.session.execute(pick(inner.c.tag, sql.count()).group_by(inner.c.tag))}
+    ends = {row.name: row.ends_on for row in unit.session.exec(select(TagRow)).all()}
+    names = sorted({*counts, *ends}, key=lambda name: (-counts.get(name, 0), name))
+    return tuple(TagLine(name, counts.get(name, 0), ends.get(name)) for name in names)
+
+
+def set_tag_end(scope: Scope, name: str, ends_on: str) -> None:
+    """Give a tag a last day, or none: the day after, it is taken off everyone. Raises InvalidInput."""
+    with scope.transaction("editor") as unit:
+        try:
+            day = date.fromisoformat(ends_on) if ends_on else None
+        except ValueError:
+            raise InvalidInput({"ends_on": "Write a date as year-month-day."}) from None
+        row = unit.session.exec(select(TagRow).where(col(TagRow.name) == name)).first()
+        if row is None:
+            raise NotFound("There is no such tag.")
+        row.ends_on = day
+        unit.session.add(row)
+
+
+def take_tag_off(scope: Scope, name: str) -> int:
+    """Take a tag off everyone, each change in the person's history; gives how many carried it."""
+    with scope.transaction("editor") as unit:
+        return _take_off(unit, name)
+
+
+def _take_off(unit: Unit, name: str) -> int:
+    person = unit.definitions.person
+    carrying = pick(person.c.id, person.c.tags).where(person.c.tags.op("&&")(bound((name,), "choices")))
+    rows = unit.session.execute(carrying.with_for_update()).all()
+    for person_id, tags in rows:
+        change_person(unit, person_id, {"tags": tuple(tag for tag in tags if tag != name)}, "tag taken off everyone")
+    for row in unit.session.exec(select(TagRow).where(col(TagRow.name) == name)).all():
+        unit.session.delete(row)
+    touch(unit.session, unit.workspace_id)
+    return len(rows)
+
+
+def sweep_tags(store: Store, clock: Clock) -> int:
+    """Take off the tags whose last day has passed, in every workspace; gives how many tags."""
+    with store.transaction() as session:
+        ids = session.exec(select(Workspace.id)).all()
+    swept = 0
+    for workspace_id in ids:
+        with Scope(store, workspace_id or 0, "the product", "owner", clock).transaction("owner") as unit:
+            query = select(TagRow.name).where(col(TagRow.ends_on) < unit.moment.today)
+            for name in unit.session.exec(query).all():
+                _take_off(unit, name)
+                swept += 1
+    return swept

@@ -1,0 +1,211 @@
+"""Values and their history as lines for a page, of whatever they are about."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlmodel import col, select
+
+from finesieve.core.catalogue import Catalogue, Group
+from finesieve.core.errors import InvalidInput
+from finesieve.core.fields.about import HOUSE, PERSON, record_about, record_type_of
+from finesieve.core.fields.definition import Field, Shelf
+from finesieve.core.fields.encoding import from_json
+from finesieve.core.language.parser import parse
+from finesieve.core.language.printer import print_text_literal, print_with_values
+from finesieve.core.language.typed import Typed
+from finesieve.core.values import Value
+from finesieve.services.scope import Unit
+from finesieve.services.values import OWN_IDS
+from finesieve.store.catalogue import with_titles
+from finesieve.store.rows import titles_of
+from finesieve.store.tables import History
+
+__all__ = [
+    "HistoryLine",
+    "ValueLine",
+    "history_of",
+    "read_values",
+    "show_past",
+    "show_typed",
+    "value_lines",
+    "worked_out",
+]
+
+_OWN_LABELS = {own_id: key.capitalize() for key, own_id in OWN_IDS.items()}
+
+
+@dataclass(frozen=True, slots=True)
+class ValueLine:
+    """One field with a value. `worked` is a derived field's formula with the values put in."""
+
+    field: Field
+    value: Value
+    shown: str
+    raw: str
+    worked: str = ""
+    locked: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class HistoryLine:
+    """One change of one value, newest first in lists."""
+
+    at: datetime
+    key: str
+    label: str
+    old: str
+    new: str
+    source: str
+    actor: str
+
+
+def known_field(unit: Unit, field: Field) -> Field:
+    """The field; a choice among records knows their titles."""
+    if field.type_key != "record" or not field.settings.record_type:
+        return field
+    return with_titles(field, titles_of(unit.session, unit.definitions, record_about(field.settings.record_type)))
+
+
+def value_lines(unit: Unit, about: str, row: Mapping[str, Value]) -> tuple[tuple[Group, tuple[ValueLine, ...]], ...]:
+    """The groups about one thing with their values. Layout fields, and groups that stay off profiles, are left out."""
+    found = []
+    for group in unit.catalogue.groups_about(about):
+        if not group.settings.on_profile:
+            continue
+        fields = [field for field in unit.catalogue.of_group(group.id) if field.stores or field.derived]
+        if about == PERSON:
+            fields = [field for field in fields if _has(unit.catalogue, field, row)]
+        found.append((group, tuple(_line(unit, field, row) for field in fields)))
+    return tuple(found)
+
+
+def _has(catalogue: Catalogue, field: Field, row: Mapping[str, Value]) -> bool:
+    """Whether a person on these lists has this field at all; a value that is there shows in any case."""
+    if not field.settings.lists or row.get(field.key) is not None:
+        return True
+    wanted = {known.key for known in catalogue.lists if known.id in field.settings.lists}
+    lists = row.get("lists")
+    return isinstance(lists, tuple) and bool(wanted & set(lists))
+
+
+def _line(unit: Unit, field: Field, row: Mapping[str, Value]) -> ValueLine:
+    field = known_field(unit, field)
+    value = row.get(field.key)
+    worked = worked_out(unit.catalogue, field, row) if field.derived else ""
+    locked = ""
+    if field.settings.change_by == "once" and value is not None:
+        locked = "It cannot be changed once it has a value."
+    return ValueLine(field, value, field.show(value), "" if field.derived else field.raw(value), worked, locked)
+
+
+def worked_out(catalogue: Catalogue, derived: Field | str, row: Mapping[str, Value], about: str = PERSON) -> str:
+    """A formula with this person's, or another thing's, values put in: `round(6 * 3, 1)`."""
+    formula, about = (derived, about) if isinstance(derived, str) else (derived.formula, derived.about)
+    tree = parse(formula).tree
+    if tree is None:
+        return ""
+    shown = {}
+    for field in catalogue.about(about):
+        if field.type.kind in ("file", "structured", "secret") or not (field.stores or field.derived):
+            continue
+        value = row.get(field.key)
+        shown[field.key] = (
+            "blank"
+            if value is None
+            else print_text_literal(value)
+            if isinstance(value, str)
+            else field.type.show(value, field)
+        )
+    return print_with_values(tree, shown)
+
+
+def history_of(unit: Unit, about: str, row_id: int, key: str = "", limit: int = 200) -> tuple[HistoryLine, ...]:
+    """The last changes of one thing's values, newest first; of one field where its key is given."""
+    query = select(History).where(col(History.about) == about, col(History.entity_id) == row_id)
+    if key in unit.catalogue.keys_of(about):
+        query = query.where(col(History.field_id) == unit.catalogue.keys_of(about)[key].id)
+    lines = []
+    for row in unit.session.exec(query.order_by(col(History.id).desc()).limit(limit)).all():
+        shown = _past(unit, row)
+        if shown is not None:
+            lines.append(HistoryLine(row.at, *shown, row.source, row.actor))
+    return tuple(lines)
+
+
+def _past(unit: Unit, row: History) -> tuple[str, str, str, str] | None:
+    """Key, label, old and new of a line; None for a field that is gone."""
+    if row.field_id > 0:
+        field = unit.catalogue.by_id.get(row.field_id)
+        if field is None:
+            return None
+        field = known_field(unit, field)
+        return field.key, field.label, show_past(field, row.old), show_past(field, row.new)
+    if row.field_id == 0:
+        return "", "Put away", "yes" if row.old else "no", "yes" if row.new else "no"
+    if record_type_of(row.about):
+        link = unit.catalogue.links.get(-row.field_id)
+        return "", (link.name if link else "A link"), str(row.old or ""), str(row.new or "")
+    return "", _OWN_LABELS.get(row.field_id, ""), _listed(row.old), _listed(row.new)
+
+
+def _listed(data: object) -> str:
+    return ", ".join(map(str, data)) if isinstance(data, list) else str(data or "")
+
+
+def show_past(field: Field, data: object) -> str:
+    """A value of the past as people read it, even if an option or the type has gone since."""
+    if field.type.kind == "secret":
+        return "set" if data else ""
+    if isinstance(data, str) and field.type.has_options:
+        return field.label_of(data)
+    try:
+        return field.show(from_json(data, field.value_type))  # type: ignore[arg-type]  # JSON by its making
+    except (ValueError, TypeError):
+        return _listed(data)
+
+
+def show_typed(catalogue: Catalogue, typed: Typed, value: Value) -> str:
+    """The value of an expression as people read it; a field's as the field shows it, its fallback for a blank."""
+    if typed.operation in ("name", "house"):
+        field = catalogue.keys_of(HOUSE if typed.operation == "house" else typed.about).get(typed.name)
+        if field is not None:
+            return field.show(value) or field.settings.fallback
+    plain = Field(0, "", "", "short_text", 0, result=typed.type, manner=catalogue.manner)
+    return plain.show(value)
+
+
+def read_values(
+    unit: Unit, about: str, typed: Mapping[str, str], stored: Mapping[str, Value] | None, shelf: Shelf | None = None
+) -> dict[str, Value]:
+    """Values as typed, by field key; fields not named stay. `stored` are those there are, None for something new.
+
+    An empty secret, or file, stays as it is; a file is taken away by `-`. Raises
+    InvalidInput by key for what cannot be read or may not change.
+    """
+    values: dict[str, Value] = {}
+    messages: dict[str, str] = {}
+    for field in unit.catalogue.stored_about(about):
+        raw = typed.get(field.key)
+        if raw is None or (stored is None and not raw and not field.required):
+            continue
+        if field.type.kind in ("secret", "file") and raw in ("", "-"):
+            values |= {field.key: None} if raw == "-" else {}
+            continue
+        try:
+            value = known_field(unit, field).parse(raw, shelf)
+            _may_change(field, value, stored)
+            values[field.key] = value
+        except ValueError as problem:
+            messages[field.key] = str(problem)
+    if messages:
+        raise InvalidInput(messages)
+    return values
+
+
+def _may_change(field: Field, value: Value, stored: Mapping[str, Value] | None) -> None:
+    if value is None and field.required and (field.built_in or record_type_of(field.about)):
+        raise ValueError("A person needs an email." if field.key == "email" else "Please fill this in.")
+    before = (stored or {}).get(field.key)
+    if field.settings.change_by == "once" and before is not None and before != value:
+        raise ValueError("It cannot be changed once it has a value.")

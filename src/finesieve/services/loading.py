@@ -1,0 +1,337 @@
+"""Loading a setup into a workspace: part by part, in the order in which they lean on one another."""
+
+from collections import Counter
+from typing import Any, Final
+
+from sqlmodel import col, select
+
+from finesieve.core.errors import InvalidInput
+from finesieve.core.fields.about import HOUSE, LEVEL, record_about
+from finesieve.core.fields.encoding import from_json
+from finesieve.core.fields.groups import GroupSettings
+from finesieve.core.fields.options import option_from_json, option_to_json
+from finesieve.core.fields.settings import FieldSettings
+from finesieve.core.fields.types import TYPES
+from finesieve.core.forms.definition import Form
+from finesieve.core.setup.document import FieldPart, Setup
+from finesieve.services.changes import keep_unique, record_change, snapshot
+from finesieve.services.define import GroupInput, make_group
+from finesieve.services.fields import refuse_loss, take_away
+from finesieve.services.labels import LabelInput, make_label
+from finesieve.services.options import make_option_list
+from finesieve.services.records import RecordTypeInput, make_record_type, reload
+from finesieve.services.scope import Unit
+from finesieve.services.values import change_row
+from finesieve.store.catalogue import add_column, field_from_row, touch
+from finesieve.store.rows import HOUSE_ID
+from finesieve.store.tables import (
+    AudienceList,
+    FieldGroupRow,
+    FieldRow,
+    FormRow,
+    FormVersion,
+    LevelRow,
+    OptionListRow,
+    RecordLinkRow,
+    RecordTypeRow,
+    Segment,
+)
+
+__all__ = ["Loader"]
+
+
+class Loader:
+    """Loads one setup in one transaction."""
+
+    POINTING: Final = ("lists", "change_levels", "option_list", "record_type")
+    """Settings that name something else in the setup."""
+
+    def __init__(self, unit: Unit, setup: Setup) -> None:
+        self._unit = unit
+        self._setup = setup
+        self._counts: Counter[str] = Counter()
+        self._types: dict[str, int] = {}
+
+    def load(self, *, remove: bool) -> dict[str, int]:
+        """Load everything; gives how many parts were added, changed and removed."""
+        self._labels()
+        self._record_types()
+        self._groups()
+        self._fields()
+        self._titles()
+        self._order()
+        self._forms_and_segments()
+        self._values()
+        if remove:
+            self._remove()
+        return {name: self._counts[name] for name in ("added", "changed", "removed")}
+
+    def _again(self) -> None:
+        touch(self._unit.session, self._unit.workspace_id)
+        self._unit = reload(self._unit)
+
+    def _about(self, about: str) -> str:
+        """What a part is about, in this workspace. Raises InvalidInput for a record type that is not there."""
+        if not about.startswith("record:"):
+            return about
+        key = about.removeprefix("record:")
+        if key not in self._types:
+            raise InvalidInput({"file": f"The record type “{key}” is not in the file."})
+        return record_about(self._types[key])
+
+    def _labels(self) -> None:
+        session = self._unit.session
+        for kind, table, parts in (
+            ("list", AudienceList, self._setup.lists),
+            ("level", LevelRow, self._setup.levels),
+        ):
+            for part in parts:
+                row: Any = session.exec(select(table).where(col(table.key) == part.key)).first()
+                if row is None:
+                    make_label(self._unit, kind, LabelInput(name=part.name, description=part.description), part.key)
+                    self._counts["added"] += 1
+                elif (row.name, row.description) != (part.name, part.description):
+                    row.name, row.description = part.name, part.description
+                    session.add(row)
+                    self._counts["changed"] += 1
+        for shared in self._setup.option_lists:
+            row = session.exec(select(OptionListRow).where(col(OptionListRow.name) == shared.name)).first()
+            if row is None:
+                make_option_list(self._unit, shared.name, [option_from_json(one) for one in shared.options])
+                self._counts["added"] += 1
+            elif row.options != list(shared.options):
+                row.options = [option_to_json(option_from_json(one)) for one in shared.options]
+                session.add(row)
+                self._counts["changed"] += 1
+        self._again()
+
+    def _record_types(self) -> None:
+        session = self._unit.session
+        known = {known.plural.lower(): known.id for known in self._unit.catalogue.record_types}
+        for part in self._setup.record_types:
+            type_id = known.get(part.plural.lower())
+            if type_id is None:
+                asked = RecordTypeInput(
+                    singular=part.singular, plural=part.plural, symbol=part.symbol, description=part.description
+                )
+                type_id = make_record_type(self._unit, asked, plain=True)
+                self._counts["added"] += 1
+            else:
+                row = session.get(RecordTypeRow, type_id)
+                assert row is not None
+                row.singular, row.symbol, row.description = part.singular, part.symbol, part.description
+                session.add(row)
+            self._types[part.key] = type_id
+        self._links()
+        self._again()
+
+    def _links(self) -> None:
+        session = self._unit.session
+        for position, part in enumerate(self._setup.links):
+            type_id, target = self._types.get(part.record_type), self._about(part.target)
+            if type_id is None:
+                raise InvalidInput({"file": f"The link {part.name} belongs to no record type of the file."})
+            query = select(RecordLinkRow).where(
+                col(RecordLinkRow.target) == target, col(RecordLinkRow.back_key) == part.back_key
+            )
+            row = session.exec(query).first()
+            if row is None:
+                row = RecordLinkRow(
+                    workspace_id=self._unit.workspace_id,
+                    record_type_id=type_id,
+                    name=part.name,
+                    target=target,
+                    back_name=part.back_name,
+                    back_key=part.back_key,
+                    position=position,
+                )
+                self._counts["added"] += 1
+            row.name, row.many, row.back_name = part.name, part.many, part.back_name
+            session.add(row)
+        session.flush()
+
+    def _groups(self) -> None:
+        session = self._unit.session
+        for position, part in enumerate(self._setup.groups):
+            about = self._about(part.about)
+            settings = GroupSettings.model_validate(part.settings)
+            row = self._group_row(about, part.name)
+            if row is None:
+                asked = GroupInput(name=part.name, description=part.description, about=about)
+                row = session.get(FieldGroupRow, make_group(self._unit, asked))
+                self._counts["added"] += 1
+            assert row is not None
+            row.description, row.settings, row.position = part.description, settings.to_json(), position
+            session.add(row)
+        self._again()
+
+    def _group_row(self, about: str, name: str) -> FieldGroupRow | None:
+        query = select(FieldGroupRow).where(col(FieldGroupRow.about) == about, col(FieldGroupRow.name) == name)
+        return self._unit.session.exec(query).first()
+
+    # Fields
+
+    def _settings(self, part: FieldPart) -> FieldSettings:
+        session, data = self._unit.session, dict(part.settings)
+        lists = {known.key: known.id for known in self._unit.catalogue.lists}
+        levels = {known.key: known.id for known in self._unit.catalogue.levels}
+        for name, known in (("lists", lists), ("change_levels", levels)):
+            if name in data:
+                data[name] = [known[key] for key in data[name] if key in known]
+        if data.get("option_list"):
+            row = session.exec(select(OptionListRow).where(col(OptionListRow.name) == data["option_list"])).first()
+            data["option_list"] = row.id if row else None
+        if data.get("record_type"):
+            data["record_type"] = self._types.get(data["record_type"])
+        return FieldSettings.model_validate(data)
+
+    def _fields(self) -> None:
+        """Stored fields first, then derived ones, so that each formula finds what it reads."""
+        for part in sorted(self._setup.fields, key=lambda part: bool(part.formula)):
+            about = self._about(part.about)
+            group = self._group_row(about, part.group)
+            if group is None:
+                raise InvalidInput({"file": f"The group “{part.group}” of {part.label} is not in the file."})
+            row = self._row(about, part.key)
+            if row is None:
+                self._add(part, about, group.id or 0)
+            else:
+                self._change(row, part, group.id or 0)
+        self._again()
+        for part in self._setup.fields:
+            if part.formula:
+                problems = self._unit.catalogue.check(part.formula, about=self._about(part.about)).problems
+                if problems:
+                    raise InvalidInput({"file": f"The formula of {part.label}: {problems[0].message}"})
+
+    def _row(self, about: str, key: str) -> FieldRow | None:
+        query = select(FieldRow).where(col(FieldRow.about) == about, col(FieldRow.key) == key)
+        return self._unit.session.exec(query).first()
+
+    def _add(self, part: FieldPart, about: str, group_id: int) -> None:
+        row = FieldRow(
+            workspace_id=self._unit.workspace_id,
+            about=about,
+            group_id=group_id,
+            key=part.key,
+            label="",
+            type_key=part.type,
+        )
+        self._fill(row, part, group_id)
+        self._unit.session.add(row)
+        self._unit.session.flush()
+        field = field_from_row(row)
+        if field.stores:
+            add_column(self._unit.session, self._unit.workspace_id, field)
+        keep_unique(self._unit, row)
+        self._counts["added"] += 1
+
+    def _change(self, row: FieldRow, part: FieldPart, group_id: int) -> None:
+        before = snapshot(self._unit, "field", row.id or 0)
+        field = self._unit.catalogue.by_id.get(row.id or 0)
+        if field is not None and field.type.has_options and not field.settings.option_list:
+            refuse_loss(self._unit, field, tuple(option_from_json(option) for option in part.options))
+        moved = row.group_id != group_id
+        self._fill(row, part, group_id)
+        self._unit.session.add(row)
+        if not row.built_in:
+            keep_unique(self._unit, row)
+        if record_change(self._unit, "field", row.id or 0, f"Loaded {part.label} from a file", before) or moved:
+            self._counts["changed"] += 1
+
+    def _fill(self, row: FieldRow, part: FieldPart, group_id: int) -> None:
+        row.group_id, row.label, row.help, row.unit = group_id, part.label, part.help, part.unit
+        row.required, row.formula = part.required, part.formula
+        row.options = [option_to_json(option_from_json(option)) for option in part.options]
+        row.settings = self._settings(part).to_json()
+        if part.type not in TYPES:
+            raise InvalidInput({"file": f"The type “{part.type}” is none."})
+
+    def _titles(self) -> None:
+        for part in self._setup.record_types:
+            row = self._unit.session.get(RecordTypeRow, self._types[part.key])
+            field = self._row(record_about(self._types[part.key]), part.title) if part.title else None
+            if row is not None and field is not None:
+                row.title_field = field.id or 0
+                self._unit.session.add(row)
+
+    def _order(self) -> None:
+        """Fields in the order of the file; those that are not in it after them."""
+        for position, part in enumerate(self._setup.fields):
+            row = self._row(self._about(part.about), part.key)
+            if row is not None:
+                row.position = position
+                self._unit.session.add(row)
+        self._again()
+
+    # Forms, segments, values
+
+    def _forms_and_segments(self) -> None:
+        session = self._unit.session
+        for part in self._setup.forms:
+            questions = []
+            for question in part.document.get("questions", ()):
+                field = self._unit.catalogue.by_key.get(question["field"])
+                if field is None:
+                    raise InvalidInput(
+                        {"file": f"The form {part.slug} asks for {question['field']}, which is not there."}
+                    )
+                questions.append(
+                    {**{key: value for key, value in question.items() if key != "field"}, "field_id": field.id}
+                )
+            document = Form.model_validate({**part.document, "questions": questions}).model_dump(mode="json")
+            row = session.exec(select(FormRow).where(col(FormRow.slug) == part.slug)).first()
+            self._counts["changed" if row else "added"] += 0 if row and row.draft == document else 1
+            row = row or FormRow(workspace_id=self._unit.workspace_id, slug=part.slug, draft=document, revision=0)
+            row.draft, row.revision = document, row.revision + 1
+            session.add(row)
+            session.flush()
+            if part.published and not row.published:
+                self._publish(row, document)
+        for segment in self._setup.segments:
+            known = session.exec(select(Segment).where(col(Segment.name) == segment.name)).first()
+            self._counts["changed" if known else "added"] += (
+                0 if known and known.expression == segment.expression else 1
+            )
+            known = known or Segment(workspace_id=self._unit.workspace_id, name=segment.name)
+            known.description, known.expression = segment.description, segment.expression
+            session.add(known)
+        self._again()
+
+    def _publish(self, row: FormRow, document: dict[str, Any]) -> None:
+        row.published = 1
+        version = FormVersion(
+            form_id=row.id or 0,
+            number=1,
+            workspace_id=self._unit.workspace_id,
+            document=document,
+            published_by=self._unit.actor,
+            published_at=self._unit.moment.now,
+        )
+        self._unit.session.add(row)
+        self._unit.session.add(version)
+
+    def _values(self) -> None:
+        house = self._unit.catalogue.keys_of(HOUSE)
+        values = {
+            key: from_json(data, house[key].value_type)
+            for key, data in self._setup.house_values.items()
+            if key in house and house[key].stores
+        }
+        if values:
+            self._counts["changed"] += change_row(self._unit, HOUSE, HOUSE_ID, values, "starter set")
+        level_fields = self._unit.catalogue.keys_of(LEVEL)
+        for level in self._unit.catalogue.levels:
+            data = self._setup.level_values.get(level.key, {})
+            found = {
+                key: from_json(one, level_fields[key].value_type) for key, one in data.items() if key in level_fields
+            }
+            if found:
+                change_row(self._unit, LEVEL, level.id, found, "starter set")
+
+    def _remove(self) -> None:
+        kept = {(self._about(part.about), part.key) for part in self._setup.fields}
+        for field in self._unit.catalogue.everything:
+            if (field.about, field.key) not in kept and not field.built_in:
+                take_away(self._unit, field)
+                self._counts["removed"] += 1

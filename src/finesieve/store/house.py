@@ -1,0 +1,78 @@
+"""House values as they stand at a moment: stored, due to take effect, or worked out when asked for."""
+
+from collections.abc import Iterator, Mapping
+from datetime import datetime, tzinfo
+from functools import partial
+
+from sqlalchemy import select
+from sqlmodel import Session, col
+from sqlmodel import select as select_rows
+
+from finesieve.core.fields.about import HOUSE
+from finesieve.core.fields.encoding import from_json
+from finesieve.core.language.evaluator import Moment
+from finesieve.core.language.typed import Typed
+from finesieve.core.values import Kind, Value
+from finesieve.store.catalogue import Definitions
+from finesieve.store.compiler import Columns, bound, compile_sql
+from finesieve.store.rows import HOUSE_ID, stored_row
+from finesieve.store.sources import members_of_collection
+from finesieve.store.tables import HouseSchedule
+
+__all__ = ["HouseNow"]
+
+
+class HouseNow(Mapping[str, Value]):
+    """The house values of a workspace, read when the first of them is asked for."""
+
+    def __init__(self, session: Session, definitions: Definitions, now: datetime, zone: tzinfo) -> None:
+        self._session = session
+        self._definitions = definitions
+        self._moment = Moment(now, zone, self)
+        self._stored: dict[str, Value] | None = None
+        self._computed: dict[str, Value] = {}
+
+    def __getitem__(self, key: str) -> Value:
+        formula = self._definitions.catalogue.derivation_of(HOUSE).formulas.get(key)
+        if formula is None:
+            return self._values[key]
+        if key not in self._computed:
+            # Should a circle stand after all, it is blank.
+            self._computed[key] = None
+            self._computed[key] = self.work_out(formula)
+        return self._computed[key]
+
+    def work_out(self, formula: Typed) -> Value:
+        """The value of an expression that stands with the house."""
+        names = {name: bound(self.get(name), self._kind(name)) for name in formula.names if name != "people"}
+        columns = Columns(names, None, partial(members_of_collection, self._definitions, self._moment))
+        value: Value = self._session.execute(select(compile_sql(formula, columns, self._moment))).scalar_one()
+        return value
+
+    def _kind(self, key: str) -> Kind:
+        return self._definitions.catalogue.keys_of(HOUSE)[key].value_type.kind
+
+    @property
+    def _values(self) -> dict[str, Value]:
+        if self._stored is None:
+            self._stored = stored_row(self._session, self._definitions, HOUSE, HOUSE_ID) or {}
+            self._stored |= self._due()
+        return self._stored
+
+    def _due(self) -> dict[str, Value]:
+        """What has taken effect and is not written into its place yet."""
+        query = select_rows(HouseSchedule).where(
+            ~col(HouseSchedule.applied), col(HouseSchedule.effective_at) <= self._moment.now
+        )
+        found: dict[str, Value] = {}
+        for row in self._session.exec(query.order_by(col(HouseSchedule.effective_at))).all():
+            field = self._definitions.catalogue.by_id.get(row.field_id)
+            if field is not None and field.stores:
+                found[field.key] = from_json(row.value, field.value_type)
+        return found
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._definitions.catalogue.keys_of(HOUSE))
+
+    def __len__(self) -> int:
+        return len(self._definitions.catalogue.keys_of(HOUSE))

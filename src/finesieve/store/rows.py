@@ -1,0 +1,235 @@
+"""One person, order, level, record, or the house: reading and writing stored values by id."""
+
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import datetime
+from typing import Any, Final
+
+from sqlalchemy import delete, func, insert, literal, select, update
+from sqlalchemy.dialects.postgresql import insert as upsert
+from sqlmodel import Session
+
+from finesieve.core.catalogue import Link
+from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_type_of
+from finesieve.core.fields.definition import Field
+from finesieve.core.values import Value
+from finesieve.store.catalogue import Definitions
+from finesieve.store.sources import OWN_COLUMNS
+
+__all__ = [
+    "HOUSE_ID",
+    "archive_row",
+    "count_rows",
+    "find_by_email",
+    "holders_of",
+    "insert_row",
+    "is_archived",
+    "linked_to",
+    "links_of",
+    "page_of_rows",
+    "records_of",
+    "rows_by_ids",
+    "set_links",
+    "stored_row",
+    "titles_of",
+    "update_row",
+    "value_counts",
+]
+
+HOUSE_ID: Final = 1
+"""The one row of the table of house values."""
+
+
+def _keys(definitions: Definitions, about: str) -> dict[str, Any]:
+    """The columns of all stored values by key, a person's tags, lists and level among them."""
+    table = definitions.tables[about]
+    columns = {field.key: table.c[field.column] for field in definitions.catalogue.stored_about(about)}
+    return columns | ({key: table.c[key] for key in sorted(OWN_COLUMNS)} if about == PERSON else {})
+
+
+def stored_row(
+    session: Session, definitions: Definitions, about: str, row_id: int, *, lock: bool = False
+) -> dict[str, Value] | None:
+    """Stored values by key; None for no such row. `lock` keeps others from changing them meanwhile.
+
+    A level, or an order, has no row before it has a value.
+    """
+    table, columns = definitions.tables[about], _keys(definitions, about)
+    query = select(table.c.id, *columns.values()).where(table.c.id == row_id)
+    row = session.execute(query.with_for_update() if lock else query).one_or_none()
+    if row is None:
+        return dict.fromkeys(columns) if about in (LEVEL, ORDER) else None
+    return dict(zip(columns, row[1:], strict=True))
+
+
+def rows_by_ids(
+    session: Session, definitions: Definitions, about: str, keys: Sequence[str], row_ids: Iterable[int]
+) -> dict[int, dict[str, Value]]:
+    """Stored values of several rows by id; those that are gone are left out."""
+    table, columns = definitions.tables[about], _keys(definitions, about)
+    query = select(table.c.id, *(columns[key] for key in keys)).where(table.c.id.in_(list(row_ids)))
+    return {row[0]: dict(zip(keys, row[1:], strict=True)) for row in session.execute(query)}
+
+
+def _by_column(definitions: Definitions, about: str, values: Mapping[str, Value]) -> dict[str, Value]:
+    columns = _keys(definitions, about)
+    return {columns[key].name: value for key, value in values.items()}
+
+
+def insert_row(session: Session, definitions: Definitions, about: str, values: Mapping[str, Value]) -> int:
+    """Add a row; gives the id. Raises Conflict where a value that must be unique is taken."""
+    table = definitions.tables[about]
+    statement = insert(table).values(_by_column(definitions, about, values)).returning(table.c.id)
+    return int(session.execute(statement).scalar_one())
+
+
+def update_row(
+    session: Session, definitions: Definitions, about: str, row_id: int, values: Mapping[str, Value]
+) -> None:
+    """Change values of a row; None makes one blank."""
+    table, changed = definitions.tables[about], _by_column(definitions, about, values)
+    if about in (LEVEL, ORDER, HOUSE):
+        statement = upsert(table).values(id=row_id, **changed)
+        session.execute(statement.on_conflict_do_update(index_elements=[table.c.id], set_=changed))
+        return
+    session.execute(update(table).where(table.c.id == row_id).values(changed))
+
+
+def find_by_email(session: Session, definitions: Definitions, email: str) -> int | None:
+    """The id of the person with this email, whatever the case."""
+    column = definitions.person.c[definitions.catalogue.by_key["email"].column]
+    query = select(definitions.person.c.id).where(func.finesieve.fold(column) == func.finesieve.fold(email))
+    return session.execute(query).scalar_one_or_none()
+
+
+def count_rows(session: Session, definitions: Definitions, about: str) -> int:
+    """How many people, records and so on there are; archived records count."""
+    if about == LEVEL:
+        return len(definitions.catalogue.levels)
+    return int(session.execute(select(func.count()).select_from(definitions.tables[about])).scalar_one())
+
+
+def value_counts(session: Session, definitions: Definitions, field: Field, limit: int = 200) -> list[tuple[Value, int]]:
+    """The values of a stored field with how many hold each, the most held first; blanks apart.
+
+    Each value of a multiple choice counts by itself.
+    """
+    table = definitions.tables[field.about]
+    column: Any = table.c[field.column]
+    if field.type.kind in ("choices", "text_list"):
+        unnested = select(func.unnest(column).label("value")).select_from(table).subquery()
+        column = unnested.c.value
+    query = select(column, func.count()).where(column.is_not(None)).group_by(column)
+    return [(value, int(count)) for value, count in session.execute(query.order_by(func.count().desc()).limit(limit))]
+
+
+def holders_of(session: Session, definitions: Definitions, field: Field, value: Value) -> list[int]:
+    """The ids of those who have this value, whatever the case; two at most."""
+    table = definitions.tables[field.about]
+    column: Any = table.c[field.column]
+    folded = func.finesieve.fold(column) == func.finesieve.fold(value)
+    where = folded if field.type.kind == "text" else column == value
+    return [int(row[0]) for row in session.execute(select(table.c.id).where(where).limit(2))]
+
+
+# Records and what they are linked with
+
+
+def is_archived(session: Session, definitions: Definitions, about: str, row_id: int) -> datetime | None:
+    """When a record was put away; None for one that is in use."""
+    table = definitions.tables[about]
+    return session.execute(select(table.c.archived_at).where(table.c.id == row_id)).scalar_one_or_none()
+
+
+def archive_row(session: Session, definitions: Definitions, about: str, row_id: int, *, archived: bool) -> None:
+    """Put a record away, or take it out again."""
+    table = definitions.tables[about]
+    moment = func.now() if archived else None
+    session.execute(update(table).where(table.c.id == row_id).values(archived_at=moment))
+
+
+def links_of(
+    session: Session, definitions: Definitions, link_ids: Sequence[int], record_id: int
+) -> dict[int, list[int]]:
+    """What a record is linked with: ids of the targets by link."""
+    links = definitions.link
+    query = select(links.c.link_id, links.c.target_id).where(
+        links.c.record_id == record_id, links.c.link_id.in_(link_ids)
+    )
+    found: dict[int, list[int]] = {link_id: [] for link_id in link_ids}
+    for link_id, target_id in session.execute(query.order_by(links.c.link_id, links.c.target_id)):
+        found[link_id].append(target_id)
+    return found
+
+
+def linked_to(session: Session, definitions: Definitions, link_id: int, target_id: int) -> list[int]:
+    """The ids of the records that a link leads from to a target, oldest first."""
+    links = definitions.link
+    query = select(links.c.record_id).where(links.c.link_id == link_id, links.c.target_id == target_id)
+    return [int(row[0]) for row in session.execute(query.order_by(links.c.record_id))]
+
+
+def set_links(
+    session: Session, definitions: Definitions, link: Link, record_id: int, target_ids: Sequence[int]
+) -> None:
+    """Link a record with exactly these targets."""
+    links = definitions.link
+    here = (links.c.link_id == link.id) & (links.c.record_id == record_id)
+    session.execute(delete(links).where(here, links.c.target_id.not_in(list(target_ids))))
+    for target_id in target_ids:
+        session.execute(
+            upsert(links)
+            .values(link_id=link.id, record_id=record_id, target_id=target_id)
+            .on_conflict_do_nothing(index_elements=[links.c.link_id, links.c.record_id, links.c.target_id])
+        )
+
+
+def records_of(
+    session: Session, definitions: Definitions, link: Link, target_id: int
+) -> list[tuple[int, dict[str, Value]]]:
+    """The records that a link leads from to a target, archived ones left out, oldest first: (id, stored values)."""
+    about = f"record:{link.record_type_id}"
+    if about not in definitions.tables:
+        return []
+    table, columns, links = definitions.tables[about], _keys(definitions, about), definitions.link
+    query = (
+        select(table.c.id, *columns.values())
+        .join(links, links.c.record_id == table.c.id)
+        .where(links.c.link_id == link.id, links.c.target_id == target_id, table.c.archived_at.is_(None))
+        .order_by(table.c.id)
+    )
+    return [(row[0], dict(zip(columns, row[1:], strict=True))) for row in session.execute(query)]
+
+
+def page_of_rows(
+    session: Session,
+    definitions: Definitions,
+    about: str,
+    keys: Sequence[str],
+    *,
+    before_id: int | None = None,
+    archived: bool = False,
+    limit: int = 50,
+) -> list[tuple[int, dict[str, Value]]]:
+    """A page of records, the newest first: (id, stored values)."""
+    table, columns = definitions.tables[about], _keys(definitions, about)
+    query = select(table.c.id, *(columns[key] for key in keys)).order_by(table.c.id.desc()).limit(limit)
+    if record_type_of(about):
+        query = query.where(table.c.archived_at.is_not(None) if archived else table.c.archived_at.is_(None))
+    if before_id is not None:
+        query = query.where(table.c.id < before_id)
+    return [(row[0], dict(zip(keys, row[1:], strict=True))) for row in session.execute(query)]
+
+
+def titles_of(session: Session, definitions: Definitions, about: str, limit: int = 500) -> dict[str, str]:
+    """The titles of records by id, newest first: what a choice among records offers."""
+    catalogue = definitions.catalogue
+    record_type = catalogue.record_types_by_id.get(record_type_of(about))
+    if record_type is None:
+        return {}
+    table, field = definitions.tables[about], catalogue.by_id.get(record_type.title_field)
+    title: Any = table.c[field.column] if field and field.stores else literal(None)
+    query = select(table.c.id, title).where(table.c.archived_at.is_(None)).order_by(table.c.id.desc()).limit(limit)
+    return {
+        str(row[0]): (field.show(row[1]) if field and row[1] is not None else "") or f"{record_type.singular} {row[0]}"
+        for row in session.execute(query)
+    }
