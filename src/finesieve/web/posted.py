@@ -77,7 +77,8 @@ async def posted(request: Request) -> PostedForm:
     if kind not in ("application/x-www-form-urlencoded", "multipart/form-data", ""):
         raise HTTPException(415, "Send this as a form.")
     takes = getattr(getattr(request.scope.get("route"), "endpoint", None), "takes_files", False)
-    if not takes and int(request.headers.get("content-length") or 0) > MOST_BYTES:
+    with_files = takes and kind == "multipart/form-data"
+    if not with_files and (whole_number(request.headers.get("content-length", "0")) or 0) > MOST_BYTES:
         raise HTTPException(413, "This is too much at once.")
     form = await request.form(max_fields=MOST_INPUTS, max_files=MOST_FILES if takes else 1)
     pairs: list[tuple[str, str]] = []
