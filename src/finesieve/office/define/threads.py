@@ -1,4 +1,4 @@
-"""The dependency picture: fields at the left, what is computed from them in columns to the right, straight threads."""
+"""The dependency picture: fields at the left, what is computed from them in columns to the right, threads between."""
 
 from dataclasses import dataclass
 
@@ -6,7 +6,7 @@ from finesieve.core.catalogue import Catalogue
 
 __all__ = ["Knot", "Picture", "Thread", "draw"]
 
-COLUMN = 210
+COLUMN = 270
 ROW = 30
 MOST_KNOTS = 160
 
@@ -27,7 +27,7 @@ class Knot:
 
 @dataclass(frozen=True, slots=True)
 class Thread:
-    """A straight line from what is read to what reads it."""
+    """A line from what is read, behind its words, to what reads it."""
 
     x1: int
     y1: int
@@ -99,7 +99,7 @@ def draw(catalogue: Catalogue, chosen: int = 0) -> Picture:
     )
     threads = tuple(
         Thread(
-            placed[read][0] + 168,
+            placed[read][0] + _words_end(catalogue, read),
             placed[read][1],
             placed[field_id][0] - 8,
             placed[field_id][1],
@@ -112,6 +112,13 @@ def draw(catalogue: Catalogue, chosen: int = 0) -> Picture:
     width = max((x for x, _ in placed.values()), default=0) + COLUMN
     height = max((y for _, y in placed.values()), default=0) + ROW
     return Picture(drawn, threads, width, height, len(knots) - len(shown))
+
+
+def _words_end(catalogue: Catalogue, field_id: int) -> int:
+    """About where the words beside a knot end, in pixels from it."""
+    field = catalogue.by_id[field_id]
+    about = "" if field.about == "person" else catalogue.say_about(field.about)
+    return min(18 + 7 * min(len(field.short), 24) + 7 * min(len(about), 14), COLUMN - 30)
 
 
 def _depths(needs: dict[int, set[int]]) -> dict[int, int]:
@@ -141,9 +148,12 @@ def _placed(
             members.sort(key=lambda one: _middle(one, needs, placed))
         for row, field_id in enumerate(members):
             placed[field_id] = (column * COLUMN + 10, row * ROW + 18)
+    heirs = {source: {one for one, read in needs.items() if source in read} for source in columns.get(0, ())}
+    for row, field_id in enumerate(sorted(heirs, key=lambda one: _middle(one, heirs, placed))):
+        placed[field_id] = (10, row * ROW + 18)
     return placed
 
 
-def _middle(field_id: int, needs: dict[int, set[int]], placed: dict[int, tuple[int, int]]) -> float:
-    rows = [placed[other][1] for other in needs.get(field_id, ()) if other in placed]
+def _middle(field_id: int, edges: dict[int, set[int]], placed: dict[int, tuple[int, int]]) -> float:
+    rows = [placed[other][1] for other in edges.get(field_id, ()) if other in placed]
     return sum(rows) / len(rows) if rows else 0.0
