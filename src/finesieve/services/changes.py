@@ -115,13 +115,17 @@ def _restore_field_order(unit: Unit, _entity_id: int, before: Any) -> None:
         row.group_id, row.position = before.get(str(row.id), [row.group_id, row.position])
 
 
-def _group_order(unit: Unit, _entity_id: int) -> Any:
-    return {str(row.id): row.position for row in unit.session.exec(select(FieldGroupRow)).all()}
+def _order(table: Any) -> "_Entity":
+    """The order of all rows of a table, as one thing that can be taken back."""
 
+    def take(unit: Unit, _entity_id: int) -> Any:
+        return {str(row.id): row.position for row in unit.session.exec(select(table)).all()}
 
-def _restore_group_order(unit: Unit, _entity_id: int, before: Any) -> None:
-    for row in unit.session.exec(select(FieldGroupRow)).all():
-        row.position = before.get(str(row.id), row.position)
+    def put(unit: Unit, _entity_id: int, before: Any) -> None:
+        for row in unit.session.exec(select(table)).all():
+            row.position = before.get(str(row.id), row.position)
+
+    return _Entity(take, put)
 
 
 def _form(unit: Unit, entity_id: int) -> Any:
@@ -167,7 +171,8 @@ _ENTITIES: Final[dict[str, _Entity]] = {
     "list": _parts(AudienceList, ("key", "name", "description")),
     "level": _parts(LevelRow, ("key", "name", "description", "position")),
     "tag": _parts(TagRow, ("name",)),
-    "group_order": _Entity(_group_order, _restore_group_order),
+    "group_order": _order(FieldGroupRow),
+    "level_order": _order(LevelRow),
     "form": _Entity(_form, _restore_form),
     "segment": _Entity(_segment, _restore_segment),
 }

@@ -12,13 +12,15 @@ from sqlmodel import col, func, select
 
 from finesieve.core.catalogue import NamedList
 from finesieve.core.errors import InvalidInput, NotFound
-from finesieve.core.fields.about import LEVEL
+from finesieve.core.fields.about import LEVEL, PERSON
+from finesieve.core.fields.definition import Field
 from finesieve.core.fields.keys import key_from_label
 from finesieve.core.values import tidy_text
 from finesieve.services.changes import record_change, snapshot
 from finesieve.services.inputs import Input
 from finesieve.services.lines import HistoryLine, ValueLine, history_of, read_values, value_lines
 from finesieve.services.scope import Clock, Scope, Unit
+from finesieve.services.usage import Use, uses_of
 from finesieve.services.values import change_person, change_row, row_of
 from finesieve.store.catalogue import touch
 from finesieve.store.compiler import bound
@@ -36,6 +38,7 @@ __all__ = [
     "list_levels",
     "list_lists",
     "list_tags",
+    "move_level",
     "read_level",
     "remove_label",
     "set_level_values",
@@ -61,14 +64,15 @@ class LabelInput(Input):
 
 @dataclass(frozen=True, slots=True)
 class ListLine:
-    """A list, or a level, with how many people are on it and which fields are bound to it."""
+    """A list, or a level, with how many people are on it, which fields are bound to it, what names it."""
 
     id: int
     key: str
     name: str
     description: str
     people: int
-    fields: tuple[str, ...] = ()
+    fields: tuple[Field, ...] = ()
+    uses: tuple[Use, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,15 +131,32 @@ def change_label(scope: Scope, kind: str, label_id: int, asked: LabelInput) -> i
         return record_change(unit, kind, label_id, f"Changed {asked.name}", before)
 
 
+def move_level(scope: Scope, level_id: int, *, up: bool) -> int:
+    """Put a level one place higher or lower in their order; gives the id for undoing. Raises NotFound."""
+    with scope.transaction("editor") as unit:
+        rows = list(unit.session.exec(select(LevelRow).order_by(col(LevelRow.position), col(LevelRow.id))).all())
+        place = next((place for place, row in enumerate(rows) if row.id == level_id), None)
+        if place is None:
+            raise NotFound("There is no such level.")
+        before = snapshot(unit, "level_order")
+        rows.insert(max(place + (-1 if up else 1), 0), rows.pop(place))
+        for position, row in enumerate(rows, 1):
+            row.position = position
+            unit.session.add(row)
+        return record_change(unit, "level_order", 0, "Reordered the levels", before)
+
+
 def remove_label(scope: Scope, kind: str, label_id: int) -> int:
     """Remove a list or a level that nobody is on and no field is bound to; gives the id for undoing."""
     with scope.transaction("editor") as unit:
         line = next((line for line in _lines(unit, kind) if line.id == label_id), None)
         if line is None:
             raise NotFound(f"There is no such {kind}.")
-        if line.people or line.fields:
-            what = f"{line.people:,} people are on it" if line.people else f"{line.fields[0]} is bound to it"
-            raise InvalidInput({"": f"{what}; change that first."})
+        if line.people:
+            raise InvalidInput({"": f"{line.people:,} people are on it; change that first."})
+        if line.fields or line.uses:
+            names = ", ".join([*(field.label for field in line.fields), *(use.name for use in line.uses)])
+            raise InvalidInput({"": f"It is named in: {names}. Change that first."})
         before = snapshot(unit, kind, label_id)
         unit.session.delete(unit.session.get(_TABLES[kind], label_id))
         return record_change(unit, kind, label_id, f"Removed {line.name}", before)
@@ -160,14 +181,16 @@ def _lines(unit: Unit, kind: str) -> tuple[ListLine, ...]:
     counts = {row[0]: int(row[1]) for row in unit.session.execute(pick(inner.c.key, sql.count()).group_by(inner.c.key))}
     table = _TABLES[kind]
     order = col(table.name) if kind == "list" else col(table.position)
+    of_kind = unit.catalogue.world(PERSON).base.names["lists" if kind == "list" else "level"]
     found = []
     for row in unit.session.exec(select(table).order_by(order, col(table.id))).all():
         bound = [
-            field.label
+            field
             for field in unit.catalogue.everything
             if row.id in (field.settings.lists if kind == "list" else field.settings.change_levels)
         ]
-        found.append(ListLine(row.id, row.key, row.name, row.description, counts.get(row.key, 0), tuple(bound)))
+        named = uses_of(unit).of_option(of_kind, row.key)
+        found.append(ListLine(row.id, row.key, row.name, row.description, counts.get(row.key, 0), tuple(bound), named))
     return tuple(found)
 
 

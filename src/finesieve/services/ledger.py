@@ -17,6 +17,7 @@ from finesieve.store.tables import DefinitionChange, Workspace
 __all__ = ["ChangeRow", "change_manner", "list_changes", "read_manner", "return_to"]
 
 _PAGE: Final = 40
+_ORDERS: Final = ("field_order", "group_order", "level_order")
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +56,7 @@ def list_changes(
 
 
 def _row(row: DefinitionChange) -> ChangeRow:
-    returnable = row.before is not None and row.entity not in ("field_order", "group_order")
+    returnable = row.before is not None and row.entity not in _ORDERS
     return ChangeRow(
         row.id or 0,
         row.entity,
@@ -120,7 +121,7 @@ def return_to(scope: Scope, change_id: int) -> int:
         row = unit.session.get(DefinitionChange, change_id)
         if row is None:
             raise NotFound("There is no such change.")
-        if row.before is None or row.entity in ("field_order", "group_order"):
+        if row.before is None or row.entity in _ORDERS:
             raise Conflict("There was nothing before this change to return to.")
         now = snapshot(unit, row.entity, row.entity_id)
         if now is None and row.entity in ("field", "options"):

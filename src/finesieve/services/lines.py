@@ -25,6 +25,7 @@ __all__ = [
     "HistoryLine",
     "ValueLine",
     "history_of",
+    "person_may_not",
     "read_values",
     "show_past",
     "show_typed",
@@ -37,7 +38,11 @@ _OWN_LABELS = {own_id: key.capitalize() for key, own_id in OWN_IDS.items()}
 
 @dataclass(frozen=True, slots=True)
 class ValueLine:
-    """One field with a value. `worked` is a derived field's formula with the values put in."""
+    """One field with a value.
+
+    `worked` is a derived field's formula with the values put in, `wrong` why it cannot be worked out, `locked`
+    why the value may not change.
+    """
 
     field: Field
     value: Value
@@ -45,6 +50,7 @@ class ValueLine:
     raw: str
     worked: str = ""
     locked: str = ""
+    wrong: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,7 +102,15 @@ def _line(unit: Unit, field: Field, row: Mapping[str, Value]) -> ValueLine:
     locked = ""
     if field.settings.change_by == "once" and value is not None:
         locked = "It cannot be changed once it has a value."
-    return ValueLine(field, value, field.show(value), "" if field.derived else field.raw(value), worked, locked)
+    raw = "" if field.derived else field.raw(value)
+    return ValueLine(field, value, field.show(value), raw, worked, locked, _wrong(unit.catalogue, field))
+
+
+def _wrong(catalogue: Catalogue, field: Field) -> str:
+    if not field.derived or field.key in catalogue.derivation_of(field.about).formulas:
+        return ""
+    problems = catalogue.check(field.formula, about=field.about).problems
+    return problems[0].message if problems else "Its formula names a derived field that cannot be worked out."
 
 
 def worked_out(catalogue: Catalogue, derived: Field | str, row: Mapping[str, Value], about: str = PERSON) -> str:
@@ -203,9 +217,26 @@ def read_values(
     return values
 
 
+def person_may_not(catalogue: Catalogue, field: Field, row: Mapping[str, Value]) -> str:
+    """Why a person may not change their own value of a field, in a sentence; empty where they may."""
+    if row.get(field.key) is None:
+        return ""
+    match field.settings.change_by:
+        case "once":
+            return "It cannot be changed once it has a value."
+        case "staff":
+            return "Only staff may change it."
+        case "levels":
+            allowed = [level for level in catalogue.levels if level.id in field.settings.change_levels]
+            if row.get("level") not in [level.key for level in allowed]:
+                return f"Only these levels may change it: {', '.join(level.name for level in allowed) or 'none'}."
+    return ""
+
+
 def _may_change(field: Field, value: Value, stored: Mapping[str, Value] | None) -> None:
     if value is None and field.required and (field.built_in or record_type_of(field.about)):
         raise ValueError("A person needs an email." if field.key == "email" else "Please fill this in.")
     before = (stored or {}).get(field.key)
+    field.refuse_retired(value, before)
     if field.settings.change_by == "once" and before is not None and before != value:
         raise ValueError("It cannot be changed once it has a value.")

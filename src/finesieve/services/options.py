@@ -26,7 +26,7 @@ from finesieve.services.changes import record_change, register, snapshot
 from finesieve.services.fields import field_of, refuse_loss
 from finesieve.services.inputs import Input
 from finesieve.services.scope import Scope, Unit
-from finesieve.services.usage import Use, uses_of
+from finesieve.services.usage import Use, options_named, uses_of
 from finesieve.store.catalogue import touch
 from finesieve.store.rows import value_counts
 from finesieve.store.tables import FieldRow, FormRow, OptionListRow, Segment
@@ -50,10 +50,11 @@ __all__ = [
 
 @dataclass(frozen=True, slots=True)
 class OptionLine:
-    """An option with how many hold it."""
+    """An option with how many hold it, and the expressions that name it."""
 
     option: Option
     held: int
+    uses: tuple[Use, ...] = ()
 
 
 class OptionInput(Input):
@@ -77,7 +78,11 @@ def read_options(scope: Scope, field_id: int) -> tuple[OptionLine, ...]:
     with scope.transaction("reader") as unit:
         field = _choice(unit, field_id)
         held = dict(value_counts(unit.session, unit.definitions, field, limit=MOST_OPTIONS))
-        return tuple(OptionLine(option, held.get(option.stored_value, 0)) for option in field.options)
+        uses = uses_of(unit)
+        return tuple(
+            OptionLine(option, held.get(option.stored_value, 0), uses.of_option(field.value_type, option.stored_value))
+            for option in field.options
+        )
 
 
 def _choice(unit: Unit, field_id: int) -> Field:
@@ -198,15 +203,8 @@ def rewritten(unit: Unit, use: Use, field: Field, renamed: dict[str, str]) -> st
 
 
 def _places(typed: Typed, field: Field, renamed: dict[str, str]) -> set[tuple[Span, str]]:
-    found: set[tuple[Span, str]] = set()
-    for part in typed.walk():
-        if part.operation == "const" and _of(part.type, field) and part.value in renamed:
-            found.add((part.span, renamed[str(part.value)]))
-        if part.item_spans and part.parts and _of(part.parts[0].type, field):
-            for span, value in zip(part.item_spans, part.items, strict=True):
-                if value in renamed:
-                    found.add((span, renamed[str(value)]))
-    return found
+    named = options_named(typed)
+    return {(span, renamed[value]) for type_, value, span in named if value in renamed and _of(type_, field)}
 
 
 def _of(type_: Type, field: Field) -> bool:

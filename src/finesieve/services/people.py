@@ -13,7 +13,15 @@ from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.definition import Field, Shelf
 from finesieve.core.fields.encoding import from_json
 from finesieve.core.values import Value
-from finesieve.services.lines import HistoryLine, ValueLine, history_of, read_values, show_past, value_lines
+from finesieve.services.lines import (
+    HistoryLine,
+    ValueLine,
+    history_of,
+    person_may_not,
+    read_values,
+    show_past,
+    value_lines,
+)
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.values import change_person, row_of
 from finesieve.store.people import Person, count_people, page_of_people
@@ -56,11 +64,12 @@ class PeoplePage:
 
 @dataclass(frozen=True, slots=True)
 class HeldLine:
-    """One answer of a held sign-up beside what is stored."""
+    """One answer of a held sign-up beside what is stored; `refused` why the person may not change it themself."""
 
     field: Field
     stored: str
     answer: str
+    refused: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -185,7 +194,8 @@ def _held(unit: Unit, person: Person) -> tuple[HeldSubmission, ...]:
         for key, data in submission.answers.items():
             field = unit.catalogue.by_key.get(key)
             if field is not None:
-                lines.append(HeldLine(field, field.show(person.values.get(key)), show_past(field, data)))
+                refused = person_may_not(unit.catalogue, field, person.values)
+                lines.append(HeldLine(field, field.show(person.values.get(key)), show_past(field, data), refused))
         held.append(HeldSubmission(submission.id or 0, form.draft["title"], submission.received_at, tuple(lines)))
     return tuple(held)
 
@@ -202,18 +212,19 @@ def decide_held(scope: Scope, submission_id: int, *, apply: bool) -> int:
             raise NotFound("There is no such held sign-up.")
         if row.state == "held":
             if apply:
-                values = _held_values(unit, row.answers)
+                values = _held_values(unit, row.answers, _person(unit, row.person_id).values)
                 change_person(unit, row.person_id, values, "form, taken over by staff")
             row.state = "applied" if apply else "set_aside"
             unit.session.add(row)
         return row.person_id
 
 
-def _held_values(unit: Unit, answers: Mapping[str, Any]) -> dict[str, Value]:
+def _held_values(unit: Unit, answers: Mapping[str, Any], stored: Mapping[str, Value]) -> dict[str, Value]:
+    """The answers to take over; those that the person may not change themself are left out."""
     values: dict[str, Value] = {}
     for key, data in answers.items():
         field = unit.catalogue.by_key.get(key)
-        if field is None or key == "email":
+        if field is None or key == "email" or person_may_not(unit.catalogue, field, stored):
             continue
         try:
             values[key] = from_json(data, field.value_type)

@@ -1,6 +1,6 @@
 """Where fields, records and groups are used: questions, rules, checks, formulas, segments, texts, links, mappings."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Final, Literal
 
@@ -11,11 +11,14 @@ from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.forms.definition import Form
 from finesieve.core.language.checker import Checked
 from finesieve.core.language.placeholders import expressions_in
+from finesieve.core.language.problems import Span
 from finesieve.core.language.tree import Name, walk
+from finesieve.core.language.typed import Typed
+from finesieve.core.values import Type
 from finesieve.services.scope import Unit
 from finesieve.store.tables import FormRow, HouseMapping, Segment
 
-__all__ = ["Use", "Uses", "uses_of"]
+__all__ = ["Use", "Uses", "options_named", "uses_of"]
 
 UseKind = Literal["question", "rule", "formula", "segment", "text", "title", "choice", "mapping"]
 
@@ -38,6 +41,7 @@ class Uses:
         self._catalogue = catalogue
         self._by_field: dict[int, list[Use]] = {}
         self._by_about: dict[str, list[Use]] = {}
+        self._by_option: dict[tuple[str, tuple[str, ...], str], list[Use]] = {}
         self._ids = {(field.about, field.key): field.id for field in (*catalogue.everything, *catalogue.deleted)}
 
     def note(self, use: Use) -> None:
@@ -48,6 +52,8 @@ class Uses:
                 self.add(self._ids.get((about, key), 0), use)
             else:
                 self._by_about.setdefault(about, []).append(use)
+        for type_, value, _ in options_named(checked.typed) if checked.typed else ():
+            self._by_option.setdefault((type_.source, type_.options, value), []).append(use)
 
     def add(self, field_id: int, use: Use) -> None:
         """Note one use of a field."""
@@ -66,6 +72,20 @@ class Uses:
     def of_collection(self, about: str) -> tuple[Use, ...]:
         """The expressions that go over the records of a type."""
         return tuple(dict.fromkeys(self._by_about.get(about, ())))
+
+    def of_option(self, type_: Type, value: str) -> tuple[Use, ...]:
+        """The expressions that name an option of this type of choice: a field's, a list, a level."""
+        return tuple(dict.fromkeys(self._by_option.get((type_.source, type_.options, value), ())))
+
+
+def options_named(typed: Typed) -> Iterator[tuple[Type, str, Span]]:
+    """The options that an expression names, each with the type of choice that it belongs to, and where."""
+    for part in typed.walk():
+        if part.operation == "const" and part.type.source and isinstance(part.value, str):
+            yield part.type, part.value, part.span
+        if part.item_spans and part.parts and part.parts[0].type.source:
+            named = zip(part.items, part.item_spans, strict=True)
+            yield from ((part.parts[0].type, str(value), span) for value, span in named)
 
 
 def _reads(checked: Checked, about: str) -> set[tuple[str, str]]:

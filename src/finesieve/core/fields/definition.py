@@ -109,6 +109,14 @@ class Field:
             return tuple(code for code, _ in regions_of(self.settings.country or self.manner.country))
         return tuple(option.stored_value for option in self.options)
 
+    def refuse_retired(self, value: Value, before: Value = None) -> None:
+        """Raise ValueError where a retired option is newly chosen; who holds one may keep it."""
+        held = before if isinstance(before, tuple) else (before,)
+        chosen = value if isinstance(value, tuple) else (value,)
+        for option in self.options:
+            if option.retired and option.stored_value in chosen and option.stored_value not in held:
+                raise ValueError(f"“{option.label}” is not offered any more. Choose one of the options.")
+
     @property
     def column(self) -> str:
         """The column that holds its values; made from the id, never from a user's text."""

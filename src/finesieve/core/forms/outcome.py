@@ -161,6 +161,7 @@ class PreparedForm:
             return QuestionOutcome(question, field, verdict, raw, None, required)
         try:
             value = field.parse(raw, shelf)
+            field.refuse_retired(value)
         except ValueError as trouble:
             return QuestionOutcome(question, field, verdict, raw, None, required, "unreadable", str(trouble))
         if value is None:

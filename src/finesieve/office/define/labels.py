@@ -19,6 +19,7 @@ from finesieve.services.labels import (
     list_levels,
     list_lists,
     list_tags,
+    move_level,
     read_level,
     remove_label,
     set_level_values,
@@ -81,13 +82,15 @@ def make_label(request: Request, desk: DeskHere, page_name: str, form: Posted) -
 
 @router.post("/{page_name:str}/{label_id:int}")
 def save_label(request: Request, desk: DeskHere, page_name: str, label_id: int, form: Posted) -> Response:
-    """Rename, describe or remove a list or a level."""
+    """Rename, describe, move or remove a list or a level."""
     if page_name not in _KINDS:
         raise NotFound("There is no such page.")
     kind = _KINDS[page_name]
     try:
         if form.one("remove"):
             change = remove_label(desk.scope, kind, label_id)
+        elif kind == "level" and form.one("move") in ("up", "down"):
+            change = move_level(desk.scope, label_id, up=form.one("move") == "up")
         else:
             change = change_label(desk.scope, kind, label_id, read_input(LabelInput, form.data))
     except InvalidInput as problem:

@@ -1,0 +1,182 @@
+"""House values: one current value for all, changed once, at once everywhere."""
+
+import unittest
+from datetime import timedelta
+from decimal import Decimal
+
+from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
+from finesieve.services.collect import FormTexts, change_form_texts, publish_form, read_form
+from finesieve.services.compute import DerivedInput, create_derived, read_derived
+from finesieve.services.define import GroupInput, create_group, read_catalogue
+from finesieve.services.fields import FieldInput, create_field
+from finesieve.services.house import (
+    apply_due,
+    cancel_scheduled,
+    change_grant,
+    change_mapping,
+    list_house,
+    read_house_value,
+    read_mapping,
+    set_house_value,
+)
+from finesieve.services.people import read_profile
+from finesieve.services.signup import PublicForms
+from finesieve.store.tables import Task
+from tests.services.test_collect import make_form, public
+from tests.support.database import store
+from tests.support.house import NOW, House, make_house
+from tests.support.work import done, later
+
+from sqlmodel import col, select  # isort: skip
+
+
+def furnish(house: House, *fields: FieldInput) -> list[int]:
+    """House values in a group of their own."""
+    group_id = create_group(house.scope, GroupInput(name="Links and figures", about="house"))
+    return [create_field(house.scope, group_id, field) for field in fields]
+
+
+class HouseValues(unittest.TestCase):
+    def setUp(self) -> None:
+        self.house = make_house()
+        self.scope = self.house.scope
+        self.link, self.rate = furnish(
+            self.house,
+            FieldInput(label="Swap link", type_key="url"),
+            FieldInput(label="Rate", type_key="number"),
+        )
+
+    def shown(self, key: str, person: int, house: House | None = None) -> str:
+        profile = read_profile((house or self.house).scope, person)
+        return next(line.shown for _, lines in profile.groups for line in lines if line.field.key == key)
+
+    def test_changed_once_changed_everywhere_at_once(self) -> None:
+        """A public page's text and a formula show the new value with the very next look."""
+        form_id = make_form(self.house, "zone")
+        view = read_form(self.scope, form_id)
+        change_form_texts(
+            self.scope, form_id, view.revision, FormTexts(title="Join", intro="Swap at {house.swap_link}.")
+        )
+        publish_form(self.scope, form_id, read_form(self.scope, form_id).revision)
+        create_derived(
+            self.scope,
+            DerivedInput(label="Due", formula="plot_length * house.rate", group_id=self.house.group_id()),
+        )
+        person = self.house.add(plot_length=Decimal(3))
+        forms: PublicForms = public()
+        for link, rate, due in (("https://one.example", "2", "6"), ("https://two.example", "5", "15")):
+            set_house_value(self.scope, self.link, link)
+            set_house_value(self.scope, self.rate, rate)
+            self.assertEqual(forms.open(self.house.slug, "join-us").form.intro, f"Swap at {link}.")
+            self.assertEqual(self.shown("due", person), due)
+
+    def test_a_value_is_awaited_until_it_has_one(self) -> None:
+        line = next(line for _, lines in list_house(self.scope) for line in lines if line.field.id == self.link)
+        self.assertTrue(line.awaited)
+        set_house_value(self.scope, self.link, "https://one.example")
+        self.assertFalse(read_house_value(self.scope, self.link).line.awaited)
+
+    def test_it_takes_effect_at_its_moment_with_no_job_run(self) -> None:
+        """Before: the old value. From the moment on: the new one, read at once, and in the history at that moment."""
+        set_house_value(self.scope, self.rate, "2")
+        set_house_value(self.scope, self.rate, "3", effective="2026-11-25T12:00")
+        create_derived(
+            self.scope, DerivedInput(label="Twice", formula="house.rate * 2", group_id=self.house.group_id())
+        )
+        person = self.house.add()
+        zone = read_catalogue(self.scope).zone
+        noon = NOW.astimezone(zone).replace(hour=12, minute=0, second=0, microsecond=0)
+        for moment, twice in ((noon - timedelta(seconds=1), "4"), (noon, "6")):
+            there = later(self.house, moment)
+            self.assertEqual(self.shown("twice", person, there), twice)
+        self.assertEqual(len(read_house_value(self.scope, self.rate).scheduled), 1)
+        self.assertEqual(apply_due(store(), lambda: noon + timedelta(minutes=1)) > 0, True)
+        view = read_house_value(later(self.house, noon + timedelta(minutes=2)).scope, self.rate)
+        self.assertEqual((view.line.shown, view.scheduled), ("3", ()))
+        self.assertEqual([line.new for line in view.history], ["3", "2"])
+
+    def test_what_is_to_come_can_be_taken_back(self) -> None:
+        set_house_value(self.scope, self.rate, "9", effective="2026-12-24T08:00")
+        waiting = read_house_value(self.scope, self.rate).scheduled[0]
+        cancel_scheduled(self.scope, waiting.id)
+        self.assertEqual(read_house_value(self.scope, self.rate).scheduled, ())
+        with self.assertRaises(NotFound):
+            cancel_scheduled(self.scope, waiting.id)
+
+    def test_a_computed_one_counts_people(self) -> None:
+        swappers = create_derived(
+            self.scope,
+            DerivedInput(
+                label="Swappers",
+                formula="count(people where swaps_seed)",
+                group_id=next(g.id for g in read_catalogue(self.scope).all_groups if g.about == "house"),
+            ),
+        )
+        self.house.add(swaps_seed=True)
+        self.house.add(swaps_seed=False)
+        self.house.add(swaps_seed=True)
+        self.assertEqual(read_house_value(self.scope, swappers).line.shown, "2")
+        self.assertEqual([field.key for field in read_derived(self.scope, swappers).reads], ["swaps_seed"])
+        with self.assertRaises(InvalidInput):
+            set_house_value(self.scope, swappers, "7")
+
+    def test_refusals(self) -> None:
+        for raw, effective, place in (("many", "", "value"), ("1", "tomorrow", "effective")):
+            with self.assertRaises(InvalidInput) as caught:
+                set_house_value(self.scope, self.rate, raw, effective=effective)
+            self.assertIn(place, caught.exception.messages)
+        with self.assertRaises(NotAllowed):
+            set_house_value(self.house.as_role("reader"), self.rate, "1")
+        with self.assertRaises(NotFound):
+            set_house_value(self.scope, self.house.field_id("zone"), "north")
+
+
+class Mapping(unittest.TestCase):
+    def test_answers_set_house_values(self) -> None:
+        """Similar names are suggested; an answer sent on the form becomes the house's value, with its source."""
+        house = make_house()
+        (favourite,) = furnish(house, FieldInput(label="Favourite seed", type_key="short_text"))
+        form_id = make_form(house, "favourite")
+        view = read_mapping(house.scope, form_id)
+        asked = house.field_id("favourite")
+        self.assertEqual(view.suggested, {asked: "favourite_seed"})
+        with self.assertRaises(InvalidInput):
+            change_mapping(house.scope, form_id, "", {asked: "nothing_such"})
+        change_mapping(house.scope, form_id, "", dict(view.suggested))
+        self.send(house, form_id)
+        value = read_house_value(house.scope, favourite)
+        self.assertEqual((value.line.shown, value.history[0].source), ("Kale", "form: Join us"))
+
+    def test_another_workspace_only_with_its_leave(self) -> None:
+        """Without leave nothing can be mapped; with it the answer arrives; leave withdrawn, nothing arrives any more."""
+        house, other = make_house(), make_house()
+        (favourite,) = furnish(other, FieldInput(label="Favourite seed", type_key="short_text"))
+        form_id = make_form(house, "favourite")
+        pair = {house.field_id("favourite"): "favourite_seed"}
+        self.assertTrue(read_mapping(house.scope, form_id, other.slug).problem)
+        with self.assertRaises(InvalidInput):
+            change_mapping(house.scope, form_id, other.slug, pair)
+        change_grant(other.scope, house.slug, ["favourite_seed"])
+        change_mapping(house.scope, form_id, other.slug, pair)
+        self.send(house, form_id)
+        self.assertEqual(done(house, self.task(house)).state, "done")
+        self.assertEqual(read_house_value(other.scope, favourite).line.shown, "Kale")
+        change_grant(other.scope, house.slug, [])
+        self.send(house, form_id, "Leek", "other@hedgerow.example")
+        done(house, self.task(house))
+        self.assertEqual(read_house_value(other.scope, favourite).line.shown, "Kale")
+
+    def task(self, house: House) -> int:
+        with house.scope.transaction("reader") as unit:
+            return unit.session.exec(select(Task.id).order_by(col(Task.id).desc()).limit(1)).one() or 0
+
+    def send(self, house: House, form_id: int, answer: str = "Kale", email: str = "wren@hedgerow.example") -> None:
+        publish_form(house.scope, form_id, read_form(house.scope, form_id).revision)
+        forms = public()
+        opened = forms.open(house.slug, "join-us")
+        sent = forms.send(house.slug, "join-us", opened.token, {"q1": email, "q2": answer}, frozenset({"q1", "q2"}))
+        self.assertTrue(sent.sent, sent.outcome.troubles)
+
+
+if __name__ == "__main__":
+    unittest.main()

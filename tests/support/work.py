@@ -1,0 +1,20 @@
+"""Long work in a test: done here and now, as the worker would."""
+
+from datetime import datetime
+
+from finesieve.services.tasks import TaskLine, read_task, run_task
+from tests.support.database import store
+from tests.support.house import NOW, House
+
+
+def done(house: House, task_id: int, now: datetime = NOW) -> TaskLine:
+    """The task after a worker has done it."""
+    run_task(store(), house.scope.workspace_id, task_id, lambda: now)
+    return read_task(house.scope, task_id)
+
+
+def later(house: House, now: datetime) -> House:
+    """The same house with its clock at another moment."""
+    from dataclasses import replace
+
+    return replace(house, scope=replace(house.scope, clock=lambda: now))
