@@ -25,20 +25,22 @@ from finesieve.services.labels import (
     take_tag_off,
 )
 from finesieve.services.people import read_profile
-from finesieve.services.records import (
+from finesieve.services.record_types import (
     LinkInput,
     RecordTypeInput,
     add_link,
+    create_record_type,
+    put_away_record_type,
+    remove_link,
+)
+from finesieve.services.records import (
     add_record,
     archive_record,
     change_record,
-    create_record_type,
     link_record,
     list_records,
     person_records,
-    put_away_record_type,
     read_record,
-    remove_link,
     unlink_record,
 )
 from tests.support.database import store

@@ -36,7 +36,8 @@ from finesieve.services.options import (
     share_options,
 )
 from finesieve.services.people import read_profile, set_values
-from finesieve.services.records import RecordTypeInput, create_record_type, person_records
+from finesieve.services.record_types import RecordTypeInput, create_record_type
+from finesieve.services.records import person_records
 from finesieve.services.reshape import begin_move, begin_type_change, plan_move, plan_type_change
 from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.services.tasks import stop_task

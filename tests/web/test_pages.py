@@ -19,7 +19,8 @@ from finesieve.services.house import set_house_value
 from finesieve.services.labels import LabelInput, create_label
 from finesieve.services.options import OptionListInput, create_option_list
 from finesieve.services.people import list_people
-from finesieve.services.records import RecordTypeInput, add_record, create_record_type, read_record_type
+from finesieve.services.record_types import RecordTypeInput, create_record_type, read_record_type
+from finesieve.services.records import add_record
 from finesieve.services.reshape import begin_type_change
 from finesieve.services.sift import create_segment, list_segments, read_segment
 from finesieve.store.database import Store

@@ -63,9 +63,10 @@ class Link:
 
 @dataclass(frozen=True, slots=True)
 class RecordType:
-    """A kind of thing a person has several of."""
+    """A kind of thing a person has several of. `key` names it in files."""
 
     id: int
+    key: str
     singular: str
     plural: str
     symbol: str = ""

@@ -17,7 +17,7 @@ from finesieve.services.define import GroupInput, create_group, read_catalogue
 from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.house import set_house_value
 from finesieve.services.labels import LabelInput, create_label, set_level_values
-from finesieve.services.records import LinkInput, RecordTypeInput, add_link, create_record_type
+from finesieve.services.record_types import LinkInput, RecordTypeInput, add_link, create_record_type
 from finesieve.services.scope import Scope
 from finesieve.store.bulk import copy_guarded, copy_links, copy_rows
 from finesieve.store.compiler import bound

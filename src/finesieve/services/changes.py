@@ -162,7 +162,7 @@ _ENTITIES: Final[dict[str, _Entity]] = {
     "field_life": _Entity(_field_life, _restore_field_life),
     "group": _parts(FieldGroupRow, ("about", "name", "description", "settings", "position")),
     "record_type": _parts(
-        RecordTypeRow, ("singular", "plural", "symbol", "description", "title_field", "position", "archived")
+        RecordTypeRow, ("key", "singular", "plural", "symbol", "description", "title_field", "position", "archived")
     ),
     "record_link": _parts(
         RecordLinkRow, ("record_type_id", "name", "target", "many", "back_name", "back_key", "position")

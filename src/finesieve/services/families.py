@@ -12,8 +12,7 @@ from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.labels import TagLine, tags_in
-from finesieve.services.records import reload
-from finesieve.services.scope import Scope, Unit
+from finesieve.services.scope import Scope, Unit, reload
 from finesieve.services.tasks import Progress, begin_task, work_of
 from finesieve.services.values import change_person
 from finesieve.store.compiler import bound

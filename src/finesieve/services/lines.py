@@ -9,7 +9,7 @@ from sqlmodel import col, select
 from finesieve.core.catalogue import Catalogue, Group
 from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.about import HOUSE, PERSON, record_about, record_type_of
-from finesieve.core.fields.definition import Field, Shelf
+from finesieve.core.fields.definition import Field, Shelf, with_titles
 from finesieve.core.fields.encoding import from_json
 from finesieve.core.language.parser import parse
 from finesieve.core.language.printer import print_text_literal, print_with_values
@@ -17,7 +17,6 @@ from finesieve.core.language.typed import Typed
 from finesieve.core.values import Value
 from finesieve.services.scope import Unit
 from finesieve.services.values import OWN_IDS
-from finesieve.store.catalogue import with_titles
 from finesieve.store.rows import titles_of
 from finesieve.store.tables import History
 

@@ -1,6 +1,7 @@
 """Loading a setup into a workspace: part by part, in the order in which they lean on one another."""
 
 from collections import Counter
+from collections.abc import Sequence
 from typing import Any, Final
 
 from sqlmodel import col, select
@@ -19,8 +20,8 @@ from finesieve.services.define import GroupInput, make_group
 from finesieve.services.fields import refuse_loss, take_away
 from finesieve.services.labels import LabelInput, make_label
 from finesieve.services.options import make_option_list
-from finesieve.services.records import RecordTypeInput, make_record_type, reload
-from finesieve.services.scope import Unit
+from finesieve.services.record_types import RecordTypeInput, make_record_type
+from finesieve.services.scope import Unit, reload
 from finesieve.services.values import change_row
 from finesieve.store.catalogue import add_column, field_from_row, touch
 from finesieve.store.rows import HOUSE_ID
@@ -41,14 +42,15 @@ __all__ = ["Loader"]
 
 
 class Loader:
-    """Loads one setup in one transaction."""
+    """Loads one setup in one transaction. `named` are all fields that its file names, those left out included."""
 
     POINTING: Final = ("lists", "change_levels", "option_list", "record_type")
     """Settings that name something else in the setup."""
 
-    def __init__(self, unit: Unit, setup: Setup) -> None:
+    def __init__(self, unit: Unit, setup: Setup, named: Sequence[FieldPart]) -> None:
         self._unit = unit
         self._setup = setup
+        self._named = named
         self._counts: Counter[str] = Counter()
         self._types: dict[str, int] = {}
 
@@ -107,19 +109,20 @@ class Loader:
 
     def _record_types(self) -> None:
         session = self._unit.session
-        known = {known.plural.lower(): known.id for known in self._unit.catalogue.record_types}
+        known = {known.key: known.id for known in self._unit.catalogue.record_types}
         for part in self._setup.record_types:
-            type_id = known.get(part.plural.lower())
+            type_id = known.get(part.key)
             if type_id is None:
                 asked = RecordTypeInput(
                     singular=part.singular, plural=part.plural, symbol=part.symbol, description=part.description
                 )
-                type_id = make_record_type(self._unit, asked, plain=True)
+                type_id = make_record_type(self._unit, asked, key=part.key, plain=True)
                 self._counts["added"] += 1
             else:
                 row = session.get(RecordTypeRow, type_id)
                 assert row is not None
-                row.singular, row.symbol, row.description = part.singular, part.symbol, part.description
+                row.singular, row.plural = part.singular, part.plural
+                row.symbol, row.description = part.symbol, part.description
                 session.add(row)
             self._types[part.key] = type_id
         self._links()
@@ -330,7 +333,7 @@ class Loader:
                 change_row(self._unit, LEVEL, level.id, found, "starter set")
 
     def _remove(self) -> None:
-        kept = {(self._about(part.about), part.key) for part in self._setup.fields}
+        kept = {(self._about(part.about), part.key) for part in self._named}
         for field in self._unit.catalogue.everything:
             if (field.about, field.key) not in kept and not field.built_in:
                 take_away(self._unit, field)

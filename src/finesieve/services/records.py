@@ -1,27 +1,19 @@
-"""Records: kinds of things a person has several of, and the things themselves."""
+"""Records: things that people have several of, and whom and what they are linked with."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Final
 
-from pydantic import Field as Bounds
-from sqlmodel import func, select
-
-from finesieve.core.catalogue import Catalogue, Group, Link, RecordType
+from finesieve.core.catalogue import Group, Link, RecordType
 from finesieve.core.errors import InvalidInput, NotFound
-from finesieve.core.fields.about import ORDER, PERSON, record_about, record_type_of
+from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.fields.definition import Field, Shelf
-from finesieve.core.fields.keys import key_from_label, key_problem
 from finesieve.core.values import Value
-from finesieve.services.changes import record_change, snapshot
-from finesieve.services.inputs import Input
 from finesieve.services.lines import HistoryLine, ValueLine, history_of, read_values, value_lines
 from finesieve.services.people import person_name
+from finesieve.services.record_types import record_type
 from finesieve.services.scope import Scope, Unit
-from finesieve.services.usage import Use, uses_of
 from finesieve.services.values import add_row, change_row, row_of, write_line
-from finesieve.store.catalogue import create_record_table, load_definitions, touch
 from finesieve.store.people import page_of_people
 from finesieve.store.rows import (
     archive_row,
@@ -35,65 +27,24 @@ from finesieve.store.rows import (
     stored_row,
     titles_of,
 )
-from finesieve.store.tables import FieldGroupRow, RecordLinkRow, RecordTypeRow
 
 __all__ = [
     "BlankRecord",
-    "LinkInput",
     "LinkedLine",
     "RecordLine",
     "RecordPage",
-    "RecordTypeInput",
-    "RecordTypeView",
     "RecordView",
-    "add_link",
     "add_record",
     "archive_record",
     "blank_record",
     "change_record",
-    "change_record_type",
-    "create_record_type",
     "link_record",
     "list_records",
     "people_like",
     "person_records",
     "read_record",
-    "read_record_type",
-    "remove_link",
     "unlink_record",
 ]
-
-MOST_TYPES: Final = 200
-
-
-class RecordTypeInput(Input):
-    """A record type as typed. `holder` is what the record calls the person who has it."""
-
-    singular: str = Bounds(min_length=1, max_length=60)
-    plural: str = Bounds(min_length=1, max_length=60)
-    symbol: str = Bounds(default="", max_length=4)
-    description: str = Bounds(default="", max_length=300)
-    holder: str = Bounds(default="Holder", max_length=60)
-    title_field: int = 0
-
-
-class LinkInput(Input):
-    """A link as typed: what each side calls the other, what it leads to, one or several."""
-
-    name: str = Bounds(min_length=1, max_length=60)
-    back_name: str = Bounds(min_length=1, max_length=60)
-    target: str = PERSON
-    many: bool = False
-
-
-@dataclass(frozen=True, slots=True)
-class RecordTypeView:
-    """A record type with its groups, its uses and how many records there are."""
-
-    record_type: RecordType
-    groups: tuple[tuple[Group, tuple[Field, ...]], ...]
-    uses: tuple[Use, ...]
-    records: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,171 +90,6 @@ class RecordView:
     archived_at: datetime | None
 
 
-def _type_of(catalogue: Catalogue, type_id: int) -> RecordType:
-    found = catalogue.record_types_by_id.get(type_id)
-    if found is None:
-        raise NotFound("There is no such record type.")
-    return found
-
-
-# Record types
-
-
-def create_record_type(scope: Scope, asked: RecordTypeInput) -> int:
-    """Make a record type with a first group, a title field, and a link to one person; gives its id.
-
-    Raises InvalidInput where the plural is taken as a name.
-    """
-    with scope.transaction("editor") as unit:
-        return make_record_type(unit, asked)
-
-
-def make_record_type(unit: Unit, asked: RecordTypeInput, *, plain: bool = False) -> int:
-    """Make a record type in this transaction; a `plain` one has no group, field or link yet."""
-    if len(unit.catalogue.record_types) >= MOST_TYPES:
-        raise InvalidInput({"singular": f"A workspace has at most {MOST_TYPES} record types."})
-    if any(known.singular.lower() == asked.singular.lower() for known in unit.catalogue.record_types):
-        raise InvalidInput({"singular": "There is a record type of this name already."})
-    last = unit.session.exec(select(func.max(RecordTypeRow.position))).one()
-    row = RecordTypeRow(
-        workspace_id=unit.workspace_id,
-        singular=asked.singular,
-        plural=asked.plural,
-        symbol=asked.symbol,
-        description=asked.description,
-        position=(last or 0) + 1,
-    )
-    unit.session.add(row)
-    unit.session.flush()
-    type_id = row.id or 0
-    create_record_table(unit.session, unit.workspace_id, type_id)
-    if not plain:
-        _make_link(unit, type_id, LinkInput(name=asked.holder or "Holder", back_name=asked.plural))
-        row.title_field = _first_field(unit, type_id, asked.singular)
-        unit.session.add(row)
-    touch(unit.session, unit.workspace_id)
-    return type_id
-
-
-def _first_field(unit: Unit, type_id: int, singular: str) -> int:
-    from finesieve.services.fields import FieldInput, make_field
-
-    about = record_about(type_id)
-    group = FieldGroupRow(workspace_id=unit.workspace_id, about=about, name=f"About the {singular.lower()}", position=0)
-    unit.session.add(group)
-    unit.session.flush()
-    asked = FieldInput(label="Name", type_key="short_text", required=True)
-    return make_field(unit, Group(group.id or 0, group.name, "", about), asked, ())
-
-
-def change_record_type(scope: Scope, type_id: int, asked: RecordTypeInput) -> int:
-    """Rename or describe a record type, or choose its title field; gives the id for undoing."""
-    with scope.transaction("editor") as unit:
-        known = _type_of(unit.catalogue, type_id)
-        title = unit.catalogue.by_id.get(asked.title_field or known.title_field)
-        if asked.title_field and (title is None or title.about != known.about):
-            raise InvalidInput({"title_field": "Choose one of its own fields."})
-        row = unit.session.get(RecordTypeRow, type_id)
-        assert row is not None
-        before = snapshot(unit, "record_type", type_id)
-        row.singular, row.plural, row.symbol = asked.singular, asked.plural, asked.symbol
-        row.description = asked.description
-        row.title_field = title.id if title else 0
-        unit.session.add(row)
-        return record_change(unit, "record_type", type_id, f"Changed {asked.plural}", before)
-
-
-def put_away_record_type(scope: Scope, type_id: int, typed: str) -> int:
-    """Take a record type out of use, when its plural was typed; the records stay. Gives the id for undoing."""
-    with scope.transaction("editor") as unit:
-        known = _type_of(unit.catalogue, type_id)
-        if typed.strip() != known.plural:
-            raise InvalidInput({"typed": f"Type the name as it is written: {known.plural}"})
-        row = unit.session.get(RecordTypeRow, type_id)
-        assert row is not None
-        before = snapshot(unit, "record_type", type_id)
-        row.archived = True
-        unit.session.add(row)
-        return record_change(unit, "record_type", type_id, f"Put away {known.plural}", before)
-
-
-def read_record_type(scope: Scope, type_id: int) -> RecordTypeView:
-    """A record type with groups and uses. Raises NotFound."""
-    with scope.transaction("reader") as unit:
-        known = _type_of(unit.catalogue, type_id)
-        groups = tuple((group, unit.catalogue.of_group(group.id)) for group in unit.catalogue.groups_about(known.about))
-        uses = uses_of(unit)
-        fields = [field.id for field in unit.catalogue.about(known.about)]
-        found = tuple(dict.fromkeys((*uses.of_collection(known.about), *uses.of_fields(fields))))
-        return RecordTypeView(known, groups, found, count_rows(unit.session, unit.definitions, known.about))
-
-
-# Links
-
-
-def add_link(scope: Scope, type_id: int, asked: LinkInput) -> int:
-    """Add a link to a record type; gives the id for undoing. Raises InvalidInput."""
-    with scope.transaction("editor") as unit:
-        _type_of(unit.catalogue, type_id)
-        link_id = _make_link(unit, type_id, asked)
-        return record_change(unit, "record_link", link_id, f"Added the link {asked.name}", None)
-
-
-def _make_link(unit: Unit, type_id: int, asked: LinkInput) -> int:
-    catalogue = unit.catalogue
-    other = record_type_of(asked.target) if asked.target.startswith("record:") else 0
-    if asked.target not in (PERSON, ORDER) and other not in catalogue.record_types_by_id and other != type_id:
-        raise InvalidInput({"target": "Choose what the link leads to."})
-    key = key_from_label(asked.back_name, _taken(catalogue, asked.target))
-    problem = key_problem(key)
-    if problem:
-        raise InvalidInput({"back_name": problem})
-    last = unit.session.exec(select(func.max(RecordLinkRow.position))).one()
-    row = RecordLinkRow(
-        workspace_id=unit.workspace_id,
-        record_type_id=type_id,
-        name=asked.name,
-        target=asked.target,
-        many=asked.many,
-        back_name=asked.back_name,
-        back_key=key,
-        position=(last or 0) + 1,
-    )
-    unit.session.add(row)
-    unit.session.flush()
-    touch(unit.session, unit.workspace_id)
-    return row.id or 0
-
-
-def _taken(catalogue: Catalogue, target: str) -> set[str]:
-    links = {link.back_key for link in catalogue.links.values()}
-    deleted = {field.key for field in catalogue.deleted if field.about == target}
-    return links | set(catalogue.keys_of(target)) | deleted
-
-
-def remove_link(scope: Scope, link_id: int) -> int:
-    """Take a link from its record type; who was linked is kept for undoing. Gives the id for undoing.
-
-    Raises InvalidInput while an expression names its collection.
-    """
-    with scope.transaction("editor") as unit:
-        link = unit.catalogue.links.get(link_id)
-        row = unit.session.get(RecordLinkRow, link_id)
-        if link is None or row is None:
-            raise NotFound("There is no such link.")
-        users = [
-            use
-            for use in uses_of(unit).of_collection(record_about(link.record_type_id))
-            if f"{link.back_key}" in use.expression
-        ]
-        if users:
-            names = ", ".join(dict.fromkeys(use.name for use in users))
-            raise InvalidInput({"": f"“{link.back_key}” is named in: {names}. Change that first."})
-        before = snapshot(unit, "record_link", link_id)
-        unit.session.delete(row)
-        return record_change(unit, "record_link", link_id, f"Removed the link {link.name}", before)
-
-
 # Records
 
 
@@ -316,7 +102,7 @@ def add_record(
 ) -> int:
     """Add a record with values as typed, linked by link id; gives its id. Raises InvalidInput by field key."""
     with scope.transaction("clerk") as unit:
-        known = _type_of(unit.catalogue, type_id)
+        known = record_type(unit.catalogue, type_id)
         values = read_values(unit, known.about, typed, None, shelf)
         watched = _people_of(known, linked)
         before = {person_id: _derived(unit, person_id) for person_id in watched}
@@ -332,7 +118,7 @@ def change_record(
 ) -> int:
     """Correct values of a record as typed; gives how many changed. Raises NotFound, InvalidInput by field key."""
     with scope.transaction("clerk") as unit:
-        known = _type_of(unit.catalogue, type_id)
+        known = record_type(unit.catalogue, type_id)
         stored = stored_row(unit.session, unit.definitions, known.about, record_id)
         if stored is None:
             raise NotFound("There is no such record.")
@@ -346,7 +132,7 @@ def change_record(
 def archive_record(scope: Scope, type_id: int, record_id: int, *, archived: bool) -> None:
     """Put a record away, out of lists and collections, or take it out again. Raises NotFound."""
     with scope.transaction("clerk") as unit:
-        known = _type_of(unit.catalogue, type_id)
+        known = record_type(unit.catalogue, type_id)
         if stored_row(unit.session, unit.definitions, known.about, record_id, lock=True) is None:
             raise NotFound("There is no such record.")
         before = {person_id: _derived(unit, person_id) for person_id in _holders(unit, known, record_id)}
@@ -358,7 +144,7 @@ def archive_record(scope: Scope, type_id: int, record_id: int, *, archived: bool
 def link_record(scope: Scope, type_id: int, record_id: int, link_id: int, target_id: int) -> None:
     """Link a record with one more, or where the link leads to one only, with this one instead. Raises NotFound."""
     with scope.transaction("clerk") as unit:
-        known = _type_of(unit.catalogue, type_id)
+        known = record_type(unit.catalogue, type_id)
         link = unit.catalogue.links.get(link_id)
         if link is None or link.record_type_id != type_id:
             raise NotFound("There is no such link.")
@@ -373,7 +159,7 @@ def link_record(scope: Scope, type_id: int, record_id: int, link_id: int, target
 def unlink_record(scope: Scope, type_id: int, record_id: int, link_id: int, target_id: int) -> None:
     """Take one away from a link of a record. Raises NotFound."""
     with scope.transaction("clerk") as unit:
-        known = _type_of(unit.catalogue, type_id)
+        known = record_type(unit.catalogue, type_id)
         there = links_of(unit.session, unit.definitions, [link_id], record_id)[link_id]
         if target_id not in there:
             raise NotFound("That is not linked.")
@@ -469,7 +255,7 @@ class BlankRecord:
 def blank_record(scope: Scope, type_id: int, person_id: int = 0, link_id: int = 0) -> BlankRecord:
     """What a new record asks for. Raises NotFound."""
     with scope.transaction("clerk") as unit:
-        known = _type_of(unit.catalogue, type_id)
+        known = record_type(unit.catalogue, type_id)
         link = next((link for link in known.links if link.id == link_id), known.main_link)
         names = _targets(unit, link, [person_id]) if link and person_id else []
         defaults = {
@@ -494,7 +280,7 @@ def people_like(scope: Scope, words: str) -> tuple[tuple[int, str], ...]:
 def list_records(scope: Scope, type_id: int, *, before_id: int | None = None, archived: bool = False) -> RecordPage:
     """Records of a type, newest first. Raises NotFound."""
     with scope.transaction("reader") as unit:
-        known = _type_of(unit.catalogue, type_id)
+        known = record_type(unit.catalogue, type_id)
         return _record_page(unit, known, before_id, archived)
 
 
@@ -522,7 +308,7 @@ def _record_page(unit: Unit, known: RecordType, before_id: int | None, archived:
 def read_record(scope: Scope, type_id: int, record_id: int) -> RecordView:
     """A record with values, links, history. Raises NotFound."""
     with scope.transaction("reader") as unit:
-        known = _type_of(unit.catalogue, type_id)
+        known = record_type(unit.catalogue, type_id)
         stored = stored_row(unit.session, unit.definitions, known.about, record_id)
         if stored is None:
             raise NotFound("There is no such record.")
@@ -570,11 +356,3 @@ def _of_person(unit: Unit, known: RecordType, ids: Sequence[int]) -> RecordPage:
         cells = tuple(field.show(row.get(field.key)) for field in columns)
         lines.append(RecordLine(record_id, shown or f"{known.singular} {record_id}", cells))
     return RecordPage(known, columns, tuple(lines), len(lines), None)
-
-
-def reload(unit: Unit) -> Unit:
-    """The unit with definitions as they stand after changes in its own transaction."""
-    from dataclasses import replace
-
-    unit.session.flush()
-    return replace(unit, definitions=load_definitions(unit.session, unit.workspace_id))

@@ -19,8 +19,7 @@ from finesieve.core.fields.types import TYPES
 from finesieve.core.values import Value
 from finesieve.services.changes import keep_unique, record_change, register, snapshot
 from finesieve.services.fields import FieldInput, broken_by, field_of, group_of, make_field, take_away
-from finesieve.services.records import reload
-from finesieve.services.scope import Scope, Unit
+from finesieve.services.scope import Scope, Unit, reload
 from finesieve.services.tasks import Progress, begin_task, work_of
 from finesieve.services.usage import Use, uses_of
 from finesieve.services.values import add_row, change_row, write_line

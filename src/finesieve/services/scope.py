@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import Final, Literal
 
@@ -16,7 +16,7 @@ from finesieve.store.catalogue import Definitions, load_definitions
 from finesieve.store.database import Store
 from finesieve.store.house import HouseNow
 
-__all__ = ["ROLES", "Clock", "Role", "Scope", "Unit", "utc_now"]
+__all__ = ["ROLES", "Clock", "Role", "Scope", "Unit", "reload", "utc_now"]
 
 Role = Literal["public", "reader", "clerk", "editor", "owner"]
 ROLES: Final[tuple[Role, ...]] = ("public", "reader", "clerk", "editor", "owner")
@@ -77,3 +77,9 @@ class Scope:
             now, zone = self.clock(), definitions.catalogue.zone
             moment = Moment(now, zone, HouseNow(session, definitions, now, zone))
             yield Unit(session, definitions, moment, self.actor)
+
+
+def reload(unit: Unit) -> Unit:
+    """The unit with definitions as they stand after changes in its own transaction."""
+    unit.session.flush()
+    return replace(unit, definitions=load_definitions(unit.session, unit.workspace_id))

@@ -105,7 +105,7 @@ def take_setup(unit: Unit, *, values: bool = False) -> Setup:
         title=title,
         record_types=tuple(
             RecordTypePart(
-                key=_record_key(catalogue, known.id),
+                key=known.key,
                 singular=known.singular,
                 plural=known.plural,
                 symbol=known.symbol,
@@ -116,7 +116,7 @@ def take_setup(unit: Unit, *, values: bool = False) -> Setup:
         ),
         links=tuple(
             LinkPart(
-                record_type=_record_key(catalogue, link.record_type_id),
+                record_type=known.key,
                 name=link.name,
                 target=_about_key(catalogue, link.target),
                 many=link.many,
@@ -152,16 +152,9 @@ def take_setup(unit: Unit, *, values: bool = False) -> Setup:
     )
 
 
-def _record_key(catalogue: Catalogue, type_id: int) -> str:
-    """By what a record type is named in a file: the key of its main collection, or one like it."""
-    known = catalogue.record_types_by_id[type_id]
-    link = known.main_link or next(iter(known.links), None)
-    return link.back_key if link else f"records_{type_id}"
-
-
 def _about_key(catalogue: Catalogue, about: str) -> str:
     type_id = record_type_of(about)
-    return f"record:{_record_key(catalogue, type_id)}" if type_id in catalogue.record_types_by_id else about
+    return f"record:{catalogue.record_types_by_id[type_id].key}" if type_id in catalogue.record_types_by_id else about
 
 
 def _labels(unit: Unit, table: type[AudienceList] | type[LevelRow]) -> tuple[LabelPart, ...]:
@@ -183,7 +176,7 @@ def _field_part(unit: Unit, field: Field) -> FieldPart:
         shared = unit.session.get(OptionListRow, settings["option_list"])
         settings["option_list"] = shared.name if shared else ""
     if settings.get("record_type") in catalogue.record_types_by_id:
-        settings["record_type"] = _record_key(catalogue, settings["record_type"])
+        settings["record_type"] = catalogue.record_types_by_id[settings["record_type"]].key
     return FieldPart(
         key=field.key,
         label=field.label,
@@ -289,7 +282,7 @@ def load_setup(scope: Scope, text: str, *, remove: bool = False) -> dict[str, in
     with scope.transaction("editor") as unit:
         plan = _plan(unit, setup)
         clashing = {(one.what, one.name) for one in plan.of("conflict")}
-        loader = Loader(unit, _without(setup, clashing))
+        loader = Loader(unit, _without(setup, clashing), setup.fields)
         counts = loader.load(remove=remove)
         return {**counts, "conflicts": len(clashing)}
 

@@ -11,6 +11,7 @@ from sqlmodel import col, select
 
 from finesieve.core.catalogue import hidden_groups
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
+from finesieve.core.fields.about import record_about
 from finesieve.core.fields.definition import Shelf
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.definition import Form
@@ -23,7 +24,7 @@ from finesieve.services.scope import Clock, Scope, Unit
 from finesieve.services.values import add_person
 from finesieve.store.database import Store
 from finesieve.store.files import FileStore
-from finesieve.store.rows import find_by_email
+from finesieve.store.rows import find_by_email, titles_of
 from finesieve.store.tables import FormRow, FormVersion, Submission, Workspace
 
 __all__ = ["OpenForm", "PublicForms"]
@@ -49,24 +50,19 @@ class OpenForm:
 
 
 def _shelf(unit: Unit, prepared: PreparedForm, answers: Mapping[str, str]) -> Shelf | None:
-    """The files that the answers name."""
-    asked = {
-        question.id
-        for question in prepared.form.questions
-        if (field := unit.catalogue.by_id.get(question.field_id)) and field.type.kind == "file"
-    }
-    tokens = [answers[question_id] for question_id in asked if answers.get(question_id)]
-    return shelf_of(unit, tokens) if tokens else None
+    """What the answers may point at: the files that they name, and the records of choices among records."""
+    fields = {question.id: unit.catalogue.by_id.get(question.field_id) for question in prepared.form.questions}
+    tokens = [answers.get(name, "") for name, field in fields.items() if field and field.type.kind == "file"]
+    types = {field.settings.record_type for field in fields.values() if field and field.type_key == "record"}
+    titles = {one: titles_of(unit.session, unit.definitions, record_about(one)) for one in types if one}
+    if not titles and not any(tokens):
+        return None
+    return replace(shelf_of(unit, [token for token in tokens if token]), titles=titles)
 
 
-def _fill_texts(unit: Unit, form: Form) -> Form:
-    """The form with the placeholders of its texts filled: house values, as they are at this moment."""
-
-    def filled(text: str) -> str:
-        return fill(text, unit.catalogue.check, {}, unit.moment, partial(show_typed, unit.catalogue))
-
-    texts = {name: filled(getattr(form, name)) for name in ("title", "intro", "send_label", "thanks")}
-    return form.model_copy(update=texts)
+def _filled(unit: Unit, text: str) -> str:
+    """A text with its placeholders filled: house values, as they are at this moment."""
+    return fill(text, unit.catalogue.check, {}, unit.moment, partial(show_typed, unit.catalogue)) if text else text
 
 
 @dataclass(frozen=True, slots=True)
@@ -184,12 +180,10 @@ class PublicForms:
     def _evaluated(self, unit: Unit, house: str, filling: _Filling, answers: Mapping[str, str]) -> OpenForm:
         prepared = self._prepared(unit, filling)
         token = self._signer.dumps([filling.form_id, filling.version, filling.key])
-        return OpenForm(
-            house,
-            _fill_texts(unit, prepared.form),
-            str(token),
-            prepared.evaluate(answers, unit.moment, shelf=_shelf(unit, prepared, answers)),
-        )
+        reword = partial(_filled, unit)
+        texts = {name: reword(getattr(prepared.form, name)) for name in ("title", "intro", "send_label", "thanks")}
+        outcome = prepared.evaluate(answers, unit.moment, shelf=_shelf(unit, prepared, answers))
+        return OpenForm(house, prepared.form.model_copy(update=texts), str(token), outcome.reworded(reword))
 
     def take_file(self, workspace_slug: str, form_slug: str, question_id: str, name: str, data: bytes) -> str:
         """Take a file for a question; gives the token that is its answer. Raises ValueError with a sentence."""

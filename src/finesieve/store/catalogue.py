@@ -137,6 +137,7 @@ def _record_types(session: Session) -> tuple[RecordType, ...]:
     return tuple(
         RecordType(
             row.id or 0,
+            row.key,
             row.singular,
             row.plural,
             row.symbol,
@@ -172,11 +173,6 @@ def field_from_row(
         generation=row.generation,
         deleted_at=row.deleted_at,
     )
-
-
-def with_titles(field: Field, titles: Mapping[str, str]) -> Field:
-    """The field, knowing the titles of the records it chooses among."""
-    return replace(field, manner=replace(field.manner, titles=titles))
 
 
 _OWN_COLUMNS: Final[Mapping[str, Sequence[tuple[str, Any]]]] = {

@@ -149,6 +149,7 @@ class RecordTypeRow(SQLModel, table=True):
     __tablename__ = "record_type"
     id: int | None = Field(default=None, primary_key=True)
     workspace_id: int = _workspace()
+    key: str
     singular: str
     plural: str
     symbol: str = ""

@@ -1,7 +1,8 @@
 """A field: one defined fact that can hold a value."""
 
+import dataclasses
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from decimal import Decimal
 from typing import Final
@@ -14,7 +15,7 @@ from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.fields.types import TYPES, FieldType
 from finesieve.core.values import Kind, StoredFile, Type, Value
 
-__all__ = ["BUILT_IN", "BuiltIn", "Field", "Shelf", "twin_of"]
+__all__ = ["BUILT_IN", "BuiltIn", "Field", "Shelf", "twin_of", "with_titles"]
 
 PLAIN_SETTINGS: Final = FieldSettings()
 _KIND_TYPES: Final[Mapping[Kind, str]] = {
@@ -35,9 +36,17 @@ _KIND_TYPES: Final[Mapping[Kind, str]] = {
 
 @dataclass(frozen=True, slots=True)
 class Shelf:
-    """Files that were sent and wait to be kept, by the token of their upload."""
+    """What answers may point at: files that were sent and wait to be kept, by the token of their upload.
+
+    `titles` are those of records by id, by record type, for choices among records.
+    """
 
     files: Mapping[str, StoredFile]
+    titles: Mapping[int, Mapping[str, str]] = dataclasses.field(default_factory=dict)
+
+    def known(self, one: "Field") -> "Field":
+        """The field; a choice among records knows their titles."""
+        return with_titles(one, self.titles.get(one.settings.record_type or 0, {})) if one.type_key == "record" else one
 
 
 @dataclass(frozen=True, slots=True)
@@ -215,6 +224,11 @@ BUILT_IN: Final = (
         ("sign up date", "signup date", "joined on", "date joined"),
     ),
 )
+
+
+def with_titles(field: Field, titles: Mapping[str, str]) -> Field:
+    """The field, knowing the titles of the records it chooses among."""
+    return replace(field, manner=replace(field.manner, titles=titles))
 
 
 def twin_of(label: str) -> BuiltIn | None:

@@ -3,8 +3,8 @@
 The public page, and later rehearsal and checkout, all draw on this one value.
 """
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
 from datetime import tzinfo
 from decimal import Decimal
 from typing import Final, Literal
@@ -88,6 +88,20 @@ class Outcome:
     def troubles(self) -> tuple[QuestionOutcome, ...]:
         return tuple(question for question in self.questions if question.trouble)
 
+    def reworded(self, reword: Callable[[str], str]) -> "Outcome":
+        """The same with the labels and helps of what shows passed through a function."""
+        return Outcome(
+            tuple(
+                replace(
+                    one,
+                    question=one.question.model_copy(update={"label": reword(one.label), "help": reword(one.help)}),
+                )
+                if one.shows
+                else one
+                for one in self.questions
+            )
+        )
+
     @property
     def to_store(self) -> dict[str, Value]:
         """Values by field key: of shown questions only; a blank answer stores nothing."""
@@ -138,6 +152,7 @@ class PreparedForm:
         outcomes: dict[str, QuestionOutcome] = {}
         for question in self._order:
             field = self._fields[question.field_id]
+            field = shelf.known(field) if shelf else field
             rule = self._rules.get(question.id)
             verdict = True if rule is None else rule(self._derivation.row(known, moment), moment)
             outcome = self._one(

@@ -13,6 +13,7 @@ from pydantic import ValidationError
 from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.families.choices import country_codes
 from finesieve.core.fields.families.data import MEDIA
+from finesieve.core.fields.options import option_from_json, option_to_json
 from finesieve.core.fields.types import TYPES
 from finesieve.core.language import tree
 from finesieve.core.language.parser import parse
@@ -310,11 +311,19 @@ def _field(key: str, schema: dict[str, Any], about: str) -> dict[str, Any]:
         "help": schema.get("description", ""),
         "required": schema.get("x-sieve-required", False),
         "unit": schema.get("x-sieve-unit", ""),
-        "options": schema.get("x-sieve-options", []),
+        "options": _plain_options(schema.get("x-sieve-options", [])),
         "settings": schema.get("x-sieve-settings", {}),
         "formula": schema.get("x-sieve-formula", ""),
         "built_in": schema.get("x-sieve-built-in", False),
     }
+
+
+def _plain_options(options: list[Any]) -> list[Any]:
+    """Options as they are written, whether a score is a number or a text; what is no option stays, to be refused."""
+    try:
+        return [option_to_json(option_from_json(option)) for option in options]
+    except ValueError:
+        return options
 
 
 # Answers ----------------------------------------------------------------------------------------

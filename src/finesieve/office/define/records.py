@@ -11,7 +11,7 @@ from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define import read_catalogue
 from finesieve.services.inputs import read_input
-from finesieve.services.records import (
+from finesieve.services.record_types import (
     LinkInput,
     RecordTypeInput,
     add_link,

@@ -12,8 +12,9 @@ depends_on = None
 _TABLES = """
 CREATE TABLE record_type (
     id serial PRIMARY KEY, workspace_id integer NOT NULL REFERENCES workspace ON DELETE CASCADE,
-    singular varchar NOT NULL, plural varchar NOT NULL, symbol varchar NOT NULL, description varchar NOT NULL,
-    title_field integer NOT NULL, position integer NOT NULL, archived boolean NOT NULL, created_at timestamptz NOT NULL);
+    key varchar NOT NULL, singular varchar NOT NULL, plural varchar NOT NULL, symbol varchar NOT NULL, description varchar NOT NULL,
+    title_field integer NOT NULL, position integer NOT NULL, archived boolean NOT NULL, created_at timestamptz NOT NULL,
+    UNIQUE (workspace_id, key));
 CREATE TABLE record_link (
     id serial PRIMARY KEY, workspace_id integer NOT NULL REFERENCES workspace ON DELETE CASCADE,
     record_type_id integer NOT NULL REFERENCES record_type, name varchar NOT NULL, target varchar NOT NULL,

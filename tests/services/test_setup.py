@@ -1,0 +1,283 @@
+"""The definition as a file: out, in, exact; answers checked by a stock validator; starter sets."""
+
+import json
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+from jsonschema import Draft202012Validator
+from sqlmodel import col, select
+
+from finesieve.core.errors import InvalidInput, NotAllowed
+from finesieve.core.setup.schema import KEYWORDS, read_schema
+from finesieve.services.collect import (
+    QuestionInput,
+    add_question,
+    change_question,
+    create_form,
+    publish_form,
+    read_form,
+)
+from finesieve.services.compute import DerivedInput, create_derived
+from finesieve.services.define import read_catalogue
+from finesieve.services.fields import delete_field
+from finesieve.services.house import set_house_value
+from finesieve.services.setup import (
+    export_field,
+    export_setup,
+    list_starters,
+    load_setup,
+    plan_setup,
+    starter_text,
+)
+from finesieve.services.sift import SegmentInput, change_segment, create_segment
+from finesieve.store.tables import Submission
+from tests.services.test_collect import public
+from tests.services.test_command import run
+from tests.support.everything import ANSWERS, everything
+from tests.support.house import House, make_house
+
+
+def furnished() -> tuple[House, dict[str, int], int]:
+    """A house with everything defined, a form over all of it with rules, a segment, derived fields."""
+    house = make_house(fields=False)
+    scope, ids = house.scope, everything(house)
+    create_derived(
+        scope, DerivedInput(label="Twice", formula="the_number * 2 + count(plots)", group_id=house.group_id())
+    )
+    segment = create_segment(scope, "Those with a")
+    change_segment(scope, segment, 1, SegmentInput(name="Those with a", expression='the_choice = "a"'))
+    form = create_form(scope, "Join us")
+    for type_key, field_id in ids.items():
+        if type_key in ANSWERS or type_key in ("heading", "note"):
+            add_question(scope, form, read_form(scope, form).revision, field_id)
+    questions = {
+        read_catalogue(scope).by_id[one.field_id].type_key: one.id for one in read_form(scope, form).document.questions
+    }
+    for type_key, rule in (
+        ("money", 'the_choice = "a"'),
+        ("date", 'the_choice in ("a", "b") and the_yes_no'),
+        ("time", "the_short_text is filled"),
+        ("country", "the_number > 100"),
+        ("colour", 'the_choice = "b"'),
+    ):
+        change_question(
+            scope,
+            form,
+            read_form(scope, form).revision,
+            questions[type_key],
+            QuestionInput(show_when=rule, required="yes"),
+        )
+    publish_form(scope, form, read_form(scope, form).revision)
+    return house, ids, form
+
+
+class RoundTrip(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.house, cls.ids, cls.form = furnished()
+        cls.text = export_setup(cls.house.scope)[1]
+
+    def test_the_export_builds_an_equal_second_workspace(self) -> None:
+        """Everything of the file, in an empty workspace, exports to the same file but for the house's name."""
+        other = make_house(fields=False)
+        plan = plan_setup(other.scope, self.text)
+        self.assertEqual(plan.of("conflict"), ())
+        self.assertEqual(
+            len([one for one in plan.of("added") if one.what == "field"]),
+            len([field for field in read_catalogue(self.house.scope).everything if not field.built_in]),
+        )
+        counts = load_setup(other.scope, self.text)
+        self.assertEqual(counts["conflicts"], 0)
+        first, second = json.loads(self.text), json.loads(export_setup(other.scope)[1])
+        first.pop("title"), second.pop("title")
+        self.assertEqual(second, first)
+        self.assertEqual(plan_setup(other.scope, self.text).differences, ())
+
+    def test_it_is_a_sound_schema_and_stable(self) -> None:
+        Draft202012Validator.check_schema(json.loads(self.text))
+        self.assertEqual(export_setup(self.house.scope)[1], self.text)
+
+    def test_every_keyword_is_documented(self) -> None:
+        """The file uses no keyword of ours that is not explained, and a starter of it uses all that are."""
+        set_house_value(self.house.scope, self.house_field("link"), "https://swap.example")
+
+        def keywords(node: Any) -> set[str]:
+            if isinstance(node, dict):
+                return {key for key in node if key.startswith("x-sieve-")}.union(*map(keywords, node.values()), set())
+            return set().union(*map(keywords, node)) if isinstance(node, list) else set()
+
+        found = keywords(json.loads(export_setup(self.house.scope, values=True)[1]))
+        self.assertEqual(found - set(KEYWORDS), set())
+        self.assertEqual(set(KEYWORDS) - found, {"x-sieve-level-values"})
+
+    def house_field(self, key: str) -> int:
+        return next(f.id for f in read_catalogue(self.house.scope).everything if f.about == "house" and f.key == key)
+
+    def test_a_stock_validator_takes_what_was_sent_and_refuses_what_was_not(self) -> None:
+        """A real submission fits the form's schema; broken in many ways, it does not."""
+        forms = public()
+        opened = forms.open(self.house.slug, "join-us")
+        answers = {"q1": "wren@hedgerow.example"}
+        for one in read_form(self.house.scope, self.form).document.questions[1:]:
+            type_key = read_catalogue(self.house.scope).by_id[one.field_id].type_key
+            answers[one.id] = ANSWERS.get(type_key, "")
+        asked = frozenset(answers)
+        sent = forms.send(self.house.slug, "join-us", opened.token, answers, asked)
+        self.assertTrue(sent.sent, [(one.field.key, one.message) for one in sent.outcome.troubles])
+        with self.house.scope.transaction("reader") as unit:
+            stored = dict(
+                unit.session.exec(select(Submission.answers).order_by(col(Submission.id).desc()).limit(1)).one()
+            )
+        self.assertNotIn("the_country", stored)
+        from finesieve.core.setup.schema import as_instance
+
+        types = {field.key: field.value_type for field in read_catalogue(self.house.scope).about("person")}
+        instance = as_instance(stored, types)
+        schema = json.loads(self.text)
+        form = {"$ref": "#/$defs/form-join-us", "$defs": schema["$defs"], "properties": schema["properties"]}
+        validator = Draft202012Validator(form)
+        self.assertEqual([problem.message for problem in validator.iter_errors(instance)], [])
+        for key, wrong in (
+            ("email", None), ("email", 7), ("the_number", 100.5), ("the_number", "12"), ("the_choice", "z"),
+            ("the_choices", ["a", "b", "c"]), ("the_choices", []), ("the_date", "1 March"), ("the_yes_no", "yes"),
+            ("the_money", None), ("the_colour", "#205844"), ("the_structured", {"rain": "much"}), ("unknown", 1),
+            ("the_country", "ZZ"), ("the_text_list", ["a", "b", "c", "d"]), ("the_short_text", "x" * 41),
+        ):  # fmt: skip
+            broken = {**instance, key: wrong}
+            if wrong is None:
+                del broken[key]
+            with self.subTest(key=key, wrong=wrong):
+                self.assertFalse(validator.is_valid(broken))
+
+    def test_the_command(self) -> None:
+        """Export, check answers, try an import and make it; one file a group."""
+        other = make_house(fields=False)
+        with tempfile.TemporaryDirectory() as directory:
+            file, answers = Path(directory) / "setup.json", Path(directory) / "answers.json"
+            done = run("schema", "export", self.house.slug)
+            self.assertEqual((done.exit_code, done.stdout), (0, self.text))
+            file.write_text(done.stdout)
+            answers.write_text(json.dumps({"email": "a@b.example", "the_number": 700}))
+            checked = run("schema", "check", str(file), "--data", str(answers))
+            self.assertEqual(checked.exit_code, 1)
+            self.assertIn("the_number", checked.stdout)
+            tried = run("schema", "import", other.slug, str(file))
+            self.assertEqual((tried.exit_code, "added     field The number" in tried.stdout), (0, True), tried.output)
+            self.assertNotIn("the_number", read_catalogue(other.scope).by_key)
+            run("schema", "import", other.slug, str(file), "--apply")
+            self.assertIn("the_number", read_catalogue(other.scope).by_key)
+            run("schema", "export", self.house.slug, "--directory", directory + "/groups")
+            groups = sorted(Path(directory, "groups").iterdir())
+            self.assertEqual(len(groups), len(read_catalogue(self.house.scope).all_groups))
+            for group in groups:
+                read_schema(group.read_text())
+            self.assertEqual(run("schema", "check", str(answers)).exit_code, 1)
+
+    def test_one_field_to_another_workspace(self) -> None:
+        """With its options and its group; the shared list that it uses comes along."""
+        other = make_house(fields=False)
+        size = next(f for f in read_catalogue(self.house.scope).fields if f.label == "Size")
+        load_setup(other.scope, export_field(self.house.scope, size.id))
+        made = read_catalogue(other.scope).by_key["size"]
+        self.assertEqual([option.label for option in made.options], ["Small", "Large"])
+        self.assertNotIn("the_number", read_catalogue(other.scope).by_key)
+
+
+class Loading(unittest.TestCase):
+    def setUp(self) -> None:
+        self.house = make_house()
+        self.scope = self.house.scope
+
+    def edited(self, **changes: Any) -> str:
+        schema = json.loads(export_setup(self.scope)[1])
+        schema["properties"] |= changes
+        return json.dumps(schema)
+
+    def test_the_dry_run_says_what_would_change(self) -> None:
+        schema = json.loads(export_setup(self.scope)[1])
+        del schema["properties"]["born"]
+        schema["properties"]["zone"]["title"] = "Area"
+        schema["properties"]["plot_length"]["x-sieve-type"] = "date"
+        schema["properties"]["hut"] = {
+            "title": "Hut",
+            "x-sieve-type": "yes_no",
+            "x-sieve-group": schema["x-sieve-groups"][0]["name"],
+        }
+        plan = plan_setup(self.scope, json.dumps(schema))
+        self.assertEqual(
+            {(one.change, one.what, one.name) for one in plan.differences},
+            {
+                ("changed", "field", "Area"),
+                ("conflict", "field", "Plot length"),
+                ("added", "field", "Hut"),
+                ("removed", "field", "Born"),
+            },
+        )
+        self.house.add(born=None, zone="north")
+        counts = load_setup(self.scope, json.dumps(schema))
+        catalogue = read_catalogue(self.scope)
+        self.assertEqual((counts["conflicts"], catalogue.by_key["plot_length"].type_key), (1, "number"))
+        self.assertIn("born", catalogue.by_key)
+        load_setup(self.scope, json.dumps(schema), remove=True)
+        self.assertEqual([field.key for field in read_catalogue(self.scope).deleted], ["born"])
+
+    def test_files_that_are_none(self) -> None:
+        """Each gets a sentence; nothing is loaded."""
+        group = read_catalogue(self.scope).groups[0].name
+        field = {"title": "X", "x-sieve-type": "number", "x-sieve-group": group}
+        for text in (
+            "", "[]", "{", "null", "1", '{"type": "object"}', "[" * 100_000,
+            json.dumps({"x-sieve-format": 99, "properties": {}}),
+            self.edited(hut={**field, "x-sieve-type": "nonsense"}),
+            self.edited(hut={**field, "title": 7}),
+            self.edited(hut="no"),
+        ):  # fmt: skip
+            with self.subTest(text[-80:]), self.assertRaises(InvalidInput):
+                load_setup(self.scope, text)
+        self.assertNotIn("hut", read_catalogue(self.scope).by_key)
+
+    def test_what_cannot_be_is_a_conflict(self) -> None:
+        group = read_catalogue(self.scope).groups[0].name
+        field = {"title": "Hut", "x-sieve-type": "number", "x-sieve-group": group}
+        delete_field(self.scope, self.house.field_id("born"), "Born")
+        for key, changes in (
+            ("and", {}),
+            ("born", {}),
+            ("hut", {"x-sieve-group": "No such group"}),
+            ("hut", {"x-sieve-settings": {"low": "9", "high": "1"}}),
+            ("hut", {"x-sieve-settings": {"nonsense": 1}}),
+        ):
+            with self.subTest(key=key, changes=changes):
+                plan = plan_setup(self.scope, self.edited(**{key: {**field, **changes}}))
+                self.assertEqual(len(plan.of("conflict")), 1)
+                self.assertTrue(plan.of("conflict")[0].why)
+        with self.assertRaises(NotAllowed):
+            load_setup(self.house.as_role("reader"), export_setup(self.scope)[1])
+
+    def test_a_formula_that_does_not_work_stops_it_all(self) -> None:
+        group = read_catalogue(self.scope).groups[0].name
+        bad = {"title": "Bad", "x-sieve-type": "short_text", "x-sieve-group": group, "x-sieve-formula": "nothing + 1"}
+        good = {"title": "Hut", "x-sieve-type": "number", "x-sieve-group": group}
+        with self.assertRaises(InvalidInput):
+            load_setup(self.scope, self.edited(bad=bad, hut=good))
+        self.assertNotIn("hut", read_catalogue(self.scope).by_key)
+
+
+class Starters(unittest.TestCase):
+    def test_each_loads_into_an_empty_workspace(self) -> None:
+        """Three trades, none of them the demo's; loaded whole, with no conflict, and nothing left to change."""
+        self.assertEqual(len(list_starters()), 3)
+        for name, title, description, fields in list_starters():
+            with self.subTest(name):
+                house = make_house(fields=False)
+                text = starter_text(name)
+                self.assertEqual(plan_setup(house.scope, text).of("conflict"), ())
+                self.assertEqual(load_setup(house.scope, text)["conflicts"], 0)
+                self.assertEqual(plan_setup(house.scope, text).differences, ())
+                self.assertTrue(title and description and fields > 10)
+
+
+if __name__ == "__main__":
+    unittest.main()
