@@ -14,7 +14,7 @@ SETTINGS: dict[str, dict[str, object]] = {
     "money": {"low": "0", "currency": "EUR"},
     "choices": {"fewest": 1, "most": 2},
     "text_list": {"fewest": 1, "most": 3},
-    "file": {"media": ["document"], "most_kilobytes": 200, "files_for": "editors"},
+    "file": {"media": ["pdf"], "most_kilobytes": 200, "files_for": "editors"},
     "structured": {"json_schema": SCHEMA},
     "region": {"country": "GB"},
     "phone": {"country": "GB"},

@@ -3,6 +3,7 @@
 import hashlib
 import os
 import tempfile
+import zipfile
 from io import BytesIO
 from pathlib import Path
 from typing import Final
@@ -56,7 +57,28 @@ def sniff(data: bytes) -> tuple[str, int, int]:
     return _other(data), 0, 0
 
 
+_OFFICE: Final = "application/vnd.openxmlformats-officedocument"
+
+
+def _packed(data: bytes) -> str:
+    """What a ZIP archive holds: a text or a sheet of an office program, or just files."""
+    try:
+        with zipfile.ZipFile(BytesIO(data)) as archive:
+            names = archive.namelist()
+            if names[:1] == ["mimetype"] and archive.getinfo("mimetype").file_size < 200:
+                return archive.read("mimetype").decode("ascii", "replace")
+    except (zipfile.BadZipFile, NotImplementedError, RuntimeError, EOFError, OSError):
+        return "application/octet-stream"
+    if "[Content_Types].xml" in names and "word/document.xml" in names:
+        return f"{_OFFICE}.wordprocessingml.document"
+    if "[Content_Types].xml" in names and "xl/workbook.xml" in names:
+        return f"{_OFFICE}.spreadsheetml.sheet"
+    return "application/zip"
+
+
 def _other(data: bytes) -> str:
+    if data.startswith(b"PK\x03\x04"):
+        return _packed(data)
     try:
         found = str(puremagic.from_string(data, mime=True))
     except (puremagic.PureError, ValueError):

@@ -10,10 +10,11 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainSeriali
 from finesieve.core.fields.options import read_decimal
 from finesieve.core.values import plain_number
 
-__all__ = ["SETTINGS", "FieldSettings", "Setting"]
+__all__ = ["SETTINGS", "FieldSettings", "Media", "Setting"]
 
 Changer = Literal["anyone", "staff", "once", "levels"]
 Width = Literal["full", "half", "third"]
+Media = Literal["pictures", "pdf", "documents", "text", "sheets", "audio"]
 Number = Annotated[
     Decimal | None,
     BeforeValidator(lambda text: text if isinstance(text, Decimal) else read_decimal(text, "number")),
@@ -52,7 +53,7 @@ class FieldSettings(BaseModel):
     fewest: int | None = Field(default=None, ge=1, le=500)
     most: int | None = Field(default=None, ge=1, le=500)
     country: str = Field(default="", pattern=r"^([A-Z]{2})?$")
-    media: tuple[str, ...] = ()
+    media: tuple[Media, ...] = ()
     most_kilobytes: int | None = Field(default=None, ge=1, le=20_480)
     files_for: Literal["staff", "editors"] = "staff"
     json_schema: str = Field(default="", max_length=20_000)

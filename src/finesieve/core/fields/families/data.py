@@ -8,13 +8,18 @@ from jsonschema import Draft202012Validator
 from jsonschema.exceptions import SchemaError, best_match
 
 from finesieve.core.fields.asked import Asked
+from finesieve.core.fields.settings import Media
 from finesieve.core.values import Structured, Value
 
 __all__ = ["MEDIA", "read_sent_file", "read_structured", "schema_problem", "write_nothing", "write_structured"]
 
-MEDIA: Final[dict[str, tuple[str, ...]]] = {
+MEDIA: Final[dict[Media, tuple[str, ...]]] = {
     "pictures": ("image/jpeg", "image/png", "image/gif", "image/webp"),
     "pdf": ("application/pdf",),
+    "documents": (
+        "application/vnd.openxmlformats-officedocument.wordprocessingml.document",
+        "application/vnd.oasis.opendocument.text",
+    ),
     "text": ("text/plain", "text/csv"),
     "sheets": (
         "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",

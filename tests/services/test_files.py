@@ -1,0 +1,209 @@
+"""Files, secrets and structured data: taken with care, kept apart, given to those who may have them."""
+
+import io
+import tempfile
+import unittest
+import zipfile
+from datetime import timedelta
+from pathlib import Path
+
+from PIL import Image
+from sqlmodel import select
+
+from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
+from finesieve.core.fields.families.data import MEDIA
+from finesieve.services.fields import FieldInput, create_field
+from finesieve.services.files import open_file, open_thumbnail, send_file, shelf, sweep_uploads, take_files
+from finesieve.services.people import read_profile, set_values
+from finesieve.store.files import FileStore, Refused, clean_name, sniff
+from finesieve.store.rows import stored_row
+from finesieve.store.tables import History
+from tests.support.house import NOW, make_house
+from tests.support.work import later
+
+
+def packed(*files: tuple[str, str]) -> bytes:
+    data = io.BytesIO()
+    with zipfile.ZipFile(data, "w") as archive:
+        for name, text in files:
+            archive.writestr(name, text)
+    return data.getvalue()
+
+
+def png(width: int = 900, height: int = 600) -> bytes:
+    data = io.BytesIO()
+    Image.new("RGB", (width, height), "#205844").save(data, "PNG")
+    return data.getvalue()
+
+
+PDF = b"%PDF-1.7\n1 0 obj\n<<>>\nendobj\ntrailer\n<<>>\n%%EOF\n"
+
+
+class Sniffing(unittest.TestCase):
+    def test_bytes_tell_what_a_file_is(self) -> None:
+        """Not its name: a page in disguise is never taken for text or a picture."""
+        for data, media_type in (
+            (png(), "image/png"),
+            (PDF, "application/pdf"),
+            (b"name,zone\nWren,north\n", "text/csv"),
+            ("grüne Bohnen\n".encode(), "text/plain"),
+            (b"<html><script>alert(1)</script>", "application/octet-stream"),
+            (b"\xef\xbb\xbf  <svg xmlns='http://www.w3.org/2000/svg'/>", "application/octet-stream"),
+            (packed(("[Content_Types].xml", ""), ("word/document.xml", "")), MEDIA["documents"][0]),
+            (packed(("[Content_Types].xml", ""), ("xl/workbook.xml", "")), MEDIA["sheets"][0]),
+            (packed(("mimetype", "application/vnd.oasis.opendocument.text")), MEDIA["documents"][1]),
+            (packed(("a.html", "<script>")), "application/zip"),
+            (b"PK\x03\x04 broken", "application/octet-stream"),
+            (b"\x00\x01\x02\x03", "application/octet-stream"),
+        ):
+            with self.subTest(data[:12]):
+                self.assertEqual(sniff(data)[0], media_type)
+        with self.assertRaises(Refused):
+            sniff(png()[:60])
+
+    def test_names_are_safe(self) -> None:
+        for name, clean in (
+            ("../../etc/passwd", "passwd"), ("C:\\a\\soil report.pdf", "soil report.pdf"), ("a\r\nb.pdf", "ab.pdf"),
+            ("", "file"), ("...", "file"), ('"<x>".txt', "x.txt"), ("x" * 300 + ".pdf", "x" * 116 + ".pdf"),
+        ):  # fmt: skip
+            with self.subTest(name):
+                self.assertEqual(clean_name(name), clean)
+
+
+class Files(unittest.TestCase):
+    def setUp(self) -> None:
+        directory = tempfile.TemporaryDirectory()
+        self.addCleanup(directory.cleanup)
+        self.root = Path(directory.name)
+        self.files = FileStore(self.root)
+        self.house = make_house()
+        self.scope = self.house.scope
+        settings = {"media": ["pdf"], "most_kilobytes": 20, "files_for": "editors"}
+        self.report = create_field(
+            self.scope, self.house.group_id(), FieldInput(label="Report", type_key="file", settings=settings)
+        )
+        self.photo = create_field(self.scope, self.house.group_id(), FieldInput(label="Photo", type_key="picture"))
+        self.person = self.house.add()
+
+    def send(self, key: str, name: str, data: bytes) -> str:
+        with self.scope.transaction("clerk") as unit:
+            return send_file(unit, self.files, unit.catalogue.by_key[key], name, data)
+
+    def keep(self, key: str, name: str, data: bytes) -> None:
+        token = self.send(key, name, data)
+        set_values(self.scope, self.person, {key: token}, shelf(self.scope, [token]))
+
+    def test_kept_and_opened(self) -> None:
+        """The bytes come back as they were; a picture has a small one; who may not open them is told."""
+        self.keep("report", "soil report.pdf", PDF)
+        self.keep("photo", "plot.png", png())
+        opened = open_file(self.scope, self.files, self.report, self.person)
+        self.assertEqual(
+            (opened.data, opened.file.name, opened.file.media_type), (PDF, "soil report.pdf", "application/pdf")
+        )
+        small = Image.open(io.BytesIO(open_thumbnail(self.scope, self.files, self.photo, self.person)))
+        self.assertEqual((small.format, max(small.size)), ("WEBP", 320))
+        reader = self.house.as_role("reader")
+        with self.assertRaises(NotAllowed):
+            open_file(reader, self.files, self.report, self.person)
+        self.assertTrue(open_file(reader, self.files, self.photo, self.person).data)
+        with self.assertRaises(NotFound):
+            open_thumbnail(self.scope, self.files, self.report, self.person)
+
+    def test_what_is_not_taken(self) -> None:
+        for key, name, data in (
+            ("report", "a.pdf", b""),
+            ("report", "a.pdf", PDF + b" " * 30_000),
+            ("report", "a.pdf", png(10, 10)),
+            ("photo", "a.png", PDF),
+            ("photo", "a.png", png()[:80]),
+        ):
+            with self.subTest(key=key, size=len(data)), self.assertRaises(ValueError):
+                self.send(key, name, data)
+        with self.assertRaises(InvalidInput):
+            take_files(self.scope, self.files, {"zone": ("a.pdf", PDF)}, {"zone": make_field(self.house, "zone")})
+        with self.assertRaises(InvalidInput):
+            set_values(self.scope, self.person, {"report": "made up"})
+
+    def test_history_and_taking_away(self) -> None:
+        self.keep("report", "first.pdf", PDF)
+        self.keep("report", "second.pdf", PDF + b"%")
+        set_values(self.scope, self.person, {"report": ""})
+        self.assertEqual(open_file(self.scope, self.files, self.report, self.person).file.name, "second.pdf")
+        set_values(self.scope, self.person, {"report": "-"})
+        with self.assertRaises(NotFound):
+            open_file(self.scope, self.files, self.report, self.person)
+        told = [(line.old, line.new) for line in read_profile(self.scope, self.person, "report").history]
+        self.assertEqual([new.split(" (")[0] for _, new in told], ["", "second.pdf", "first.pdf"])
+
+    def test_another_workspace_sees_nothing(self) -> None:
+        self.keep("report", "soil report.pdf", PDF)
+        other = make_house()
+        with self.assertRaises(NotFound):
+            open_file(other.scope, self.files, self.report, self.person)
+        self.assertEqual(shelf(other.scope, [self.send("report", "b.pdf", PDF)]).files, {})
+
+    def test_what_nobody_kept_is_forgotten(self) -> None:
+        token = self.send("report", "a.pdf", PDF)
+        self.assertEqual(sweep_uploads(later(self.house, NOW + timedelta(hours=47)).scope), 0)
+        self.assertEqual(sweep_uploads(later(self.house, NOW + timedelta(hours=49)).scope), 1)
+        self.assertEqual(shelf(self.scope, [token]).files, {})
+
+
+def make_field(house, key):  # type: ignore[no-untyped-def]
+    with house.scope.transaction("reader") as unit:
+        return unit.catalogue.by_key[key]
+
+
+class Secrets(unittest.TestCase):
+    def test_hashed_and_never_shown(self) -> None:
+        """Neither the row nor the history nor the page has it; an empty input leaves it, a dash takes it away."""
+        house = make_house()
+        field_id = create_field(house.scope, house.group_id(), FieldInput(label="Word", type_key="secret"))
+        person = house.add()
+        set_values(house.scope, person, {"word": "open sesame"})
+
+        def stored() -> str:
+            with house.scope.transaction("reader") as unit:
+                row = stored_row(unit.session, unit.definitions, "person", person) or {}
+                lines = unit.session.exec(select(History).where(History.field_id == field_id)).all()
+                return repr(row) + repr([(line.old, line.new) for line in lines])
+
+        kept = stored()
+        self.assertNotIn("sesame", kept)
+        self.assertIn("$argon2", kept)
+        profile = read_profile(house.scope, person, "word")
+        shown = next(line for _, lines in profile.groups for line in lines if line.field.key == "word")
+        self.assertNotIn("argon2", shown.shown + shown.raw + repr(profile.history[0].new))
+        set_values(house.scope, person, {"word": ""})
+        self.assertIn("$argon2", stored())
+        set_values(house.scope, person, {"word": "-"})
+        self.assertEqual(read_profile(house.scope, person, "word").history[0].new, "")
+
+
+class Structured(unittest.TestCase):
+    def test_checked_against_its_schema(self) -> None:
+        house = make_house()
+        schema = '{"type": "object", "required": ["rain"], "properties": {"rain": {"type": "number"}}}'
+        create_field(
+            house.scope,
+            house.group_id(),
+            FieldInput(label="Weather", type_key="structured", settings={"json_schema": schema}),
+        )
+        person = house.add()
+        set_values(house.scope, person, {"weather": '{"rain": 3}'})
+        for wrong in ('{"rain": "much"}', "{}", "[", "7"):
+            with self.subTest(wrong), self.assertRaises(InvalidInput) as caught:
+                set_values(house.scope, person, {"weather": wrong})
+            self.assertIn("weather", caught.exception.messages)
+        for schema in ('{"type": "nonsense"}', "[", '{"$ref": "http://elsewhere.example/schema"}'):
+            with self.subTest(schema), self.assertRaises(InvalidInput):
+                create_field(
+                    house.scope,
+                    house.group_id(),
+                    FieldInput(label="W", type_key="structured", settings={"json_schema": schema}),
+                )
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,119 @@
+"""Reading the fields: how filled, how spread, how it came about; and everything that is found wrong or wasteful."""
+
+import unittest
+from datetime import timedelta
+from decimal import Decimal
+
+from finesieve.core.findings import FINDINGS
+from finesieve.services.collect import FormTexts, add_question, change_form_texts, create_form, read_form
+from finesieve.services.compute import DerivedInput, create_derived
+from finesieve.services.define import GroupInput, create_group
+from finesieve.services.exports import values_as_csv
+from finesieve.services.fields import FieldInput, create_field, delete_field
+from finesieve.services.labels import set_tags
+from finesieve.services.options import OptionInput, change_options
+from finesieve.services.reading import compare_fields, find_all, read_values_of
+from finesieve.services.sift import SegmentInput, change_segment, create_segment
+from tests.support.house import NOW, House, make_house
+from tests.support.site import Office
+from tests.support.work import later
+
+
+def wasteful() -> House:
+    """A house in which each finding can be made, once at least."""
+    house = make_house()
+    scope, group = house.scope, house.group_id()
+    for n in range(60):
+        house.add(favourite=("Kale", "Leek")[n % 2], zone="north")
+    create_field(scope, group, FieldInput(label="Date of birth", type_key="date"))
+    create_field(scope, group, FieldInput(label="Phone number", type_key="phone"))
+    create_field(scope, group, FieldInput(label="Length plot", type_key="number"))
+    for n in (1, 2):
+        create_field(scope, group, FieldInput(label=f"Bed {n}", type_key="short_text"))
+    created = create_field(
+        scope, group, FieldInput(label="Way", type_key="choice", options="A\nB", settings={"default": "a"})
+    )
+    change_options(scope, created, [OptionInput(was="b", label="B", value="b")])
+    house_group = create_group(scope, GroupInput(name="The house", about="house"))
+    create_field(scope, house_group, FieldInput(label="Link", type_key="url"))
+    for title in ("Join", "Swap"):
+        form = create_form(scope, title)
+        change_form_texts(
+            scope, form, read_form(scope, form).revision,
+            FormTexts(title=title, intro="See https://swap.example/april or {house.link}."),
+        )  # fmt: skip
+    add_question(scope, form, read_form(scope, form).revision, house.field_id("born"))
+    segment = create_segment(scope, "North")
+    change_segment(scope, segment, 1, SegmentInput(name="North", expression='zone = "north"'))
+    options = [OptionInput(was=z, label=z, value=z, retired=z == "north") for z in ("north", "hill", "south")]
+    change_options(scope, house.field_id("zone"), options)
+    create_derived(scope, DerivedInput(label="Area", formula="plot_width * 2", group_id=group))
+    delete_field(scope, house.field_id("plot_width"), "Plot width")
+    for n, tag in enumerate(("bed-dug", "bed-marked", "bed-dug", "bed-marked")):
+        set_tags(scope, house.add(favourite="Kale"), tag + (", helper" if n else ""))
+    return house
+
+
+class Findings(unittest.TestCase):
+    def test_each_is_found_and_leads_to_a_page_that_is_there(self) -> None:
+        house = wasteful()
+        found = find_all(house.scope)
+        self.assertEqual(set(FINDINGS) - {one.code for one in found}, set())
+        office = Office(house)
+        for one in {one.code: one for one in found}.values():
+            with self.subTest(one.code):
+                self.assertTrue(one.message.endswith((".", "”", "?")), one.message)
+                self.assertIn(office.get(one.path).status_code, (200, 303), one.path)
+        self.assertEqual(office.get("define/findings").status_code, 200)
+
+    def test_nothing_is_found_where_all_is_well(self) -> None:
+        house = make_house(fields=False)
+        form = create_form(house.scope, "Join")
+        for key in ("first_name", "last_name", "phone"):
+            add_question(house.scope, form, read_form(house.scope, form).revision, house.field_id(key))
+        self.assertEqual(find_all(house.scope), ())
+
+
+class Reading(unittest.TestCase):
+    def setUp(self) -> None:
+        self.house = make_house()
+        self.scope = self.house.scope
+
+    def test_numbers_by_hand(self) -> None:
+        """Quartiles, and what lies far from the rest, as worked out on paper."""
+        people = [self.house.add(plot_length=Decimal(n)) for n in (2, 4, 4, 5, 6, 7, 8, 9, 100)]
+        self.house.add()
+        reading = read_values_of(self.scope, self.house.field_id("plot_length"))
+        self.assertEqual((reading.filled, reading.everyone), (9, 10))
+        self.assertEqual(reading.spread_words, ("2 m", "4 m", "6 m", "8 m", "100 m"))
+        self.assertEqual([(row_id, shown) for row_id, _, shown in reading.outliers], [(people[-1], "100 m")])
+        self.assertEqual(sum(reading.spread.bars), 9)  # type: ignore[union-attr]
+
+    def test_choices_and_months(self) -> None:
+        """How many gave each answer; how many were filled at the end of each month, from the history."""
+        for zone, days in (("north", 40), ("north", 0), ("hill", 0)):
+            later(self.house, NOW - timedelta(days=days)).add(zone=zone)
+        reading = read_values_of(self.scope, self.house.field_id("zone"))
+        self.assertEqual(reading.answers, (("North", 2), ("Hill", 1)))
+        self.assertEqual([count for _, count in reading.months[-3:]], [0, 1, 3][-3:])
+        self.assertEqual(reading.months[-1][0], "2026-11")
+        self.assertEqual(reading.last_change, NOW)
+
+    def test_all_side_by_side(self) -> None:
+        self.house.add(zone="north", favourite="Kale")
+        self.house.add(zone="hill")
+        lines, people = compare_fields(self.scope)
+        zone = next(line for line in lines if line.field.key == "zone")
+        self.assertEqual((people, zone.filled, zone.distinct, zone.asked, zone.used), (2, 2, 2, 0, 0))
+
+    def test_values_as_a_file(self) -> None:
+        """One line a person, nothing that a spreadsheet would run."""
+        self.house.add(email="wren@hedgerow.example", favourite="=1+1")
+        name, text = values_as_csv(self.scope, self.house.field_id("favourite"))
+        self.assertTrue(name.endswith(".csv"))
+        self.assertIn("wren@hedgerow.example", text)
+        self.assertIn("'=1+1", text)
+
+
+if __name__ == "__main__":
+    unittest.main()
