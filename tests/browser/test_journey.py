@@ -118,13 +118,15 @@ class Journey(unittest.TestCase):
         self.assertEqual(self.order(), ["Zone", "Plot length", "Plot width", "Born", "Swaps seed", "Nickname"])
         # Edited: the label of an option changes, its stored value does not.
         page.press("Zone", "td a")
-        page.fill("#options", "North end = north\nHill\nSouth")
-        page.press("Save")
+        page.press("Change them")
+        page.fill("[name=o_0_label]", "North end")
+        page.press("Save the options")
         page.until_text(".note.done", "Saved")
+        self.assertEqual(page.one("[name=o_0_value]").get_attribute("value"), "north")
         self.sound()
         page.press("Undo")
         page.until_text(".note.done", "Taken back")
-        self.assertEqual(page.one("#options").get_attribute("value"), "North\nHill\nSouth")
+        self.assertEqual(page.one("[name=o_0_label]").get_attribute("value"), "North")
 
     def order(self) -> list[str]:
         return [cell.text for cell in self.page.all("tbody td.strong")]
