@@ -5,9 +5,16 @@ import tomllib
 import unittest
 from pathlib import Path
 
+from finesieve.core.fields.about import ABOUTS
+from finesieve.core.fields.families.data import MEDIA
+from finesieve.core.fields.groups import GROUP_SETTINGS, GroupSettings
 from finesieve.core.fields.keys import RESERVED
+from finesieve.core.fields.settings import SETTINGS, FieldSettings
+from finesieve.core.fields.types import TYPES
+from finesieve.core.findings import FINDINGS
 from finesieve.core.language.functions import FUNCTIONS
 from finesieve.core.language.problems import CATALOGUE
+from finesieve.core.setup.schema import KEYWORDS
 from finesieve.core.values import KINDS
 from finesieve.settings import Settings
 
@@ -30,6 +37,16 @@ class Documents(unittest.TestCase):
         for word in (*RESERVED, *KINDS):
             self.assertRegex(page, rf"\b{word}\b")
 
+    def test_the_define_page_names_everything(self) -> None:
+        """Every type, setting, group setting, about, finding and keyword of the file."""
+        page = read("docs/define.md")
+        for name in (*TYPES, *SETTINGS, *GROUP_SETTINGS, *ABOUTS, *FINDINGS, *KEYWORDS, *MEDIA):
+            self.assertRegex(page, rf"`{re.escape(name)}[`:]", name)
+        for words in (*(one.label for one in TYPES.values()), *(one.label for one in SETTINGS.values())):
+            self.assertIn(words, page)
+        self.assertEqual(set(FieldSettings.model_fields) - {"renamed"}, set(SETTINGS))
+        self.assertEqual(set(GroupSettings.model_fields), set(GROUP_SETTINGS))
+
     def test_every_package_has_its_reason(self) -> None:
         """No dependency without a line that says why."""
         page = read("docs/dependencies.md")
@@ -49,9 +66,18 @@ class Documents(unittest.TestCase):
         architecture, readme = read("docs/architecture.md"), read("README.md")
         for name in Settings.model_fields:
             self.assertIn(f"FINESIEVE_{name.upper()}", architecture)
-        for command in re.findall(r'@cli\.command\("?([a-z-]*)"?\)\ndef (\w+)', read("src/finesieve/cli.py")):
+        for command in re.findall(
+            r'@(?:schema_)?cli\.command\("?([a-z-]*)"?\)\ndef (\w+)', read("src/finesieve/cli.py")
+        ):
             name = command[0] or command[1]
-            self.assertIn("scripts/demo" if name == "demo" else f"finesieve {name}", readme)
+            self.assertIn(
+                "scripts/demo"
+                if name == "demo"
+                else f"finesieve {name}"
+                if f"finesieve {name}" in readme
+                else f"finesieve schema {name}",
+                readme,
+            )
 
     def test_every_script_is_named(self) -> None:
         readme = read("README.md")

@@ -29,7 +29,7 @@ from finesieve.store.statistics import (
 )
 from finesieve.store.tables import FormRow
 
-__all__ = ["CompareLine", "FieldReading", "compare_fields", "find_all", "read_values_of"]
+__all__ = ["CompareLine", "FieldReading", "compare_fields", "find_all", "find_at", "read_values_of"]
 
 _MONTHS: Final = 12
 _COUNTED: Final = frozenset(("choice", "choices", "progress", "yes_no", "agreement", "country", "region", "text_list"))
@@ -70,7 +70,7 @@ def read_values_of(scope: Scope, field_id: int) -> FieldReading:
                 (spread.low, spread.quarter, spread.middle, spread.three_quarters, spread.high) if spread else ()
             )
         )
-        here = tuple(one for one in _find(unit) if one.field_id == field_id)
+        here = _findings_of(unit, field, filled)
         return FieldReading(
             filled, everyone, answers, spread, words, far, lengths, changed, _months(unit, field, filled), here
         )
@@ -150,7 +150,7 @@ def compare_fields(scope: Scope) -> tuple[tuple[CompareLine, ...], int]:
         changes = last_changes(unit.session, [field.id for field in fields])
         uses = uses_of(unit)
         found: dict[int, list[Finding]] = {}
-        for one in _find(unit):
+        for one in _find(unit, filled, distinct):
             found.setdefault(one.field_id, []).append(one)
         lines = tuple(
             CompareLine(
@@ -171,13 +171,30 @@ def compare_fields(scope: Scope) -> tuple[tuple[CompareLine, ...], int]:
 def find_all(scope: Scope) -> tuple[Finding, ...]:
     """Everything found wrong or wasteful in the setup."""
     with scope.transaction("reader") as unit:
-        return _find(unit)
+        texts = [field for field in unit.catalogue.stored if field.type_key == "short_text" and not field.built_in]
+        filled = fill_counts(unit.session, unit.definitions, unit.catalogue.stored)
+        return _find(unit, filled, distinct_counts(unit.session, unit.definitions, texts))
 
 
-def _find(unit: Unit) -> tuple[Finding, ...]:
+def find_at(scope: Scope, field_id: int) -> tuple[Finding, ...]:
+    """What is found wrong or wasteful at one field. Raises NotFound."""
+    with scope.transaction("reader") as unit:
+        field = field_of(unit.catalogue, field_id)
+        return _findings_of(unit, field, fill_counts(unit.session, unit.definitions, [field]).get(field.key, 0))
+
+
+def _findings_of(unit: Unit, field: Field, filled: int) -> tuple[Finding, ...]:
+    """What is found at one field; no other's values are counted for it."""
+    distinct: Mapping[int, int] = {}
+    if field.about == PERSON and field.type_key == "short_text" and not field.built_in:
+        distinct = distinct_counts(unit.session, unit.definitions, [field])
+    known = {field.key: filled} if field.about == PERSON else {}
+    return tuple(one for one in _find(unit, known, distinct) if one.field_id == field.id)
+
+
+def _find(unit: Unit, filled: Mapping[str, int], distinct: Mapping[int, int]) -> tuple[Finding, ...]:
+    """Everything found, as far as these counts tell: how many have a value by key, how many different ones by id."""
     catalogue, uses = unit.catalogue, uses_of(unit)
-    filled = fill_counts(unit.session, unit.definitions, catalogue.stored)
-    texts = [field for field in catalogue.stored if field.type_key == "short_text" and not field.built_in]
     asked = {
         field.id: [use.name for use in uses.of_field(field.id) if use.kind == "question"]
         for field in catalogue.everything
@@ -191,7 +208,7 @@ def _find(unit: Unit) -> tuple[Finding, ...]:
         filled={catalogue.by_key[key].id: count for key, count in filled.items()},
         collected=asked,
         used=used,
-        distinct=distinct_counts(unit.session, unit.definitions, texts),
+        distinct=distinct,
         blank_house=frozenset(
             field.id for field in catalogue.about(HOUSE) if field.stores and unit.moment.house.get(field.key) is None
         ),
@@ -224,13 +241,10 @@ def _texts(unit: Unit) -> list[tuple[str, str]]:
 
 
 def _retired(unit: Unit, uses: Uses) -> list[tuple[int, str, str]]:
-    found = []
-    for field in unit.catalogue.everything:
-        retired = {option.stored_value: option.label for option in field.options if option.retired}
-        for use in uses.of_field(field.id) if retired else ():
-            typed = unit.catalogue.check(use.expression, about=use.about).typed if use.expression else None
-            for part in typed.walk() if typed else ():
-                named = {part.value} if part.operation == "const" else set(part.items)
-                if part.type.source == field.key or (part.parts and part.parts[0].type.source == field.key):
-                    found += [(field.id, label, use.name) for stored, label in retired.items() if stored in named]
-    return found
+    return [
+        (field.id, option.label, use.name)
+        for field in unit.catalogue.everything
+        for option in field.options
+        if option.retired
+        for use in uses.of_option(field.value_type, option.stored_value)
+    ]

@@ -21,7 +21,7 @@ from finesieve.services.house import (
     read_mapping,
     set_house_value,
 )
-from finesieve.services.reading import find_all
+from finesieve.services.reading import find_at
 from finesieve.web.posted import Posted, takes_files, whole_number
 from finesieve.web.site import site_of
 
@@ -77,7 +77,7 @@ def _value_page(
         field=view.line.field,
         typed=typed,
         messages=messages,
-        findings=[one for one in find_all(desk.scope) if one.field_id == field_id],
+        findings=find_at(desk.scope, field_id),
         status=status,
     )
 
