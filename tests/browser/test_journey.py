@@ -405,8 +405,8 @@ class Journey(unittest.TestCase):
         page.press("Fine Sieve", ".brand")
         page.until_text("#sheet", "Latest sign-ups")
         figures = [cell.text for cell in page.all(".figures dd")]
-        # Built-in 4 and made 6; two derived; one form; one segment.
-        self.assertEqual(figures, ["6", "10", "2", "1", "1"])
+        # Built-in 5 and made 6; two derived; one form; one segment.
+        self.assertEqual(figures, ["6", "11", "2", "1", "1"])
         self.assertEqual(
             [cell.text for cell in page.all("#sheet td.strong")], [person[0] for person in reversed(PEOPLE)]
         )

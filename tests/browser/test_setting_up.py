@@ -329,7 +329,7 @@ class ChangingOnesMind(unittest.TestCase):
         page.press("Delete the field")
         page.until_text("h1", "Deleted fields")
         self.assertNotIn("plot_length", read_catalogue(self.house.scope).by_key)
-        page.until_text("td", "Plot length")
+        page.until_text("tbody", "Plot length")
         page.press("Bring it back")
         page.until_text(".note.done", "Brought back Plot length")
         self.assertIn("plot_length", read_catalogue(self.house.scope).by_key)

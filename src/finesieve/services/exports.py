@@ -46,7 +46,7 @@ def values_as_csv(scope: Scope, field_id: int) -> tuple[str, str]:
                 who = (
                     str(emails.get(row_id, {}).get("email") or "") or titles.get(str(row_id)) or levels.get(row_id, "")
                 )
-                shown = "set" if field.type.kind == "secret" else field.raw(value) or field.show(value)
+                shown = "set" if field.type.kind == "secret" else field.plain(value) or field.show(value)
                 name = "the house" if field.about == HOUSE else who
                 writer.writerow([row_id, safe_cell(name), safe_cell(shown)])
         return f"{field.key}.csv", out.getvalue()

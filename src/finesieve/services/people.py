@@ -23,9 +23,9 @@ from finesieve.services.lines import (
     value_lines,
 )
 from finesieve.services.scope import Scope, Unit
-from finesieve.services.values import change_person, row_of
+from finesieve.services.values import change_person, row_of, taken_keys
 from finesieve.store.people import Person, count_people, page_of_people
-from finesieve.store.rows import holders_of, stored_row
+from finesieve.store.rows import stored_row
 from finesieve.store.tables import FormRow, Submission
 
 __all__ = [
@@ -250,12 +250,7 @@ def set_values(scope: Scope, person_id: int, typed: Mapping[str, str], shelf: Sh
 
 
 def _refuse_taken(unit: Unit, person_id: int, values: Mapping[str, Value]) -> None:
-    messages = {}
-    for key, value in values.items():
-        field = unit.catalogue.by_key[key]
-        if value is not None and (field.settings.unique or key == "email"):
-            others = holders_of(unit.session, unit.definitions, field, value)
-            if [other for other in others if other != person_id]:
-                messages[key] = f"Somebody else has this {field.label.lower()}."
-    if messages:
-        raise InvalidInput(messages)
+    taken = taken_keys(unit, person_id, values)
+    if taken:
+        by_key = unit.catalogue.by_key
+        raise InvalidInput({key: f"Somebody else has this {by_key[key].label.lower()}." for key in taken})

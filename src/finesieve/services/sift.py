@@ -293,7 +293,7 @@ def _csv_lines(scope: Scope, typed: tuple[Typed, ...]) -> Iterator[str]:
             row = []
             for field in fields:
                 value = person.values[field.key]
-                row.append(_cell(value, field.raw(value)))
+                row.append(_cell(value, field.plain(value)))
             writer.writerow(row)
             if buffer.tell() > 32_768:
                 yield buffer.getvalue()

@@ -21,7 +21,7 @@ from finesieve.services.files import send_file, shelf_of
 from finesieve.services.house import pass_on
 from finesieve.services.lines import show_typed
 from finesieve.services.scope import Clock, Scope, Unit
-from finesieve.services.values import add_person
+from finesieve.services.values import add_person, taken_keys
 from finesieve.store.database import Store
 from finesieve.store.files import FileStore
 from finesieve.store.rows import find_by_email, titles_of
@@ -136,6 +136,9 @@ class PublicForms:
             if unasked or opened.outcome.troubles or not isinstance(email, str):
                 return replace(opened, unasked=unasked)
             known = find_by_email(unit.session, unit.definitions, email)
+            taken = taken_keys(unit, known or 0, values)
+            if taken:
+                return replace(opened, outcome=opened.outcome.taken(taken))
             person_id = known or add_person(
                 unit, values | {"signed_up_on": unit.moment.today}, f"form: {opened.form.title}"
             )

@@ -14,10 +14,20 @@ from finesieve.core.fields.encoding import Json, to_json
 from finesieve.core.language.derived import Members, Row
 from finesieve.core.values import Value
 from finesieve.services.scope import Unit
-from finesieve.store.rows import insert_row, records_of, stored_row, update_row
+from finesieve.store.rows import holders_of, insert_row, records_of, stored_row, update_row
 from finesieve.store.tables import History
 
-__all__ = ["OWN_IDS", "add_person", "add_row", "change_person", "change_row", "members_of", "row_of", "write_line"]
+__all__ = [
+    "OWN_IDS",
+    "add_person",
+    "add_row",
+    "change_person",
+    "change_row",
+    "members_of",
+    "row_of",
+    "taken_keys",
+    "write_line",
+]
 
 OWN_IDS: Final[Mapping[str, int]] = {"tags": -1, "lists": -2, "level": -3}
 """What stands for a field's id in the history of a person's tags, lists and level."""
@@ -62,6 +72,17 @@ def change_person(unit: Unit, person_id: int, values: Mapping[str, Value], sourc
     Raises NotFound, and Conflict where a value that must be unique is taken.
     """
     return change_row(unit, PERSON, person_id, values, source)
+
+
+def taken_keys(unit: Unit, person_id: int, values: Mapping[str, Value]) -> list[str]:
+    """The keys of fields whose values only one person may have, and somebody other than this one has."""
+    found = []
+    for key, value in values.items():
+        field = unit.catalogue.by_key.get(key)
+        if field is not None and value is not None and (field.settings.unique or key == "email"):
+            holders = holders_of(unit.session, unit.definitions, field, value)
+            found += [key] if set(holders) - {person_id} else []
+    return found
 
 
 def add_row(unit: Unit, about: str, values: Mapping[str, Value], source: str) -> int:

@@ -3,12 +3,13 @@
 import re
 from collections.abc import Callable
 from datetime import date, datetime
+from decimal import Decimal
 from typing import Final
 
-from babel.dates import parse_date
+from babel.dates import get_month_names, parse_date
 
 from finesieve.core.fields.definition import Field
-from finesieve.core.values import Structured, Value
+from finesieve.core.values import DayOfYear, Structured, Value
 
 __all__ = ["NotConverted", "convert"]
 
@@ -61,14 +62,20 @@ def _text(value: Value, old: Field, new: Field) -> Value:
 def _number(value: Value, old: Field, new: Field) -> Value:
     if isinstance(value, bool):
         return new.parse("1" if value else "0")
+    if isinstance(value, Decimal):
+        return new.parse(new.raw(value))
     text = _text_of(value, old).strip()
     for unit in (old.unit, new.unit):
         text = text.removesuffix(unit).strip() if unit else text
-    if re.fullmatch(r"[+-]?[0-9]{1,3}(,[0-9]{3})+([.][0-9]+)?", text):
-        text = text.replace(",", "")  # groups of thousands
-    elif re.fullmatch(r"[+-]?[0-9]+,[0-9]{1,2}", text):
-        text = text.replace(",", ".")  # a decimal comma: too few digits for a group
-    return new.parse(text)
+    point = new.manner.point
+    group = "," if point == "." else "."
+    if re.fullmatch(rf"[+-]?[0-9]{{1,3}}([{group}][0-9]{{3}})+([{point}][0-9]+)?", text):
+        text = text.replace(group, "")  # groups of thousands
+    elif re.fullmatch(rf"[+-]?[0-9]+[{group}][0-9]{{1,2}}", text):
+        text = text.replace(group, ".")  # decimals after the other sign: too few digits for a group
+    text = text.replace(point, ".")
+    loose = re.fullmatch(r"[+-]?[0-9]{1,15}([.][0-9]{1,10})?", text)
+    return new.parse(new.raw(Decimal(text)) if loose else text)
 
 
 _YES: Final = frozenset(("yes", "y", "true", "1", "agreed"))
@@ -132,9 +139,26 @@ def _date(value: Value, old: Field, new: Field) -> Value:
         if not re.search(r"[0-9]{4}", text):
             raise NotConverted("The year is missing.") from None
     try:
-        return parse_date(text, locale=new.manner.language)
+        return _date_in_words(text, new.manner.language) or parse_date(text, locale=new.manner.language)
     except (ValueError, IndexError, KeyError):
         raise NotConverted("It is no date.") from None
+
+
+def _date_in_words(text: str, language: str) -> date | None:
+    """A day, a month by its name and a year, in either order of the first two; None for anything else."""
+    found = re.fullmatch(r"(\d{1,2})[.]?\s+([^\W\d]+)[.]?\s+(\d{4})|([^\W\d]+)[.]?\s+(\d{1,2}),?\s+(\d{4})", text)
+    if found is None:
+        return None
+    day, name, year = found.groups()[:3] if found[1] else (found[5], found[4], found[6])
+    for width in ("wide", "abbreviated"):
+        for month, word in get_month_names(width, locale=language).items():
+            if word.rstrip(".").lower() == name.lower():
+                return date(int(year), month, int(day))
+    return None
+
+
+def _day_of_year(value: Value, old: Field, new: Field) -> Value:
+    return DayOfYear(value.month, value.day) if isinstance(value, date) else new.parse(_text_of(value, old))
 
 
 def _datetime(value: Value, old: Field, new: Field) -> Value:
@@ -155,5 +179,6 @@ _READERS: Final[dict[str, Callable[[Value, Field, Field], Value]]] = {
     "text_list": _text_list,
     "date": _date,
     "datetime": _datetime,
+    "day_of_year": _day_of_year,
 }
 """By the kind that is wanted; the others are read from the text."""

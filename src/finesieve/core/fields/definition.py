@@ -159,6 +159,10 @@ class Field:
         shown = self.type.show(value, self)
         return f"{shown} {self.unit}" if self.unit and isinstance(value, Decimal) else shown
 
+    def plain(self, value: Value) -> str:
+        """As `raw`, the same in every language: for files that programs read."""
+        return replace(self, manner=replace(self.manner, language=PLAIN.language)).raw(value)
+
     def raw(self, value: Value) -> str:
         """The value as it stands in an input."""
         return self.type.raw(value, self)

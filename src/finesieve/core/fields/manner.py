@@ -3,9 +3,10 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, tzinfo
-from typing import Final
+from typing import Final, Literal
 
 from babel import Locale, UnknownLocaleError
+from babel.numbers import get_decimal_symbol
 
 __all__ = ["PLAIN", "Manner", "locale_names"]
 
@@ -24,6 +25,11 @@ class Manner:
     currency: str = "GBP"
     country: str = "GB"
     titles: Mapping[str, str] = field(default_factory=dict, compare=False)
+
+    @property
+    def point(self) -> Literal[".", ","]:
+        """The sign before decimals."""
+        return "," if get_decimal_symbol(self.language) == "," else "."
 
 
 PLAIN: Final = Manner()

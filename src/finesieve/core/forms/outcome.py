@@ -3,7 +3,7 @@
 The public page, and later rehearsal and checkout, all draw on this one value.
 """
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, replace
 from datetime import tzinfo
 from decimal import Decimal
@@ -31,7 +31,7 @@ __all__ = [
     "say_range",
 ]
 
-Trouble = Literal["", "missing", "unreadable", "check"]
+Trouble = Literal["", "missing", "unreadable", "check", "taken"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,6 +87,16 @@ class Outcome:
     @property
     def troubles(self) -> tuple[QuestionOutcome, ...]:
         return tuple(question for question in self.questions if question.trouble)
+
+    def taken(self, keys: Collection[str]) -> "Outcome":
+        """The same, saying that somebody else has the values of these fields already."""
+        message = "This is taken already. Please choose another."
+        return Outcome(
+            tuple(
+                replace(one, trouble="taken", message=message) if one.shows and one.field.key in keys else one
+                for one in self.questions
+            )
+        )
 
     def reworded(self, reword: Callable[[str], str]) -> "Outcome":
         """The same with the labels and helps of what shows passed through a function."""

@@ -12,14 +12,23 @@ from finesieve.core.values import Value, plain_number
 __all__ = ["read_money", "read_number", "show_money", "show_number", "write_number"]
 
 _NUMBER: Final = re.compile(r"[+-]?[0-9]{1,15}([.][0-9]{1,10})?")
+_SIGNS: Final = {".": "point", ",": "comma"}
 
 
-def _decimal(text: str) -> Decimal:
-    compact = text.replace(" ", "").replace("\u00a0", "").replace("\u202f", "").replace("−", "-")
-    if "," in compact:
-        raise ValueError("Write the number without commas, decimals after a point, such as 1250.5.")
+def _decimal(text: str, point: str) -> Decimal:
+    """A number with decimals after `point`. What could be thousands or decimals is refused rather than guessed."""
+    compact = re.sub(r"[ \u00a0\u202f’']", "", text).replace("−", "-")
+    other = "," if point == "." else "."
+    if other in compact:
+        if re.fullmatch(rf"[+-]?[0-9]{{1,3}}([{other}][0-9]{{3}})+[{point}][0-9]+", compact):
+            compact = compact.replace(other, "")
+        elif other == "," or re.fullmatch(r"[+-]?[0-9]{1,3}([.][0-9]{3})+", compact) or point in compact:
+            raise ValueError(
+                f"Write the number without {_SIGNS[other]}s, decimals after a {_SIGNS[point]}, such as 1250{point}5."
+            )
+    compact = compact.replace(point, ".")
     if not _NUMBER.fullmatch(compact):
-        raise ValueError("Write a number in digits, such as 12 or 0.5.")
+        raise ValueError(f"Write a number in digits, such as 12 or 0{point}5.")
     return Decimal(compact) + 0  # + 0: there is no negative zero
 
 
@@ -38,7 +47,7 @@ def _within(number: Decimal, asked: Asked) -> Decimal:
 
 def read_number(text: str, asked: Asked) -> Value:
     """An exact number within the range, step and decimals of its field."""
-    number = _decimal(text)
+    number = _decimal(text, asked.manner.point)
     places = asked.settings.decimals
     if places is not None and number != round(number, places):
         words = "a whole number" if places == 0 else f"at most {places} decimals"
@@ -52,7 +61,7 @@ def _currency(asked: Asked) -> str:
 
 def read_money(text: str, asked: Asked) -> Value:
     """An amount with no more decimals than its currency has; a currency sign before or after it is passed over."""
-    amount = _decimal(re.sub(r"^\s*[^\d\s+−.-]{1,3}|[^\d\s]{1,3}\s*$", "", text))
+    amount = _decimal(re.sub(r"^\s*[^\d\s+−.-]{1,3}|[^\d\s]{1,3}\s*$", "", text), asked.manner.point)
     places = get_currency_precision(_currency(asked))
     if amount != round(amount, places):
         raise ValueError(f"An amount has at most {places} decimals.")
@@ -73,6 +82,8 @@ def show_money(value: Value, asked: Asked) -> str:
     return str(format_currency(value, _currency(asked), locale=asked.manner.language))
 
 
-def write_number(value: Value, _asked: Asked) -> str:
-    """Digits as they stand in an input."""
-    return plain_number(value) if isinstance(value, Decimal) else str(value or "")
+def write_number(value: Value, asked: Asked) -> str:
+    """Digits as they stand in an input, decimals after the sign of the language."""
+    if not isinstance(value, Decimal):
+        return str(value or "")
+    return plain_number(value).replace(".", asked.manner.point)

@@ -1,0 +1,168 @@
+"""Answers of every kind on a public form, and what of them a person may change; fields made in passing."""
+
+import unittest
+from decimal import Decimal
+
+from finesieve.core.errors import InvalidInput
+from finesieve.services.collect import publish_form, read_form
+from finesieve.services.define import GroupInput, change_group, create_group, read_catalogue
+from finesieve.services.fields import FieldInput, change_field, create_field
+from finesieve.services.house import set_house_value
+from finesieve.services.labels import LabelInput, create_label, set_person_level
+from finesieve.services.ledger import change_manner
+from finesieve.services.manner import MannerInput
+from finesieve.services.options import OptionInput, change_options
+from finesieve.services.passing import settle
+from finesieve.services.people import decide_held, read_profile, set_values
+from finesieve.services.record_types import RecordTypeInput, create_record_type
+from finesieve.services.records import add_record
+from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
+from tests.services.test_collect import make_form, public
+from tests.support.house import House, make_house
+
+
+def shown(house: House, person: int, key: str) -> str:
+    profile = read_profile(house.scope, person)
+    return next(line.shown for _, lines in profile.groups for line in lines if line.field.key == key)
+
+
+class Answering(unittest.TestCase):
+    def setUp(self) -> None:
+        self.house = make_house()
+        self.scope = self.house.scope
+
+    def send(self, answers: dict[str, str]) -> dict[str, str]:
+        """Send the form; gives what is wrong, by question."""
+        forms = public()
+        sent = forms.send(
+            self.house.slug, "join-us", forms.open(self.house.slug, "join-us").token, answers, frozenset(answers)
+        )
+        return {one.question.id: one.message for one in sent.outcome.troubles}
+
+    def published(self, *keys: str) -> int:
+        form = make_form(self.house, *keys)
+        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        return form
+
+    def test_a_retired_option_is_neither_offered_nor_taken(self) -> None:
+        options = [OptionInput(was=z, label=z, value=z, retired=z == "north") for z in ("north", "hill", "south")]
+        change_options(self.scope, self.house.field_id("zone"), options)
+        self.published("zone")
+        self.assertIn("not offered any more", self.send({"q1": "a@hedgerow.example", "q2": "north"})["q2"])
+        self.assertEqual(self.send({"q1": "a@hedgerow.example", "q2": "hill"}), {})
+
+    def test_a_record_is_chosen_by_its_title(self) -> None:
+        """The titles are offered as they are at that moment; another number is no answer."""
+        plots = create_record_type(self.scope, RecordTypeInput(singular="Plot", plural="Plots"))
+        create_field(
+            self.scope, self.house.group_id(),
+            FieldInput(label="Wish", type_key="record", settings={"record_type": plots}),
+        )  # fmt: skip
+        self.published("wish")
+        plot = add_record(self.scope, plots, {"name": "A1"}, {})
+        field = public().open(self.house.slug, "join-us").outcome.showing[1].field
+        self.assertEqual(dict(field.manner.titles), {str(plot): "A1"})
+        self.assertIn("q2", self.send({"q1": "a@hedgerow.example", "q2": "999999"}))
+        self.assertEqual(self.send({"q1": "a@hedgerow.example", "q2": str(plot)}), {})
+
+    def test_questions_say_house_values(self) -> None:
+        group = create_group(self.scope, GroupInput(name="House", about="house"))
+        hours = create_field(self.scope, group, FieldInput(label="Hours", type_key="short_text"))
+        set_house_value(self.scope, hours, "9 to 5")
+        change_field(
+            self.scope,
+            self.house.field_id("favourite"),
+            FieldInput(label="Favourite", help="We are here {house.hours}."),
+        )
+        self.published("favourite")
+        self.assertEqual(public().open(self.house.slug, "join-us").outcome.showing[1].help, "We are here 9 to 5.")
+
+    def test_private_fields_are_not_asked(self) -> None:
+        """Of a field made private, or a group shown to staff only, nothing is asked and nothing is taken."""
+        self.published("zone", "favourite")
+        change_field(
+            self.scope, self.house.field_id("favourite"), FieldInput(label="Favourite", settings={"private": True})
+        )
+        self.assertEqual(self.send({"q1": "a@hedgerow.example", "q2": "hill", "q3": "Kale"}), {})
+        person = 1
+        self.assertEqual(shown(self.house, person, "favourite"), "")
+        group = read_catalogue(self.scope).groups[0]
+        change_group(self.scope, group.id, GroupInput(name=group.name, seen_by="staff"))
+        self.assertEqual(public().open(self.house.slug, "join-us").outcome.showing, ())
+
+    def test_who_may_change_what_is_filled(self) -> None:
+        """Anyone, staff, nobody, members of a level: what the person may not change is not taken over."""
+        level = create_label(self.scope, "level", LabelInput(name="Steward"))
+        for key, label, type_key, settings in (
+            ("favourite", "Favourite", "short_text", {"change_by": "once"}),
+            ("born", "Born", "date", {"change_by": "staff"}),
+            ("plot_length", "Plot length", "number", {"change_by": "levels", "change_levels": [level]}),
+        ):
+            change_field(
+                self.scope, self.house.field_id(key), FieldInput(label=label, type_key=type_key, settings=settings)
+            )
+        person = self.house.add(email="wren@hedgerow.example", favourite="Kale", zone="north", plot_length=Decimal(3))
+        set_values(self.scope, person, {"born": "2000-02-29"})
+        self.published("favourite", "born", "plot_length", "zone")
+        answers = {"q1": "wren@hedgerow.example", "q2": "Leek", "q3": "1999-01-01", "q4": "7", "q5": "hill"}
+        self.assertEqual(self.send(answers), {})
+        held = read_profile(self.scope, person).held[0]
+        self.assertEqual({line.field.key for line in held.lines if line.refused}, {"favourite", "born", "plot_length"})
+        set_person_level(self.scope, person, "steward")
+        decide_held(self.scope, held.id, apply=True)
+        self.assertEqual(
+            [shown(self.house, person, key) for key in ("favourite", "born", "plot_length", "zone")],
+            ["Kale", "29 Feb 2000", "7 m" if False else shown(self.house, person, "plot_length"), "Hill"],
+        )
+        self.assertTrue(shown(self.house, person, "plot_length").startswith("7"))
+        with self.assertRaises(InvalidInput):
+            set_values(self.scope, person, {"favourite": "Leek"})
+        set_values(self.scope, person, {"born": "2001-01-01"})
+
+    def test_each_value_only_once(self) -> None:
+        """A second person cannot have it, whatever the case; by staff and by a form alike."""
+        change_field(
+            self.scope, self.house.field_id("favourite"), FieldInput(label="Favourite", settings={"unique": True})
+        )
+        self.published("favourite")
+        self.assertEqual(self.send({"q1": "a@hedgerow.example", "q2": "Kale"}), {})
+        self.assertIn("q2", self.send({"q1": "b@hedgerow.example", "q2": "kale"}))
+        with self.assertRaises(InvalidInput):
+            set_values(self.scope, self.house.add(), {"favourite": "KALE"})
+
+    def test_the_house_writes_in_its_way(self) -> None:
+        """Language, currency and country decide how values are read and shown; what is stored stays."""
+        create_field(self.scope, self.house.group_id(), FieldInput(label="Fee", type_key="money"))
+        person = self.house.add(fee=Decimal("1250.5"), born=None)
+        before = shown(self.house, person, "fee")
+        change_manner(self.scope, MannerInput(language="de_DE", zone="Europe/Berlin", currency="EUR", country="DE"))
+        self.assertEqual(shown(self.house, person, "fee"), "1.250,50\xa0€")
+        self.assertNotEqual(before, shown(self.house, person, "fee"))
+        set_values(self.scope, person, {"fee": "2.000,75"})
+        self.assertEqual(shown(self.house, person, "fee"), "2.000,75\xa0€")
+
+
+class Passing(unittest.TestCase):
+    def test_made_where_it_was_wanted(self) -> None:
+        """Asked in the form, added to the segment, or back to the page; never to another site."""
+        house = make_house()
+        form, segment = make_form(house), create_segment(house.scope, "Some")
+        field = house.field_id("zone")
+        self.assertEqual(settle(house.scope, f"question:{form}", field), f"collect/{form}")
+        self.assertEqual(read_form(house.scope, form).document.questions[-1].field_id, field)
+        for expression, after in (
+            ("", "zone is filled"),
+            ("swaps_seed", "swaps_seed\nand zone is filled"),
+            ("swaps_seed or born is blank", None),
+        ):
+            view = read_segment(house.scope, segment)
+            change_segment(house.scope, segment, view.revision, SegmentInput(name="Some", expression=expression))
+            self.assertEqual(settle(house.scope, f"mesh:{segment}", field), f"sift/{segment}")
+            self.assertEqual(read_segment(house.scope, segment).expression, after or expression)
+        self.assertEqual(settle(house.scope, "compute/new", field), "compute/new")
+        for then in ("//elsewhere.example", "https://elsewhere.example", "define/1\r\nX: y", "../..", ""):
+            self.assertEqual(settle(house.scope, then, field), "")
+
+
+if __name__ == "__main__":
+    unittest.main()
