@@ -3,19 +3,20 @@
 import unittest
 from decimal import Decimal
 
-from finesieve.core.errors import InvalidInput
+from finesieve.core.errors import Conflict, InvalidInput, NotAllowed, NotFound
 from finesieve.services.collect import publish_form, read_form
 from finesieve.services.define import GroupInput, change_group, create_group, read_catalogue
 from finesieve.services.fields import FieldInput, change_field, create_field
-from finesieve.services.house import set_house_value
+from finesieve.services.house import read_house_value, set_house_value
 from finesieve.services.labels import LabelInput, create_label, set_person_level
 from finesieve.services.ledger import change_manner
 from finesieve.services.manner import MannerInput
 from finesieve.services.options import OptionInput, change_options
 from finesieve.services.passing import settle
 from finesieve.services.people import decide_held, read_profile, set_values
+from finesieve.services.putting_back import put_back
 from finesieve.services.record_types import RecordTypeInput, create_record_type
-from finesieve.services.records import add_record
+from finesieve.services.records import add_record, change_record, read_record
 from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
 from tests.services.test_collect import make_form, public
 from tests.support.house import House, make_house
@@ -140,6 +141,46 @@ class Answering(unittest.TestCase):
         self.assertNotEqual(before, shown(self.house, person, "fee"))
         set_values(self.scope, person, {"fee": "2.000,75"})
         self.assertEqual(shown(self.house, person, "fee"), "2.000,75\xa0€")
+
+
+class PuttingBack(unittest.TestCase):
+    """The value before any line of the history comes back, for people, the house and records alike."""
+
+    def test_a_value_of_each(self) -> None:
+        house = make_house()
+        scope = house.scope
+        group = create_group(scope, GroupInput(name="House", about="house"))
+        hours = create_field(scope, group, FieldInput(label="Hours"))
+        plots = create_record_type(scope, RecordTypeInput(singular="Plot", plural="Plots"))
+        plot, person = add_record(scope, plots, {"name": "A1"}, {}), house.add(zone="north")
+        change_record(scope, plots, plot, {"name": "B1"})
+        set_values(scope, person, {"zone": "hill"})
+        for value in ("9 to 5", "10 to 4"):
+            set_house_value(scope, hours, value)
+        histories = (
+            (lambda: read_profile(scope, person, "zone").history, "North"),
+            (lambda: read_record(scope, plots, plot).history, "A1"),
+            (lambda: read_house_value(scope, hours).history, "9 to 5"),
+        )
+        for history, before in histories:
+            line = history()[0]
+            self.assertEqual((line.old, put_back(scope, line.id), history()[0].new), (before, 1, before))
+            self.assertEqual(put_back(scope, line.id), 0)
+        with self.assertRaises(NotAllowed):
+            put_back(house.as_role("clerk"), histories[2][0]()[0].id)
+        with self.assertRaises(NotAllowed):
+            put_back(house.as_role("reader"), histories[0][0]()[0].id)
+        with self.assertRaises(NotFound):
+            put_back(make_house().scope, histories[0][0]()[0].id)
+
+    def test_what_cannot_be_kept_any_more(self) -> None:
+        house = make_house()
+        person = house.add(zone="north")
+        set_values(house.scope, person, {"zone": "hill"})
+        options = [OptionInput(was=z, label=z, value=z) for z in ("hill", "south")]
+        change_options(house.scope, house.field_id("zone"), options)
+        with self.assertRaises(Conflict):
+            put_back(house.scope, read_profile(house.scope, person, "zone").history[0].id)
 
 
 class Passing(unittest.TestCase):

@@ -244,14 +244,14 @@ class Labels(unittest.TestCase):
         carried = ["bed-dug", "bed-marked", "bed-planted", "bed-dug, bed-planted", "bed-marked", "helper, bed-dug"]
         people = []
         for tags in carried:
-            people.append(self.house.add())
+            people.append(self.house.add(first_name="Wren"))
             set_tags(self.scope, people[-1], tags)
         family = tag_families(self.scope)[0]
         self.assertEqual((family.stem, family.people, family.contradictions), ("bed", 6, 1))
         order = ["bed-marked", "bed-dug", "bed-planted"]
         plan = plan_family(self.scope, "bed", order)
         self.assertEqual([count for _, _, count in plan.steps], [2, 2, 2])
-        self.assertEqual(plan.torn, ((people[3], ("bed-dug", "bed-planted"), "bed-planted"),))
+        self.assertEqual(plan.torn, ((people[3], "Wren", ("bed-dug", "bed-planted"), "bed-planted"),))
         task = begin_family(self.scope, "bed", order, "Raised bed", self.house.group_id(), take_off=True)
         self.assertEqual(done(self.house, task).state, "done")
         self.assertEqual(

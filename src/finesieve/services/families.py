@@ -12,10 +12,12 @@ from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.labels import TagLine, tags_in
+from finesieve.services.people import person_name
 from finesieve.services.scope import Scope, Unit, reload
 from finesieve.services.tasks import Progress, begin_task, work_of
 from finesieve.services.values import change_person
 from finesieve.store.compiler import bound
+from finesieve.store.rows import rows_by_ids
 
 __all__ = ["Family", "FamilyPlan", "begin_family", "families_in", "plan_family", "tag_families"]
 
@@ -75,11 +77,14 @@ def _overlap(unit: Unit, names: Sequence[str]) -> tuple[int, int]:
 
 @dataclass(frozen=True, slots=True)
 class FamilyPlan:
-    """What turning a family into a progress field would do: people by step, and those who carry several."""
+    """What turning a family into a progress field would do: people by step, and those who carry several.
+
+    `torn` are (id, name, the tags carried, the one that counts).
+    """
 
     family: Family
     steps: tuple[tuple[str, str, int], ...]
-    torn: tuple[tuple[int, tuple[str, ...], str], ...]
+    torn: tuple[tuple[int, str, tuple[str, ...], str], ...]
 
 
 def plan_family(scope: Scope, stem: str, order: Sequence[str] = ()) -> FamilyPlan:
@@ -105,7 +110,10 @@ def _plan(unit: Unit, stem: str, order: Sequence[str]) -> FamilyPlan:
         if len(held) > 1 and len(torn) < 100:
             torn.append((person_id, tuple(held), held[-1]))
     steps = tuple((tag, named[tag][1], counts[tag]) for tag in ordered)
-    return FamilyPlan(family, steps, tuple(torn))
+    keys = ["first_name", "last_name", "email"]
+    names = rows_by_ids(unit.session, unit.definitions, PERSON, keys, [person_id for person_id, _, _ in torn])
+    told = tuple((person_id, person_name(names[person_id]), tags, tag) for person_id, tags, tag in torn)
+    return FamilyPlan(family, steps, told)
 
 
 def _carriers(unit: Unit, names: Sequence[str]) -> list[tuple[int, tuple[str, ...]]]:

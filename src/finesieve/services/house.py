@@ -1,5 +1,6 @@
 """House values: facts of the business, each with one current value for all."""
 
+import difflib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -19,6 +20,7 @@ from finesieve.services.scope import Clock, Scope, Unit
 from finesieve.services.tasks import Progress, begin_task, work_of
 from finesieve.services.usage import Use, uses_of
 from finesieve.services.values import change_row
+from finesieve.store.catalogue import touch
 from finesieve.store.database import Store
 from finesieve.store.rows import HOUSE_ID
 from finesieve.store.tables import FormRow, HouseGrant, HouseMapping, HouseSchedule, Workspace
@@ -37,6 +39,7 @@ __all__ = [
     "read_house_value",
     "read_mapping",
     "set_house_value",
+    "write_due",
 ]
 
 
@@ -275,8 +278,6 @@ def _allowed(scope: Scope, from_slug: str, target_slug: str) -> tuple[tuple[Fiel
 
 def _suggest(asked: Sequence[Field], house: Sequence[Field]) -> dict[int, str]:
     """For each field asked the house value of the most similar name and the same kind, where there is one."""
-    import difflib
-
     found: dict[int, str] = {}
     for field in asked:
         best, most = "", 0.55
@@ -311,8 +312,6 @@ def change_mapping(scope: Scope, form_id: int, target_slug: str, pairs: Mapping[
         )
         row.pairs = [[field_id, key] for field_id, key in pairs.items()]
         unit.session.add(row)
-        from finesieve.store.catalogue import touch
-
         touch(unit.session, unit.workspace_id)
 
 

@@ -74,6 +74,8 @@ def differences(before: Any, after: Any, part: str = "") -> list[tuple[str, str,
     """What differs between two documents, part by part, in words short enough to read."""
     if before == after:
         return []
+    if before is None and isinstance(after, dict):
+        return differences({}, {key: value for key, value in after.items() if value not in (None, "", [], {}, 0)}, part)
     if isinstance(before, dict) and isinstance(after, dict):
         found = []
         for key in dict.fromkeys((*before, *after)):

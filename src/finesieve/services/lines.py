@@ -24,6 +24,7 @@ __all__ = [
     "HistoryLine",
     "ValueLine",
     "history_of",
+    "may_change",
     "person_may_not",
     "read_values",
     "show_past",
@@ -54,8 +55,9 @@ class ValueLine:
 
 @dataclass(frozen=True, slots=True)
 class HistoryLine:
-    """One change of one value, newest first in lists."""
+    """One change of one value, newest first in lists. `returnable`: the value before it can be put back."""
 
+    id: int
     at: datetime
     key: str
     label: str
@@ -63,6 +65,7 @@ class HistoryLine:
     new: str
     source: str
     actor: str
+    returnable: bool
 
 
 def known_field(unit: Unit, field: Field) -> Field:
@@ -142,7 +145,9 @@ def history_of(unit: Unit, about: str, row_id: int, key: str = "", limit: int = 
     for row in unit.session.exec(query.order_by(col(History.id).desc()).limit(limit)).all():
         shown = _past(unit, row)
         if shown is not None:
-            lines.append(HistoryLine(row.at, *shown, row.source, row.actor))
+            field = unit.catalogue.by_id.get(row.field_id)
+            returnable = field is not None and field.stores and field.type.kind != "secret"
+            lines.append(HistoryLine(row.id or 0, row.at, *shown, row.source, row.actor, returnable))
     return tuple(lines)
 
 
@@ -207,7 +212,7 @@ def read_values(
             continue
         try:
             value = known_field(unit, field).parse(raw, shelf)
-            _may_change(field, value, stored)
+            may_change(field, value, stored)
             values[field.key] = value
         except ValueError as problem:
             messages[field.key] = str(problem)
@@ -232,7 +237,8 @@ def person_may_not(catalogue: Catalogue, field: Field, row: Mapping[str, Value])
     return ""
 
 
-def _may_change(field: Field, value: Value, stored: Mapping[str, Value] | None) -> None:
+def may_change(field: Field, value: Value, stored: Mapping[str, Value] | None) -> None:
+    """Raise ValueError, with a sentence, where staff may not give a field this value."""
     if value is None and field.required and (field.built_in or record_type_of(field.about)):
         raise ValueError("A person needs an email." if field.key == "email" else "Please fill this in.")
     before = (stored or {}).get(field.key)

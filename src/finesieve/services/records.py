@@ -43,6 +43,7 @@ __all__ = [
     "people_like",
     "person_records",
     "read_record",
+    "set_record_values",
     "unlink_record",
 ]
 
@@ -123,10 +124,15 @@ def change_record(
         if stored is None:
             raise NotFound("There is no such record.")
         values = read_values(unit, known.about, typed, stored, shelf)
-        before = {person_id: _derived(unit, person_id) for person_id in _holders(unit, known, record_id)}
-        changed = change_row(unit, known.about, record_id, values, "staff")
-        _follow(unit, before)
-        return changed
+        return set_record_values(unit, known, record_id, values, "staff")
+
+
+def set_record_values(unit: Unit, known: RecordType, record_id: int, values: Mapping[str, Value], source: str) -> int:
+    """Change values of a record, and note what follows for its people; gives how many changed."""
+    before = {person_id: _derived(unit, person_id) for person_id in _holders(unit, known, record_id)}
+    changed = change_row(unit, known.about, record_id, values, source)
+    _follow(unit, before)
+    return changed
 
 
 def archive_record(scope: Scope, type_id: int, record_id: int, *, archived: bool) -> None:

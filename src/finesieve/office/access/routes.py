@@ -8,6 +8,7 @@ from finesieve.office.shared.desk import COOKIE, DeskHere, StaffHere
 from finesieve.services.accounts import NewWorkspace
 from finesieve.services.changes import undo_change
 from finesieve.services.inputs import read_input
+from finesieve.services.putting_back import put_back
 from finesieve.web.posted import Posted
 from finesieve.web.security import same_site
 from finesieve.web.site import Site, site_of
@@ -114,3 +115,10 @@ def undo(desk: DeskHere, form: Posted) -> Response:
     undo_change(desk.scope, change_id)
     back = _local(form.one("back"), desk.path())
     return RedirectResponse(f"{back}?done={change_id}", 303)
+
+
+@router.post("/w/{slug}/put-back")
+def put_value_back(desk: DeskHere, form: Posted) -> Response:
+    """Put a value of the history back, and return to where it was looked at."""
+    put_back(desk.scope, form.number("line"))
+    return RedirectResponse(f"{_local(form.one('back'), desk.path())}#history", 303)
