@@ -15,7 +15,8 @@ from finesieve.services.collect import (
 )
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import read_catalogue
-from finesieve.services.fields import FieldInput, create_field, delete_field
+from finesieve.services.deletion import delete_field
+from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.house import set_house_value
 from finesieve.services.labels import set_tags
 from finesieve.services.options import list_option_lists

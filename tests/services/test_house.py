@@ -9,16 +9,8 @@ from finesieve.services.collect import FormTexts, change_form_texts, publish_for
 from finesieve.services.compute import DerivedInput, create_derived, read_derived
 from finesieve.services.define import GroupInput, create_group, read_catalogue
 from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.house import (
-    apply_due,
-    cancel_scheduled,
-    change_grant,
-    change_mapping,
-    list_house,
-    read_house_value,
-    read_mapping,
-    set_house_value,
-)
+from finesieve.services.house import apply_due, cancel_scheduled, list_house, read_house_value, set_house_value
+from finesieve.services.mapping import change_grant, change_mapping, read_mapping
 from finesieve.services.people import read_profile
 from finesieve.services.signup import PublicForms
 from finesieve.store.tables import Task

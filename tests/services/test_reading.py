@@ -8,8 +8,9 @@ from finesieve.core.findings import FINDINGS
 from finesieve.services.collect import FormTexts, add_question, change_form_texts, create_form, read_form
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import GroupInput, create_group
+from finesieve.services.deletion import delete_field
 from finesieve.services.exports import values_as_csv
-from finesieve.services.fields import FieldInput, create_field, delete_field
+from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.labels import set_tags
 from finesieve.services.options import OptionInput, change_options
 from finesieve.services.reading import compare_fields, find_all, read_values_of

@@ -11,20 +11,12 @@ from finesieve.services.changes import undo_change
 from finesieve.services.collect import QuestionInput, change_question, publish_form, read_form
 from finesieve.services.compute import DerivedInput, create_derived, preview_formula
 from finesieve.services.define import GroupInput, create_group, read_catalogue, read_field
-from finesieve.services.fields import (
-    FieldInput,
-    create_field,
-    delete_field,
-    duplicate_field,
-    move_field,
-    plan_deletion,
-    purge_deleted,
-    rest_field,
-    restore_field,
-)
+from finesieve.services.deletion import delete_field, plan_deletion, purge_deleted, restore_field
+from finesieve.services.fields import FieldInput, create_field, duplicate_field, move_field, rest_field
 from finesieve.services.house import read_house_value, set_house_value
 from finesieve.services.ledger import list_changes, return_to
 from finesieve.services.lines import history_of
+from finesieve.services.moving import begin_move, plan_move
 from finesieve.services.options import (
     OptionInput,
     OptionListInput,
@@ -38,7 +30,7 @@ from finesieve.services.options import (
 from finesieve.services.people import read_profile, set_values
 from finesieve.services.record_types import RecordTypeInput, create_record_type
 from finesieve.services.records import person_records
-from finesieve.services.reshape import begin_move, begin_type_change, plan_move, plan_type_change
+from finesieve.services.reshape import begin_type_change, plan_type_change
 from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.services.tasks import stop_task
 from finesieve.store.rows import rows_by_ids
@@ -88,7 +80,7 @@ class AnotherType(unittest.TestCase):
         new = house.add(favourite=Decimal(99))
         undo_change(house.scope, task.result["change"])
         after = values(house, "favourite")
-        self.assertEqual(after.pop(new), "99")
+        self.assertEqual(after.pop(new), "99 m")
         self.assertEqual(after, before)
         self.assertEqual(read_catalogue(house.scope).by_id[field_id].type_key, "short_text")
 

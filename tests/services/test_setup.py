@@ -21,7 +21,7 @@ from finesieve.services.collect import (
 )
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import read_catalogue
-from finesieve.services.fields import delete_field
+from finesieve.services.deletion import delete_field
 from finesieve.services.house import set_house_value
 from finesieve.services.setup import (
     export_field,

@@ -6,9 +6,9 @@ from typing import Final
 from procrastinate import App, PsycopgConnector
 from sqlmodel import select
 
-from finesieve.services import families, house, reshape
+from finesieve.services import families, mapping, moving, reshape
 from finesieve.services.accounts import StaffAccounts
-from finesieve.services.fields import purge_deleted
+from finesieve.services.deletion import purge_deleted
 from finesieve.services.files import sweep_uploads
 from finesieve.services.house import apply_due
 from finesieve.services.labels import sweep_tags
@@ -23,7 +23,7 @@ _log: Final = logging.getLogger("finesieve.jobs")
 
 
 # What can be begun as long work declares itself when it is imported.
-_WORKS: Final = (families, house, reshape)
+_WORKS: Final = (families, mapping, moving, reshape)
 
 
 def every_workspace(store: Store) -> list[Scope]:

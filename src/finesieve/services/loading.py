@@ -17,7 +17,8 @@ from finesieve.core.forms.definition import Form
 from finesieve.core.setup.document import FieldPart, Setup
 from finesieve.services.changes import keep_unique, record_change, snapshot
 from finesieve.services.define import GroupInput, make_group
-from finesieve.services.fields import refuse_loss, take_away
+from finesieve.services.deletion import take_away
+from finesieve.services.fields import refuse_loss
 from finesieve.services.labels import LabelInput, make_label
 from finesieve.services.options import make_option_list
 from finesieve.services.record_types import RecordTypeInput, make_record_type

@@ -1,15 +1,13 @@
-"""Changing the type of a field, and moving one to what it should have been about; both after a dry run."""
+"""Changing the type of a field, after a dry run."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any, Final
 
-from sqlalchemy import text
 from sqlmodel import select
 
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
-from finesieve.core.fields.about import HOUSE, PERSON, record_type_of
 from finesieve.core.fields.conversion import NotConverted, convert
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import to_json
@@ -18,11 +16,11 @@ from finesieve.core.fields.settings import SETTINGS, FieldSettings
 from finesieve.core.fields.types import TYPES
 from finesieve.core.values import Value
 from finesieve.services.changes import keep_unique, record_change, register, snapshot
-from finesieve.services.fields import FieldInput, broken_by, field_of, group_of, make_field, take_away
-from finesieve.services.scope import Scope, Unit, reload
+from finesieve.services.fields import broken_by, field_of
+from finesieve.services.scope import Scope, Unit
 from finesieve.services.tasks import Progress, begin_task, work_of
-from finesieve.services.usage import Use, uses_of
-from finesieve.services.values import add_row, change_row, write_line
+from finesieve.services.usage import Use
+from finesieve.services.values import write_line
 from finesieve.store.catalogue import add_column, field_from_row
 from finesieve.store.people import fill_counts
 from finesieve.store.reshape import (
@@ -34,16 +32,16 @@ from finesieve.store.reshape import (
     values_of,
     write_column,
 )
-from finesieve.store.rows import HOUSE_ID, linked_to, set_links
 from finesieve.store.tables import FieldRow, Task
 
 __all__ = [
-    "MovePlan",
+    "MOST_SHOWN",
     "TypePlan",
-    "begin_move",
     "begin_type_change",
-    "plan_move",
+    "changeable",
     "plan_type_change",
+    "raw_key",
+    "values_of_all",
 ]
 
 WAY: Final = "type change"
@@ -84,7 +82,7 @@ class TypePlan:
 def plan_type_change(scope: Scope, field_id: int, type_key: str, options: str = "", unit_text: str = "") -> TypePlan:
     """The dry run over all stored values; changes nothing. Raises NotFound; InvalidInput for an unfit type."""
     with scope.transaction("editor") as unit:
-        field = _changeable(unit, field_id)
+        field = changeable(unit, field_id)
         target = _target(unit, field, type_key, options, unit_text)
         converts = fails = more = 0
         samples: list[tuple[str, str]] = []
@@ -95,7 +93,7 @@ def plan_type_change(scope: Scope, field_id: int, type_key: str, options: str = 
             except NotConverted as why:
                 fails += count
                 if len(offenders) < MOST_SHOWN:
-                    offenders.append(Offender(field.show(value), _key(field, value), count, str(why)))
+                    offenders.append(Offender(field.show(value), raw_key(field, value), count, str(why)))
                 else:
                     more += 1
                 continue
@@ -107,14 +105,15 @@ def plan_type_change(scope: Scope, field_id: int, type_key: str, options: str = 
         return TypePlan(field, target, converts, fails, tuple(samples), tuple(offenders), more, broken, lines)
 
 
-def _changeable(unit: Unit, field_id: int) -> Field:
+def changeable(unit: Unit, field_id: int) -> Field:
+    """A field whose type and about may be changed. Raises NotFound, InvalidInput."""
     field = field_of(unit.catalogue, field_id)
     if field.derived or field.built_in or not field.stores:
         raise InvalidInput({"": "The type of a built-in or derived field, or of a heading, stays as it is."})
     return field
 
 
-def _key(field: Field, value: Value) -> str:
+def raw_key(field: Field, value: Value) -> str:
     """A value in a form in which a page can send it back."""
     return field.raw(value)[:500]
 
@@ -170,7 +169,7 @@ def begin_type_change(
     InvalidInput for a replacement that the new type does not take.
     """
     with scope.transaction("editor") as unit:
-        field = _changeable(unit, field_id)
+        field = changeable(unit, field_id)
         target = _target(unit, field, type_key, options, unit_text)
         for raw, typed in replacements.items():
             try:
@@ -194,7 +193,7 @@ def begin_type_change(
 def _change_type(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[str, Any]:
     """Fill a new column beside the old one, batch by batch, and change over in one short transaction."""
     with scope.transaction("owner") as unit:
-        field = _changeable(unit, payload["field_id"])
+        field = changeable(unit, payload["field_id"])
         generation = free_generation(unit.session, unit.workspace_id, field)
         target = replace(
             field,
@@ -226,7 +225,7 @@ def _becoming(values: Mapping[int, Value], old: Field, new: Field, replacements:
         try:
             found[row_id] = convert(value, old, new)
         except NotConverted:
-            found[row_id] = new.parse(replacements.get(_key(old, value), ""))
+            found[row_id] = new.parse(replacements.get(raw_key(old, value), ""))
     return found
 
 
@@ -318,139 +317,3 @@ def values_of_all(unit: Unit, field: Field) -> dict[int, Value]:
 
 
 register("field_type", _take_type, _restore_type)
-
-
-# Moving a field to what it should have been about
-
-
-@dataclass(frozen=True, slots=True)
-class MovePlan:
-    """What moving a field would do, in sentences. `choices` are values to choose the house's one from."""
-
-    field: Field
-    group_id: int
-    about: str
-    sentences: tuple[str, ...]
-    uses: tuple[Use, ...]
-    choices: tuple[tuple[str, str, int], ...]
-
-
-def plan_move(scope: Scope, field_id: int, group_id: int) -> MovePlan:
-    """The dry run; changes nothing. Raises NotFound, InvalidInput where the field cannot be moved there."""
-    with scope.transaction("editor") as unit:
-        field = _changeable(unit, field_id)
-        group = group_of(unit.catalogue, group_id)
-        if group.about == field.about:
-            raise InvalidInput({"group": "It is about that already; move it among the groups instead."})
-        filled = fill_counts(unit.session, unit.definitions, [field]).get(field.key, 0)
-        sentences = _sentences(unit, field, group.about, filled)
-        choices: list[tuple[str, str, int]] = []
-        if group.about == HOUSE and field.about != HOUSE:
-            for value, count in distinct_values(unit.session, unit.definitions, field):
-                choices.append((_key(field, value), field.show(value), count))
-                if len(choices) == MOST_SHOWN:
-                    break
-        return MovePlan(field, group_id, group.about, sentences, uses_of(unit).of_field(field_id), tuple(choices))
-
-
-def _sentences(unit: Unit, field: Field, about: str, filled: int) -> tuple[str, ...]:
-    where = unit.catalogue.say_about(about)
-    if field.about == HOUSE:
-        value = field.show(unit.moment.house.get(field.key)) or "nothing yet"
-        what = f"Each gets the value of today, {value}, and can have another from then on."
-        if record_type_of(about) or about != PERSON:
-            what = "The field starts empty there; the house’s value stays with the deleted field."
-    elif about == HOUSE:
-        what = f"The house gets one value, chosen below; the {filled:,} values there are stay with the deleted field."
-    elif record_type_of(about) and field.about == PERSON:
-        what = (
-            f"Each of the {filled:,} people with a value gets it on their first record of that kind; "
-            "who has none yet gets a new record."
-        )
-    else:
-        what = f"The field starts empty there; the {filled:,} values there are stay with the deleted field."
-    return (
-        f"“{field.label}” will be about {where}, with its options and settings.",
-        what,
-        "The field as it is now is deleted, and can be brought back with all its values for 90 days.",
-    )
-
-
-def begin_move(scope: Scope, field_id: int, group_id: int, chosen: str = "") -> int:
-    """Have a field moved; gives the task's id. `chosen` is the house's value, as typed. Raises InvalidInput."""
-    plan = plan_move(scope, field_id, group_id)
-    if plan.about == HOUSE:
-        try:
-            plan.field.parse(chosen)
-        except ValueError as problem:
-            raise InvalidInput({"chosen": str(problem)}) from None
-    with scope.transaction("editor") as unit:
-        where = unit.catalogue.say_about(plan.about)
-        payload = {"field_id": field_id, "group_id": group_id, "chosen": chosen}
-        return begin_task(unit, "move", f"{plan.field.label} moves to {where}", payload, 1)
-
-
-@work_of("move")
-def _move(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[str, Any]:
-    """Make the field where it belongs, take its values over, delete the one there was: all in one transaction."""
-    with scope.transaction("owner") as unit:
-        field = _changeable(unit, payload["field_id"])
-        group = group_of(unit.catalogue, payload["group_id"])
-        asked = FieldInput(
-            label=field.label,
-            key="" if field.key in unit.catalogue.keys_of(group.about) else field.key,
-            type_key=field.type_key,
-            help=field.help,
-            required=field.required and group.about == PERSON,
-            unit=field.unit,
-            settings=field.settings.model_copy(update={"unique": False, "lists": ()}).model_dump(),
-        )
-        made_id = make_field(unit, group, asked, field.options)
-        fresh = reload(unit)
-        made = fresh.catalogue.by_id[made_id]
-        moved = _take_over(fresh, field, made, payload, progress)
-        change = take_away(fresh, field)
-        return {"message": f"{moved:,} values moved.", "field_id": made_id, "change": change}
-
-
-def _take_over(unit: Unit, field: Field, made: Field, payload: Mapping[str, Any], progress: Progress) -> int:
-    if made.about == HOUSE:
-        value = field.parse(payload["chosen"])
-        return change_row(unit, HOUSE, HOUSE_ID, {made.key: value}, "moved")
-    if field.about == HOUSE and made.about == PERSON:
-        value = unit.moment.house.get(field.key)
-        return _to_everybody(unit, made, value, progress) if value is not None else 0
-    if field.about == PERSON and record_type_of(made.about):
-        return _to_records(unit, field, made, progress)
-    return 0
-
-
-def _to_everybody(unit: Unit, made: Field, value: Value, progress: Progress) -> int:
-    table = unit.definitions.tables[PERSON]
-    ids: Sequence[int] = [
-        int(row[0])
-        for row in unit.session.execute(text(f"SELECT id FROM {table.schema}.{table.name} ORDER BY id"))  # noqa: S608 - our own names
-    ]
-    for place, person_id in enumerate(ids, 1):
-        change_row(unit, PERSON, person_id, {made.key: value}, "moved")
-        if place % 500 == 0:
-            progress.say(place, len(ids))
-    return len(ids)
-
-
-def _to_records(unit: Unit, field: Field, made: Field, progress: Progress) -> int:
-    record_type = unit.catalogue.record_types_by_id[record_type_of(made.about)]
-    link = record_type.main_link
-    if link is None:
-        raise InvalidInput({"group": f"{record_type.plural} are linked to nobody; add a link to people first."})
-    values = values_of_all(unit, field)
-    for place, (person_id, value) in enumerate(values.items(), 1):
-        there = linked_to(unit.session, unit.definitions, link.id, person_id)
-        if there:
-            change_row(unit, made.about, there[0], {made.key: value}, "moved")
-        else:
-            record_id = add_row(unit, made.about, {made.key: value}, "moved")
-            set_links(unit.session, unit.definitions, link, record_id, [person_id])
-        if place % 500 == 0:
-            progress.say(place, len(values))
-    return len(values)

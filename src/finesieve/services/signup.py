@@ -18,8 +18,8 @@ from finesieve.core.forms.definition import Form
 from finesieve.core.forms.outcome import Outcome, PreparedForm, prepare
 from finesieve.core.language.placeholders import fill
 from finesieve.services.files import send_file, shelf_of
-from finesieve.services.house import pass_on
 from finesieve.services.lines import show_typed
+from finesieve.services.mapping import pass_on
 from finesieve.services.scope import Clock, Scope, Unit
 from finesieve.services.values import add_person, taken_keys
 from finesieve.store.database import Store

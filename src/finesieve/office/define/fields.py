@@ -19,18 +19,16 @@ from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define import GroupInput, create_group, read_catalogue, read_field
+from finesieve.services.deletion import delete_field, plan_deletion, restore_field
 from finesieve.services.exports import values_as_csv
 from finesieve.services.fields import (
     FieldInput,
     change_field,
     create_field,
-    delete_field,
     duplicate_field,
     group_of,
     move_field,
-    plan_deletion,
     rest_field,
-    restore_field,
     settings_from,
 )
 from finesieve.services.inputs import read_input

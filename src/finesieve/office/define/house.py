@@ -11,16 +11,8 @@ from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
 from finesieve.services.define import read_catalogue
 from finesieve.services.files import shelf, take_files
-from finesieve.services.house import (
-    cancel_scheduled,
-    change_grant,
-    change_mapping,
-    list_grants,
-    list_house,
-    read_house_value,
-    read_mapping,
-    set_house_value,
-)
+from finesieve.services.house import cancel_scheduled, list_house, read_house_value, set_house_value
+from finesieve.services.mapping import change_grant, change_mapping, list_grants, read_mapping
 from finesieve.services.reading import find_at
 from finesieve.web.posted import Posted, takes_files, whole_number
 from finesieve.web.site import site_of

@@ -11,7 +11,8 @@ from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
 from finesieve.services.define import read_catalogue, read_field
-from finesieve.services.reshape import begin_move, begin_type_change, plan_move, plan_type_change
+from finesieve.services.moving import begin_move, plan_move
+from finesieve.services.reshape import begin_type_change, plan_type_change
 from finesieve.web.posted import Posted, whole_number
 
 __all__ = ["router"]
