@@ -308,7 +308,7 @@ class ChangingOnesMind(unittest.TestCase):
         self.assertEqual(page.violations(), [])
         task_id = int(page.driver.current_url.rpartition("/")[2].partition("?")[0])
         done(self.house, task_id)
-        page.until_text("#sheet", "1 values look different now")
+        page.until_text("#sheet", "1 value looks different now")
         page.press("To the field")
         page.press("Undo")
         page.until_text(".note.done", "Taken back")

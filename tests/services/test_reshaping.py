@@ -83,6 +83,9 @@ class AnotherType(unittest.TestCase):
         self.assertEqual(after.pop(new), "99 m")
         self.assertEqual(after, before)
         self.assertEqual(read_catalogue(house.scope).by_id[field_id].type_key, "short_text")
+        late = house.add(favourite="77")
+        undo_change(house.scope, task.result["change"])
+        self.assertEqual(values(house, "favourite"), now | {new: Decimal(99), late: Decimal(77)})
 
     def test_back_by_a_change_of_type_of_its_own(self) -> None:
         """Number to text by the same way, not by undoing: what did convert is there, as a number is written."""

@@ -2,10 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from datetime import datetime
 from typing import Any, Final
-
-from sqlmodel import select
 
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.conversion import NotConverted, convert
@@ -29,10 +26,11 @@ from finesieve.store.reshape import (
     distinct_values,
     free_generation,
     hold_still,
+    last_line,
     values_of,
     write_column,
 )
-from finesieve.store.tables import FieldRow, Task
+from finesieve.store.tables import FieldRow
 
 __all__ = [
     "MOST_SHOWN",
@@ -204,7 +202,9 @@ def _change_type(scope: Scope, payload: dict[str, Any], progress: Progress) -> d
             generation=generation,
         )
         add_column(unit.session, unit.workspace_id, target)
-        begun = unit.moment.now
+        # Whoever is writing is waited for, so that all that comes later has a later line in the history.
+        hold_still(unit.session, unit.workspace_id, field)
+        begun = last_line(unit.session)
         total = fill_counts(unit.session, unit.definitions, [field]).get(field.key, 0)
     after_id = done = 0
     while True:
@@ -230,7 +230,7 @@ def _becoming(values: Mapping[int, Value], old: Field, new: Field, replacements:
 
 
 def _change_over(
-    scope: Scope, field: Field, target: Field, begun: datetime, replacements: Mapping[str, str]
+    scope: Scope, field: Field, target: Field, begun: int, replacements: Mapping[str, str]
 ) -> dict[str, Any]:
     with scope.transaction("owner") as unit:
         hold_still(unit.session, unit.workspace_id, field)
@@ -245,16 +245,23 @@ def _change_over(
         row.type_key, row.generation, row.unit = target.type_key, target.generation, target.unit
         row.options = [option_to_json(option) for option in target.options]
         row.settings = target.settings.to_json()
+        row.generation_since = last_line(unit.session)
         unit.session.add(row)
         keep_unique(unit, row)
         lost = _write_lines(unit, field, target)
         label = f"{field.label} became {target.type.label.lower()}"
         change = record_change(unit, "field_type", field.id, label, before)
         return {
-            "message": f"{lost:,} values look different now." if lost else "Every value converted.",
+            "message": _told(lost),
             "change": change,
             "field_id": field.id,
         }
+
+
+def _told(lost: int) -> str:
+    if not lost:
+        return "Every value converted."
+    return "1 value looks different now." if lost == 1 else f"{lost:,} values look different now."
 
 
 def _write_lines(unit: Unit, field: Field, target: Field) -> int:
@@ -290,19 +297,15 @@ def _restore_type(unit: Unit, field_id: int, before: Any) -> None:
         setattr(row, part, before[part])
     unit.session.add(row)
     back = replace(field_from_row(row), manner=unit.manner)
-    begun = [
-        task.started_at
-        for task in unit.session.exec(select(Task).where(Task.kind == "type_change")).all()
-        if task.payload.get("field_id") == field_id
-    ]
-    if begun:
-        late = changed_since(unit.session, field, max(begun), WAY)
-        values = values_of(unit.session, unit.definitions, field, late)
-        write_column(unit.session, unit.definitions, back, _becoming(values, field, back, {}))
-    was = values_of_all(unit, field)
-    for row_id, value in values_of_all(unit, back).items():
-        if field.show(was.get(row_id)) != back.show(value):
-            write_line(unit, field.about, row_id, field.id, to_json(was.get(row_id)), to_json(value), WAY)
+    late = changed_since(unit.session, field, row.generation_since, WAY)
+    values = values_of(unit.session, unit.definitions, field, late)
+    write_column(unit.session, unit.definitions, back, _becoming(values, field, back, {}))
+    row.generation_since = last_line(unit.session)
+    was, now = values_of_all(unit, field), values_of_all(unit, back)
+    for row_id in sorted({*was, *now}):
+        old, new = was.get(row_id), now.get(row_id)
+        if field.show(old) != back.show(new):
+            write_line(unit, field.about, row_id, field.id, to_json(old), to_json(new), WAY)
     keep_unique(unit, row)
 
 

@@ -1,11 +1,10 @@
 """Moving the values of a field from one column to another, when its type changes."""
 
 from collections.abc import Iterator, Mapping, Sequence
-from datetime import datetime
 from typing import Any
 
 from sqlalchemy import Column, MetaData, Table, bindparam, func, select, text, update
-from sqlmodel import Session
+from sqlmodel import Session, col
 
 from finesieve.core.fields.definition import Field
 from finesieve.core.values import Value
@@ -87,11 +86,16 @@ def hold_still(session: Session, workspace_id: int, field: Field) -> None:
     session.execute(text(f"LOCK TABLE {name} IN SHARE ROW EXCLUSIVE MODE"))
 
 
-def changed_since(session: Session, field: Field, moment: datetime, but: str) -> list[int]:
-    """The ids of those whose value changed from a moment on, otherwise than by way of `but`."""
+def last_line(session: Session) -> int:
+    """The id of the last line of the history, 0 where there is none; call it while nobody can write."""
+    return int(session.execute(select(func.coalesce(func.max(History.id), 0))).scalar_one())
+
+
+def changed_since(session: Session, field: Field, line_id: int, but: str) -> list[int]:
+    """The ids of those whose value changed after a line of the history, otherwise than by way of `but`."""
     query = (
         select(History.entity_id)  # type: ignore[call-overload]  # a column, to SQLAlchemy
-        .where(History.field_id == field.id, History.at >= moment, History.source != but)
+        .where(History.field_id == field.id, col(History.id) > line_id, History.source != but)
         .distinct()
     )
     return [int(row[0]) for row in session.execute(query)]

@@ -116,8 +116,8 @@ class FieldGroupRow(SQLModel, table=True):
 class FieldRow(SQLModel, table=True):
     """The definition of a field; `options` as `core.fields.options` writes them.
 
-    `generation` counts the columns it has had; `deleted_at` is set while it can be
-    brought back.
+    `generation` counts the columns it has had, `generation_since` is the last line of the history before the present
+    one was taken up; `deleted_at` is set while it can be brought back.
     """
 
     __tablename__ = "field"
@@ -138,6 +138,7 @@ class FieldRow(SQLModel, table=True):
     about: str = "person"
     settings: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
     generation: int = 0
+    generation_since: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
     deleted_at: datetime | None = Field(default=None, sa_column=Column(DateTime(timezone=True)))
     deleted_by: str = ""
     created_at: datetime = _moment()

@@ -98,6 +98,7 @@ def upgrade() -> None:
         _add(table, sa.Column("about", sa.String(), nullable=False, server_default="person"))
         _add(table, sa.Column("settings", JSONB(), nullable=False, server_default="{}"))
     _add("field", sa.Column("generation", sa.Integer(), nullable=False, server_default="0"))
+    _add("field", sa.Column("generation_since", sa.BigInteger(), nullable=False, server_default="0"))
     _add("field", sa.Column("deleted_by", sa.String(), nullable=False, server_default=""))
     op.add_column("field", sa.Column("deleted_at", sa.DateTime(timezone=True), nullable=True))
     op.drop_constraint("field_workspace_id_key_key", "field")
@@ -146,7 +147,7 @@ def downgrade() -> None:
     op.create_index("ix_history_person", "history", ["workspace_id", "person_id", "field_id", "id"])
     op.drop_constraint("field_workspace_id_about_key_key", "field")
     op.create_unique_constraint("field_workspace_id_key_key", "field", ["workspace_id", "key"])
-    for column in ("about", "settings", "generation", "deleted_at", "deleted_by"):
+    for column in ("about", "settings", "generation", "generation_since", "deleted_at", "deleted_by"):
         op.drop_column("field", column)
     for column in ("about", "settings"):
         op.drop_column("field_group", column)
