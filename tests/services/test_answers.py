@@ -4,7 +4,8 @@ import unittest
 from decimal import Decimal
 
 from finesieve.core.errors import Conflict, InvalidInput, NotAllowed, NotFound
-from finesieve.services.collect import publish_form, read_form
+from finesieve.services.asking import forms_asking, set_forms_asking
+from finesieve.services.collect import QuestionInput, change_question, publish_form, read_form
 from finesieve.services.define import GroupInput, change_group, create_group, read_catalogue
 from finesieve.services.fields import FieldInput, change_field, create_field
 from finesieve.services.house import read_house_value, set_house_value
@@ -181,6 +182,23 @@ class PuttingBack(unittest.TestCase):
         change_options(house.scope, house.field_id("zone"), options)
         with self.assertRaises(Conflict):
             put_back(house.scope, read_profile(house.scope, person, "zone").history[0].id)
+
+
+class Asking(unittest.TestCase):
+    def test_the_forms_that_ask_in_one_place(self) -> None:
+        """Ticked they ask, in their drafts; unticked they do not; what a question overrides is said."""
+        house = make_house()
+        first, second = make_form(house, "zone"), make_form(house)
+        zone = house.field_id("zone")
+        rule = QuestionInput(show_when="swaps_seed", label="Where?")
+        change_question(house.scope, first, read_form(house.scope, first).revision, "q2", rule)
+        self.assertEqual(
+            [(one.asks, one.overrides) for one in forms_asking(house.scope, zone)],
+            [(True, ("its label", "a rule")), (False, ())],
+        )
+        self.assertEqual(set_forms_asking(house.scope, zone, [second]), 2)
+        self.assertEqual([one.asks for one in forms_asking(house.scope, zone)], [False, True])
+        self.assertEqual(set_forms_asking(house.scope, zone, [second]), 0)
 
 
 class Passing(unittest.TestCase):

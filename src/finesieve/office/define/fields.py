@@ -18,6 +18,7 @@ from finesieve.core.fields.types import TYPES
 from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
+from finesieve.services.asking import forms_asking, set_forms_asking
 from finesieve.services.define import GroupInput, create_group, read_catalogue, read_field
 from finesieve.services.deletion import delete_field, plan_deletion, restore_field
 from finesieve.services.exports import values_as_csv
@@ -190,6 +191,7 @@ def _field_page(
         media=MEDIA,
         countries=_countries(field),
         option_lists=list_option_lists(desk.scope) if field.type.has_options else (),
+        forms=forms_asking(desk.scope, field_id) if field.about == PERSON else (),
         status=status,
     )
 
@@ -245,6 +247,17 @@ def save_field(request: Request, desk: DeskHere, field_id: int, form: Posted) ->
         }
         return _field_page(request, desk, field_id, typed, problem.messages, 422)
     return back_with(desk.path(f"define/fields/{field_id}"), change)
+
+
+@router.post("/fields/{field_id:int}/asked")
+def ask_in_forms(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Response:
+    """Have exactly the ticked forms ask for the field."""
+    wanted = [number for text in form.all("form") if (number := whole_number(text)) is not None]
+    try:
+        changed = set_forms_asking(desk.scope, field_id, wanted)
+    except InvalidInput as problem:
+        return _field_page(request, desk, field_id, None, {"asked": next(iter(problem.messages.values()))}, 422)
+    return RedirectResponse(desk.path(f"define/fields/{field_id}?asked={changed}"), 303)
 
 
 @router.post("/fields/{field_id:int}/move")

@@ -59,7 +59,11 @@ def _type_page(
         to=to,
         options=options,
         unit=unit,
-        types=[type_ for type_ in TYPES.values() if type_.stores and type_.key not in ("secret", view.field.type_key)],
+        types=[
+            type_
+            for type_ in TYPES.values()
+            if type_.stores and type_.key != "secret" and (type_.has_options or type_.key != view.field.type_key)
+        ],
         typed=typed,
         messages=messages,
         status=status,
