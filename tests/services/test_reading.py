@@ -5,7 +5,15 @@ from datetime import timedelta
 from decimal import Decimal
 
 from finesieve.core.findings import FINDINGS
-from finesieve.services.collect import FormTexts, add_question, change_form_texts, create_form, read_form
+from finesieve.services.collect import (
+    FormTexts,
+    QuestionInput,
+    add_question,
+    change_form_texts,
+    change_question,
+    create_form,
+    read_form,
+)
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import GroupInput, create_group
 from finesieve.services.deletion import delete_field
@@ -44,6 +52,9 @@ def wasteful() -> House:
             FormTexts(title=title, intro="See https://swap.example/april or {house.link}."),
         )  # fmt: skip
     add_question(scope, form, read_form(scope, form).revision, house.field_id("born"))
+    add_question(scope, form, read_form(scope, form).revision, house.field_id("swaps_seed"))
+    rule = QuestionInput(show_when="swaps_seed")
+    change_question(scope, form, read_form(scope, form).revision, "q2", rule)
     segment = create_segment(scope, "North")
     change_segment(scope, segment, 1, SegmentInput(name="North", expression='zone = "north"'))
     options = [OptionInput(was=z, label=z, value=z, retired=z == "north") for z in ("north", "hill", "south")]

@@ -34,7 +34,9 @@ class Facts:
     `people` is how many people there are; by field id: `filled` how many have a
     value, `collected` the names of forms that ask it, `used` everything else that
     uses it, `distinct` how many different values a text has. `texts` are the texts
-    of forms by place, `families` the stems of tags that behave like a field.
+    of forms by place, `families` the stems of tags that behave like a field;
+    `asked_later` has, for a rule about a question that comes after it, the field whose
+    question it is, the field that it reads, and the form's id and title.
     """
 
     people: int
@@ -47,6 +49,7 @@ class Facts:
     texts: Sequence[tuple[str, str]] = ()
     families: Sequence[tuple[str, int]] = ()
     retired_named: Sequence[tuple[int, str, str]] = ()
+    asked_later: Sequence[tuple[int, int, int, str]] = ()
 
 
 def findings(catalogue: Catalogue, facts: Facts) -> tuple[Finding, ...]:
@@ -116,6 +119,14 @@ def _retired_named(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     for field_id, option, place in facts.retired_named:
         message = f"“{option}” is retired, and still named in {place}."
         yield Finding("retired-named", field_id, message, "Look at it", f"define/fields/{field_id}")
+
+
+def _asked_later(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A rule about a question that the form asks later."""
+    for field_id, read_id, form_id, form in facts.asked_later:
+        asked, read = catalogue.by_id[field_id].label, catalogue.by_id[read_id].label
+        message = f"In {form}, {asked} depends on {read}, which is asked after it."
+        yield Finding("asked-later", field_id, message, "Change the order", f"collect/{form_id}")
 
 
 def _twins(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
@@ -196,6 +207,7 @@ FINDINGS: Final[dict[str, Finder]] = {
     "house-awaited": _house_awaited,
     "default-lost": _default_lost,
     "retired-named": _retired_named,
+    "asked-later": _asked_later,
     "built-in-twin": _built_in_twin,
     "same-meaning": _twins,
     "numbered-twins": _numbered_twins,

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from typing import Final
 
-from sqlmodel import select
+from sqlmodel import col, select
 
 from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.fields.definition import Field
@@ -127,16 +127,24 @@ def _month(today: date, back: int) -> str:
 
 @dataclass(frozen=True, slots=True)
 class CompareLine:
-    """A field beside all others: how filled and varied, how often asked and used, when it last changed."""
+    """A field beside all others: how filled and varied, how often asked and used, when it last changed.
+
+    `distinct` is None where the number of different values says nothing.
+    """
 
     field: Field
     group: str
     filled: int
-    distinct: int
+    distinct: int | None
     asked: int
     used: int
     last_change: datetime | None
     findings: tuple[Finding, ...]
+
+
+def _tells_apart(field: Field) -> bool:
+    """Whether it says something how many different values a field has."""
+    return field.type.kind not in ("secret", "structured", "file", "yes_no") and field.type_key != "long_text"
 
 
 def compare_fields(scope: Scope) -> tuple[tuple[CompareLine, ...], int]:
@@ -145,8 +153,8 @@ def compare_fields(scope: Scope) -> tuple[tuple[CompareLine, ...], int]:
         fields = [field for field in unit.catalogue.fields if field.stores or field.derived]
         stored = [field for field in fields if field.stores]
         filled = fill_counts(unit.session, unit.definitions, stored)
-        plain = [field for field in stored if field.type.kind not in ("secret", "structured", "file")]
-        distinct = distinct_counts(unit.session, unit.definitions, plain)
+        told_apart = [field for field in stored if _tells_apart(field)]
+        distinct = distinct_counts(unit.session, unit.definitions, told_apart)
         changes = last_changes(unit.session, [field.id for field in fields])
         uses = uses_of(unit)
         found: dict[int, list[Finding]] = {}
@@ -157,7 +165,7 @@ def compare_fields(scope: Scope) -> tuple[tuple[CompareLine, ...], int]:
                 field,
                 unit.catalogue.groups_by_id[field.group_id].name,
                 filled.get(field.key, 0),
-                distinct.get(field.id, 0),
+                distinct.get(field.id),
                 len([use for use in uses.of_field(field.id) if use.kind == "question"]),
                 len([use for use in uses.of_field(field.id) if use.kind != "question"]),
                 changes.get(field.id),
@@ -216,6 +224,7 @@ def _find(unit: Unit, filled: Mapping[str, int], distinct: Mapping[int, int]) ->
         texts=_texts(unit),
         families=[(family.stem, family.people) for family in families_in(unit)] if catalogue.tags else [],
         retired_named=_retired(unit, uses),
+        asked_later=_asked_later(unit),
     )
     return findings(catalogue, facts)
 
@@ -237,6 +246,20 @@ def _texts(unit: Unit) -> list[tuple[str, str]]:
         for text in (form.intro, form.thanks, *(question.help for question in form.questions)):
             if text:
                 found.append((form.title, text))
+    return found
+
+
+def _asked_later(unit: Unit) -> list[tuple[int, int, int, str]]:
+    catalogue, found = unit.catalogue, []
+    for row in unit.session.exec(select(FormRow).order_by(col(FormRow.id))).all():
+        form = Form.model_validate(row.draft)
+        places = {question.field_id: place for place, question in enumerate(form.questions)}
+        for place, question in enumerate(form.questions):
+            typed = catalogue.check(question.show_when).typed if question.show_when else None
+            for about, key in sorted(typed.reads if typed else ()):
+                read = catalogue.by_key.get(key) if about == PERSON else None
+                if read and places.get(read.id, -1) > place and question.field_id in catalogue.by_id:
+                    found.append((question.field_id, read.id, row.id or 0, form.title))
     return found
 
 

@@ -47,7 +47,7 @@ def show_compare(request: Request, desk: DeskHere, sort: str = "") -> Response:
     lines, people = compare_fields(desk.scope)
     orders = {
         "filled": lambda line: line.filled,
-        "distinct": lambda line: -line.distinct,
+        "distinct": lambda line: -(line.distinct or 0),
         "asked": lambda line: line.asked,
         "used": lambda line: line.used,
         "changed": lambda line: str(line.last_change or ""),
