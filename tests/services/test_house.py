@@ -6,12 +6,13 @@ from decimal import Decimal
 
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
 from finesieve.services.collect import FormTexts, change_form_texts, publish_form, read_form
-from finesieve.services.compute import DerivedInput, create_derived, read_derived
+from finesieve.services.compute import DerivedInput, create_derived, preview_formula, read_derived
 from finesieve.services.define import GroupInput, create_group, read_catalogue
 from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.house import apply_due, cancel_scheduled, list_house, read_house_value, set_house_value
 from finesieve.services.mapping import change_grant, change_mapping, read_mapping
 from finesieve.services.people import read_profile
+from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.services.signup import PublicForms
 from finesieve.store.tables import Task
 from tests.services.test_collect import make_form, public
@@ -63,10 +64,26 @@ class HouseValues(unittest.TestCase):
             self.assertEqual(self.shown("due", person), due)
 
     def test_a_value_is_awaited_until_it_has_one(self) -> None:
-        line = next(line for _, lines in list_house(self.scope) for line in lines if line.field.id == self.link)
-        self.assertTrue(line.awaited)
+        """It says so with itself, and wherever a text, a formula or a segment names it."""
+        form = make_form(self.house, "zone")
+        texts = FormTexts(title="Join", thanks="See {house.swap_link}")
+        change_form_texts(self.scope, form, read_form(self.scope, form).revision, texts)
+        segment = create_segment(self.scope, "Long")
+        change_segment(self.scope, segment, 1, SegmentInput(name="Long", expression="plot_length > house.rate"))
+
+        def awaited() -> list[list[str]]:
+            found = (
+                read_form(self.scope, form).awaited,
+                preview_formula(self.scope, "plot_length * house.rate").awaited,
+                read_segment(self.scope, segment).awaited,
+                [line.field for _, lines in list_house(self.scope) for line in lines if line.awaited],
+            )
+            return [[field.key for field in fields] for fields in found]
+
+        self.assertEqual(awaited(), [["swap_link"], ["rate"], ["rate"], ["swap_link", "rate"]])
         set_house_value(self.scope, self.link, "https://one.example")
-        self.assertFalse(read_house_value(self.scope, self.link).line.awaited)
+        set_house_value(self.scope, self.rate, "2")
+        self.assertEqual(awaited(), [[], [], [], []])
 
     def test_it_takes_effect_at_its_moment_with_no_job_run(self) -> None:
         """Before: the old value. From the moment on: the new one, read at once, and in the history at that moment."""

@@ -84,6 +84,8 @@ class Records(unittest.TestCase):
         self.assertEqual((link.id, [line.title for line in page.lines]), (self.holder, ["A1"]))
         line = list_records(self.scope, self.plots).lines[0]
         self.assertEqual((line.id, line.holder, line.holder_id), (record, "Wren Castellan", self.wren))
+        for words, found in (("a1", 1), ("A 1", 1), ("a1 b", 0), ("%", 0), ("_1", 0)):
+            self.assertEqual(len(list_records(self.scope, self.plots, search=words).lines), found, words)
 
     def test_collections_follow_every_change_of_their_records(self) -> None:
         """Adding, correcting, linking to another, archiving: each is in the person's value, and in its history."""

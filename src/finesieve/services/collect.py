@@ -17,6 +17,7 @@ from finesieve.core.forms.definition import Form, PatternCheck, Question, RangeC
 from finesieve.core.forms.outcome import FormProblem, can_ask, form_problems
 from finesieve.core.language.placeholders import placeholder_problems
 from finesieve.services.accounts import slug_from_name
+from finesieve.services.awaiting import awaited_in
 from finesieve.services.changes import foreign_changes, record_change, snapshot
 from finesieve.services.inputs import Input, explain_errors
 from finesieve.services.scope import Scope, Unit
@@ -106,6 +107,7 @@ class FormView:
     problems: tuple[FormProblem, ...]
     catalogue: Catalogue
     submissions: int
+    awaited: tuple[Field, ...]
 
     def field_of(self, question: Question) -> Field | None:
         """The field a question asks for, or None where it is gone."""
@@ -179,7 +181,17 @@ def read_form(scope: Scope, form_id: int) -> FormView:
             _problems(unit, document),
             unit.catalogue,
             sent,
+            _awaited(unit, document),
         )
+
+
+def _awaited(unit: Unit, document: Form) -> tuple[Field, ...]:
+    """House values without a value that the form's texts and rules name."""
+    texts = [document.title, document.intro, document.send_label, document.thanks]
+    for question in document.questions:
+        field = unit.catalogue.by_id.get(question.field_id)
+        texts += [question.label, question.help or (field.help if field else "")]
+    return awaited_in(unit, [question.show_when for question in document.questions], texts)
 
 
 def _problems(unit: Unit, document: Form) -> tuple[FormProblem, ...]:

@@ -1,6 +1,6 @@
 """Computing: derived fields, tried out on a few people before they are saved."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from pydantic import Field as Bounds
 
@@ -14,6 +14,7 @@ from finesieve.core.language.problems import Problem
 from finesieve.core.language.tree import Name, walk
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Type
+from finesieve.services.awaiting import awaited_in
 from finesieve.services.changes import record_change, snapshot
 from finesieve.services.fields import free_key, next_position
 from finesieve.services.inputs import Input
@@ -63,7 +64,7 @@ class Sample:
 
 @dataclass(frozen=True, slots=True)
 class Preview:
-    """What a formula would give. `blank` of `people` could not be worked out."""
+    """What a formula would give. `blank` of `people` could not be worked out; `awaited` house values are blank."""
 
     problems: tuple[Problem, ...]
     type: Type | None = None
@@ -71,6 +72,7 @@ class Preview:
     people: int = 0
     blank: int = 0
     volatile: bool = False
+    awaited: tuple[Field, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,12 +95,15 @@ def preview_formula(scope: Scope, formula: str, key: str = "", unit_name: str = 
         if checked.typed is None:
             return Preview(checked.problems)
         typed = checked.typed
+        awaited = awaited_in(unit, [formula], about=about)
         if about != PERSON:
-            return _elsewhere(unit, typed, formula, about, unit_name)
+            return replace(_elsewhere(unit, typed, formula, about, unit_name), awaited=awaited)
         program = compile_python(typed)
         stored = [field.key for field in unit.catalogue.stored]
         people = page_of_people(unit.session, unit.definitions, unit.moment, stored, limit=60)
-        field = Field(0, key, "", "short_text", 0, unit=unit_name, formula=formula, result=typed.type)
+        field = Field(
+            0, key, "", "short_text", 0, unit=unit_name, formula=formula, result=typed.type, manner=unit.manner
+        )
         source = unit.catalogue.by_key.get(typed.type.source)
         if source is not None:
             field = Field(0, key, "", "choice", 0, options=source.options, formula=formula, result=typed.type)
@@ -112,7 +117,7 @@ def preview_formula(scope: Scope, formula: str, key: str = "", unit_name: str = 
             (blanks if value is None else filled).append(sample)
         everyone, blank = blank_count(unit.session, unit.definitions, typed, unit.moment)
         chosen = tuple(filled[:4] + blanks[:1] if filled else blanks[:3])
-        return Preview((), typed.type, chosen, everyone, blank, typed.volatile)
+        return Preview((), typed.type, chosen, everyone, blank, typed.volatile, awaited)
 
 
 def _elsewhere(unit: Unit, typed: Typed, formula: str, about: str, unit_name: str) -> Preview:

@@ -283,19 +283,30 @@ def people_like(scope: Scope, words: str) -> tuple[tuple[int, str], ...]:
         return tuple((person.id, person_name(person.values)) for person in found)
 
 
-def list_records(scope: Scope, type_id: int, *, before_id: int | None = None, archived: bool = False) -> RecordPage:
-    """Records of a type, newest first. Raises NotFound."""
+def list_records(
+    scope: Scope, type_id: int, *, search: str = "", before_id: int | None = None, archived: bool = False
+) -> RecordPage:
+    """Records of a type, newest first, those with every word of a search in one of their texts. Raises NotFound."""
     with scope.transaction("reader") as unit:
         known = record_type(unit.catalogue, type_id)
-        return _record_page(unit, known, before_id, archived)
+        return _record_page(unit, known, search, before_id, archived)
 
 
-def _record_page(unit: Unit, known: RecordType, before_id: int | None, archived: bool, limit: int = 50) -> RecordPage:
+def _record_page(
+    unit: Unit, known: RecordType, search: str, before_id: int | None, archived: bool, limit: int = 50
+) -> RecordPage:
     columns = tuple(field for field in unit.catalogue.stored_about(known.about) if field.id != known.title_field)[:4]
     title = unit.catalogue.by_id.get(known.title_field)
     keys = [field.key for field in (*columns, *((title,) if title and title.stores else ()))]
     rows = page_of_rows(
-        unit.session, unit.definitions, known.about, keys, before_id=before_id, archived=archived, limit=limit + 1
+        unit.session,
+        unit.definitions,
+        known.about,
+        keys,
+        before_id=before_id,
+        archived=archived,
+        search=search,
+        limit=limit + 1,
     )
     main = known.main_link
     lines = []

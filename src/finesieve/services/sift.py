@@ -11,6 +11,7 @@ from sqlmodel import col, func, select
 
 from finesieve.core.catalogue import Catalogue
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotFound
+from finesieve.core.fields.definition import Field
 from finesieve.core.language.printer import print_expression
 from finesieve.core.language.problems import Problem
 from finesieve.core.language.sentence import Clause, Quoted, tree_to_sentence
@@ -18,6 +19,7 @@ from finesieve.core.language.tree import Chain, Node
 from finesieve.core.language.typed import Typed
 from finesieve.core.sieve.meshes import Tray, meshes, trays
 from finesieve.core.values import Type, Value
+from finesieve.services.awaiting import awaited_in
 from finesieve.services.changes import foreign_changes, record_change, snapshot
 from finesieve.services.inputs import Input
 from finesieve.services.people import PeoplePage, people_page
@@ -81,6 +83,7 @@ class SegmentView:
     meshes: tuple[Mesh, ...]
     people: PeoplePage | None
     catalogue: Catalogue
+    awaited: tuple[Field, ...]
 
     @property
     def passing(self) -> int:
@@ -156,6 +159,7 @@ def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
             layers,
             people,
             unit.catalogue,
+            awaited_in(unit, [row.expression]),
         )
 
 

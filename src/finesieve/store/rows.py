@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any, Final
 
-from sqlalchemy import delete, func, insert, literal, select, update
+from sqlalchemy import delete, false, func, insert, literal, or_, select, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 from sqlmodel import Session
 
@@ -208,13 +208,17 @@ def page_of_rows(
     *,
     before_id: int | None = None,
     archived: bool = False,
+    search: str = "",
     limit: int = 50,
 ) -> list[tuple[int, dict[str, Value]]]:
-    """A page of records, the newest first: (id, stored values)."""
+    """A page of records, the newest first: (id, stored values); those with every word in one of their texts."""
     table, columns = definitions.tables[about], _keys(definitions, about)
     query = select(table.c.id, *(columns[key] for key in keys)).order_by(table.c.id.desc()).limit(limit)
     if record_type_of(about):
         query = query.where(table.c.archived_at.is_not(None) if archived else table.c.archived_at.is_(None))
+    texts = [table.c[field.column] for field in definitions.catalogue.stored_about(about) if field.type.kind == "text"]
+    for word in search.split()[:8]:
+        query = query.where(or_(false(), *(text_.icontains(word, autoescape=True) for text_ in texts)))
     if before_id is not None:
         query = query.where(table.c.id < before_id)
     return [(row[0], dict(zip(keys, row[1:], strict=True))) for row in session.execute(query)]

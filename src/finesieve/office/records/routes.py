@@ -48,9 +48,12 @@ def show_types(request: Request, desk: DeskHere) -> Response:
 
 
 @router.get("/records/{type_id:int}")
-def show_records(request: Request, desk: DeskHere, type_id: int, before: int | None = None, away: str = "") -> Response:
-    """The records of a type, newest first."""
-    records = list_records(desk.scope, type_id, before_id=before, archived=away == "yes")
+def show_records(
+    request: Request, desk: DeskHere, type_id: int, q: str = "", before: int | None = None, away: str = ""
+) -> Response:
+    """The records of a type, newest first; those that have the words searched for."""
+    words = q.replace("\x00", "")[:100]
+    records = list_records(desk.scope, type_id, search=words, before_id=before, archived=away == "yes")
     return page(
         request,
         desk,
@@ -61,6 +64,7 @@ def show_records(request: Request, desk: DeskHere, type_id: int, before: int | N
         records=records,
         known=records.record_type,
         away=away == "yes",
+        words=words,
     )
 
 
