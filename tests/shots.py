@@ -12,7 +12,7 @@ from tests.support.browser import Page
 from tests.support.database import store
 
 PICTURES = Path(__file__).parents[1] / "docs" / "screenshots"
-NOON = datetime(2026, 11, 25, 12, 0, tzinfo=UTC)
+NOON = datetime(2026, 11, 26, 12, 0, tzinfo=UTC)
 
 
 def picture(page: Page, name: str) -> None:
@@ -39,6 +39,21 @@ def main() -> int:
     picture(page, "define")
     page.press("Watering", "td a")
     picture(page, "field")
+    page.open(f"{base}define/house")
+    picture(page, "house")
+    page.open(f"{base}define/records/1")
+    picture(page, "record-type")
+    page.open(f"{base}records/1")
+    picture(page, "records")
+    page.open(f"{base}define/picture")
+    picture(page, "picture")
+    page.press("Swapping", ".index a")
+    page.press("Favourite variety", "td a")
+    page.press("Another type")
+    page.choose("#to", "1 of · One of several")
+    page.press("Try all values")
+    page.until_text("#sheet", "convert")
+    picture(page, "dry-run")
     page.open(f"{base}define/2/new")
     page.fill("#label", "Last limed on")
     page.press("Date", ".type-card")

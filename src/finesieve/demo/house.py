@@ -20,6 +20,7 @@ from finesieve.services.labels import LabelInput, create_label, set_level_values
 from finesieve.services.record_types import LinkInput, RecordTypeInput, add_link, create_record_type
 from finesieve.services.scope import Scope
 from finesieve.store.bulk import copy_guarded, copy_links, copy_rows
+from finesieve.store.catalogue import touch
 from finesieve.store.compiler import bound
 from finesieve.store.tables import TagRow
 
@@ -195,5 +196,9 @@ def _tags(scope: Scope) -> None:
         board = unit.catalogue.lists
         on_board = [person_id for person_id in ids if chance.random() < 0.3]
         keys = tuple(known.key for known in board if known.key == "swap_board")
-        values = {"lists": bound(keys, "choices"), "level": "sower"}
-        unit.session.execute(update(person).where(person.c.id.in_(on_board)).values(values))
+        for level, upto in (("sprout", 0.6), ("sower", 0.93), ("steward", 1.0)):
+            chosen = [person_id for person_id in on_board if chance.random() < upto]
+            on_board = [person_id for person_id in on_board if person_id not in set(chosen)]
+            values = {"lists": bound(keys, "choices"), "level": level}
+            unit.session.execute(update(person).where(person.c.id.in_(chosen)).values(values))
+        touch(unit.session, unit.workspace_id)
