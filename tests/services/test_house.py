@@ -5,6 +5,7 @@ from datetime import timedelta
 from decimal import Decimal
 
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
+from finesieve.services.changes import undo_change
 from finesieve.services.collect import FormTexts, change_form_texts, publish_form, read_form
 from finesieve.services.compute import DerivedInput, create_derived, preview_formula, read_derived
 from finesieve.services.define import GroupInput, create_group, read_catalogue
@@ -12,6 +13,7 @@ from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.house import apply_due, cancel_scheduled, list_house, read_house_value, set_house_value
 from finesieve.services.mapping import change_grant, change_mapping, read_mapping
 from finesieve.services.people import read_profile
+from finesieve.services.reshape import begin_type_change
 from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.services.signup import PublicForms
 from finesieve.store.tables import Task
@@ -111,6 +113,23 @@ class HouseValues(unittest.TestCase):
         self.assertEqual(read_house_value(self.scope, self.rate).scheduled, ())
         with self.assertRaises(NotFound):
             cancel_scheduled(self.scope, waiting.id)
+
+    def test_what_is_to_come_outlives_a_change_of_type(self) -> None:
+        """Unreadable as the new type it waits, and nothing breaks; the type changed back, it takes effect."""
+        set_house_value(self.scope, self.rate, "2")
+        set_house_value(self.scope, self.rate, "9", effective="2026-12-24T08:00")
+        task = done(self.house, begin_type_change(self.scope, self.rate, "date", "", "", {}))
+        christmas = later(self.house, NOW + timedelta(days=40))
+        self.assertEqual(read_house_value(christmas.scope, self.rate).line.shown, "")
+        apply_due(store(), lambda: NOW + timedelta(days=40))
+        undo_change(self.scope, task.result["change"])
+        self.assertEqual(read_house_value(christmas.scope, self.rate).line.shown, "9")
+
+    def test_a_secret_is_not_kept_for_later(self) -> None:
+        group = create_group(self.scope, GroupInput(name="Words", about="house"))
+        word = create_field(self.scope, group, FieldInput(label="Word", type_key="secret"))
+        with self.assertRaises(InvalidInput):
+            set_house_value(self.scope, word, "open sesame", effective="2030-01-01T00:00")
 
     def test_a_computed_one_counts_people(self) -> None:
         swappers = create_derived(

@@ -27,7 +27,7 @@ from finesieve.services.options import (
     read_options,
     share_options,
 )
-from finesieve.services.people import read_profile, set_values
+from finesieve.services.people import decide_held, read_profile, set_values
 from finesieve.services.record_types import RecordTypeInput, create_record_type
 from finesieve.services.records import person_records
 from finesieve.services.reshape import begin_type_change, plan_type_change
@@ -321,6 +321,36 @@ class Options(unittest.TestCase):
         self.assertEqual(read_segment(self.scope, segment).expression, text)
         self.assertEqual(read_form(self.scope, form).document.questions[2].show_when, 'zone = "north"')
         self.assertTrue(other)
+
+    def test_people_who_are_filling_in_a_form_notice_nothing(self) -> None:
+        """A published rule means the same under the new name, and so does a sign-up that was held before."""
+        form = make_form(self.house, "zone", "born")
+        change_question(
+            self.scope, form, read_form(self.scope, form).revision, "q3", QuestionInput(show_when='zone = "north"')
+        )
+        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        person = self.house.add(email="wren@hedgerow.example", zone="hill")
+        forms = public()
+        opened = forms.open(self.house.slug, "join-us")
+        forms.send(
+            self.house.slug,
+            "join-us",
+            opened.token,
+            {"q1": "wren@hedgerow.example", "q2": "north"},
+            frozenset(("q1", "q2", "q3")),
+        )
+        change = change_options(self.scope, self.zone, self.rows(north="far_north"))
+
+        def shows(zone: str) -> bool:
+            outcome = forms.answer(self.house.slug, "join-us", opened.token, {"q2": zone}).outcome
+            return "q3" in {one.question.id for one in outcome.showing}
+
+        self.assertEqual((shows("far_north"), shows("hill")), (True, False))
+        decide_held(self.scope, read_profile(self.scope, person).held[0].id, apply=True)
+        self.assertEqual(values(self.house, "zone")[person], "far_north")
+        undo_change(self.scope, change)
+        self.assertTrue(shows("north"))
+        self.assertEqual(values(self.house, "zone")[person], "north")
 
     def test_two_values_change_places(self) -> None:
         people = [self.house.add(zone=zone) for zone in ("north", "hill", "south")]

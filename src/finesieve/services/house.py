@@ -10,10 +10,10 @@ from finesieve.core.catalogue import Catalogue, Group
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import HOUSE
 from finesieve.core.fields.definition import Field, Shelf
-from finesieve.core.fields.encoding import from_json, to_json
+from finesieve.core.fields.encoding import to_json
 from finesieve.core.values import Value
 from finesieve.services.fields import field_of
-from finesieve.services.lines import HistoryLine, history_of, worked_out
+from finesieve.services.lines import HistoryLine, history_of, show_past, worked_out
 from finesieve.services.scope import Clock, Scope, Unit
 from finesieve.services.usage import Use, uses_of
 from finesieve.services.values import change_row
@@ -108,7 +108,7 @@ def read_house_value(scope: Scope, field_id: int) -> HouseView:
         waiting = _waiting(unit)
         line = _line(unit, field, uses_of(unit).of_field(field_id), waiting)
         scheduled = tuple(
-            Scheduled(row.id or 0, field.show(from_json(row.value, field.value_type)), row.effective_at, row.actor)
+            Scheduled(row.id or 0, show_past(field, row.value), row.effective_at, row.actor)
             for row in waiting.get(field_id, ())
         )
         worked = worked_out(unit.catalogue, field, unit.moment.house) if field.derived else ""
@@ -140,6 +140,8 @@ def set_house_value(scope: Scope, field_id: int, raw: str, shelf: Shelf | None =
         except ValueError as problem:
             raise InvalidInput({"value": str(problem)}) from None
         moment = _moment(unit, effective)
+        if moment is not None and field.type.kind == "secret":
+            raise InvalidInput({"effective": "A secret is not kept for later; set it when it should count."})
         if moment is not None and moment > unit.moment.now:
             row = HouseSchedule(
                 workspace_id=unit.workspace_id,
@@ -179,7 +181,11 @@ def write_due(unit: Unit) -> int:
     for row in rows:
         field = unit.catalogue.by_id.get(row.field_id)
         if field is not None and field.stores:
-            change_row(unit, HOUSE, HOUSE_ID, {field.key: from_json(row.value, field.value_type)}, "scheduled")
+            try:
+                value = field.from_kept(row.value)
+            except ValueError:
+                continue  # of another type than the field has now: it waits for that to be undone
+            change_row(unit, HOUSE, HOUSE_ID, {field.key: value}, "scheduled")
         row.applied = True
         unit.session.add(row)
     return len(rows)

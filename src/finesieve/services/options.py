@@ -5,8 +5,6 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from pydantic import Field as Bounds
-from sqlalchemy import case, update
-from sqlalchemy import func as sql
 from sqlmodel import col, select
 
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
@@ -18,18 +16,15 @@ from finesieve.core.fields.options import (
     option_to_json,
     options_from_lines,
 )
-from finesieve.core.language.printer import print_text_literal
-from finesieve.core.language.problems import Span
-from finesieve.core.language.typed import Typed
-from finesieve.core.values import Type
 from finesieve.services.changes import record_change, register, snapshot
 from finesieve.services.fields import field_of, refuse_loss
 from finesieve.services.inputs import Input
+from finesieve.services.renaming import rename_everywhere
 from finesieve.services.scope import Scope, Unit
-from finesieve.services.usage import Use, options_named, uses_of
+from finesieve.services.usage import Use, uses_of
 from finesieve.store.catalogue import touch
 from finesieve.store.rows import value_counts
-from finesieve.store.tables import FieldRow, FormRow, OptionListRow, Segment
+from finesieve.store.tables import FieldRow, OptionListRow
 
 __all__ = [
     "OptionInput",
@@ -136,7 +131,7 @@ def paste_options(scope: Scope, field_id: int, text: str) -> int:
         return record_change(unit, "options", field_id, f"Pasted the options of {field.label}", before)
 
 
-# Writing options, and stored values that are renamed with them
+# Writing options
 
 
 def _sharing(unit: Unit, field: Field) -> list[Field]:
@@ -160,88 +155,12 @@ def _write(unit: Unit, field: Field, options: Sequence[Option], renamed: dict[st
         if not field.settings.option_list:
             row.options = data
         if renamed:
-            _rename_values(unit, other, renamed)
-            _rename_in_expressions(unit, other, renamed)
+            rename_everywhere(unit, other, renamed)
             names = {old: renamed.get(new, new) for old, new in other.settings.renamed.items()} | renamed
             names = {old: new for old, new in names.items() if old != new}
             default = renamed.get(other.settings.default, other.settings.default)
             row.settings = other.settings.model_copy(update={"renamed": names, "default": default}).to_json()
         unit.session.add(row)
-
-
-def _rename_values(unit: Unit, field: Field, renamed: dict[str, str]) -> None:
-    """The new stored value for everybody who holds the old one, all at once, so that two can change places."""
-    table = unit.definitions.tables[field.about]
-    column: Any = table.c[field.column]
-    if field.type.kind == "choices":
-        for place, old in enumerate(renamed):
-            unit.session.execute(update(table).values({column: sql.array_replace(column, old, f"\x01{place}")}))
-        for place, new in enumerate(renamed.values()):
-            unit.session.execute(update(table).values({column: sql.array_replace(column, f"\x01{place}", new)}))
-        return
-    cases = case(*((column == old, new) for old, new in renamed.items()), else_=column)
-    unit.session.execute(update(table).where(column.in_(list(renamed))).values({column: cases}))
-
-
-def _rename_in_expressions(unit: Unit, field: Field, renamed: dict[str, str]) -> None:
-    done: set[tuple[str, int, str]] = set()
-    for use in uses_of(unit).of_field(field.id):
-        if use.expression and (use.kind, use.id, use.expression) not in done:
-            done.add((use.kind, use.id, use.expression))
-            _replace_expression(unit, use, rewritten(unit, use, field, renamed))
-
-
-def rewritten(unit: Unit, use: Use, field: Field, renamed: dict[str, str]) -> str:
-    """An expression with the stored values of a field renamed where they are named; all else stays as it was typed."""
-    typed = unit.catalogue.check(use.expression, about=use.about).typed
-    if typed is None:
-        return use.expression
-    text = use.expression
-    for span, new in sorted(_places(typed, field, renamed), key=lambda pair: -pair[0].start):
-        text = text[: span.start] + print_text_literal(new) + text[span.end :]
-    return text
-
-
-def _places(typed: Typed, field: Field, renamed: dict[str, str]) -> set[tuple[Span, str]]:
-    named = options_named(typed)
-    return {(span, renamed[value]) for type_, value, span in named if value in renamed and _of(type_, field)}
-
-
-def _of(type_: Type, field: Field) -> bool:
-    """Whether a choice is this field's, and not one of the same key about something else."""
-    return type_.source == field.key and type_.options == field.value_type.options
-
-
-def _replace_expression(unit: Unit, use: Use, text: str) -> None:
-    """Put the new text wherever the old one stands in the use's place."""
-    if text == use.expression:
-        return
-    if use.kind == "formula":
-        row = unit.session.get(FieldRow, use.id)
-        if row is not None and row.formula == use.expression:
-            row.formula = text
-            unit.session.add(row)
-    elif use.kind == "segment":
-        segment = unit.session.get(Segment, use.id)
-        if segment is not None:
-            segment.expression, segment.revision = text, segment.revision + 1
-            unit.session.add(segment)
-    elif use.kind in ("rule", "text"):
-        form = unit.session.get(FormRow, use.id)
-        if form is not None:
-            form.draft = _in_document(form.draft, use.expression, text)
-            form.revision += 1
-            unit.session.add(form)
-
-
-def _in_document(node: Any, old: str, new: str) -> Any:
-    if isinstance(node, dict):
-        return {key: _in_document(value, old, new) for key, value in node.items()}
-    if isinstance(node, list):
-        return [_in_document(value, old, new) for value in node]
-    if isinstance(node, str):
-        return new if node == old else node.replace("{" + old + "}", "{" + new + "}")
-    return node
 
 
 def _take(unit: Unit, field_id: int) -> Any:

@@ -11,7 +11,6 @@ from finesieve.core.catalogue import Group
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.definition import Field, Shelf
-from finesieve.core.fields.encoding import from_json
 from finesieve.core.values import Value
 from finesieve.services.lines import (
     HistoryLine,
@@ -227,7 +226,7 @@ def _held_values(unit: Unit, answers: Mapping[str, Any], stored: Mapping[str, Va
         if field is None or key == "email" or person_may_not(unit.catalogue, field, stored):
             continue
         try:
-            values[key] = from_json(data, field.value_type)
+            values[key] = field.from_kept(data)
         except ValueError:
             message = (
                 f"“{data}” cannot be taken over as {field.label} any more. Bring the option back, or set it aside."

@@ -2,7 +2,6 @@
 
 from finesieve.core.errors import Conflict, InvalidInput, NotAllowed, NotFound
 from finesieve.core.fields.about import HOUSE, LEVEL, PERSON, record_type_of
-from finesieve.core.fields.encoding import from_json
 from finesieve.services.house import write_due
 from finesieve.services.lines import may_change
 from finesieve.services.records import set_record_values
@@ -29,7 +28,7 @@ def put_back(scope: Scope, line_id: int) -> int:
         if line.about in (HOUSE, LEVEL) and not scope.may("editor"):
             raise NotAllowed("Only editors and owners may change this.")
         try:
-            value = from_json(line.old, field.value_type)
+            value = field.from_kept(line.old)
             may_change(field, value, stored_row(unit.session, unit.definitions, line.about, line.entity_id))
         except (ValueError, TypeError) as problem:
             raise Conflict(f"The value before cannot be put back: {problem}") from None

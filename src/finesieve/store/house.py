@@ -1,6 +1,7 @@
 """House values as they stand at a moment: stored, due to take effect, or worked out when asked for."""
 
 from collections.abc import Iterator, Mapping
+from contextlib import suppress
 from datetime import datetime, tzinfo
 from functools import partial
 
@@ -9,7 +10,6 @@ from sqlmodel import Session, col
 from sqlmodel import select as select_rows
 
 from finesieve.core.fields.about import HOUSE
-from finesieve.core.fields.encoding import from_json
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Kind, Value
@@ -68,7 +68,8 @@ class HouseNow(Mapping[str, Value]):
         for row in self._session.exec(query.order_by(col(HouseSchedule.effective_at))).all():
             field = self._definitions.catalogue.by_id.get(row.field_id)
             if field is not None and field.stores:
-                found[field.key] = from_json(row.value, field.value_type)
+                with suppress(ValueError):  # of another type than the field has now: it waits for that to be undone
+                    found[field.key] = field.from_kept(row.value)
         return found
 
     def __iter__(self) -> Iterator[str]:

@@ -319,7 +319,7 @@ class FormRow(SQLModel, table=True):
 
 
 class FormVersion(SQLModel, table=True):
-    """A published version; never changed."""
+    """A published version; never changed, but for stored values of options that are renamed everywhere."""
 
     __tablename__ = "form_version"
     form_id: int = Field(foreign_key="form.id", primary_key=True)

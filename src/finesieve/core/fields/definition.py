@@ -8,6 +8,7 @@ from decimal import Decimal
 from typing import Final
 
 from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.encoding import Json, from_json
 from finesieve.core.fields.families.choices import country_codes, regions_of
 from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.fields.options import Option
@@ -117,6 +118,18 @@ class Field:
         if self.type_key == "region":
             return tuple(code for code, _ in regions_of(self.settings.country or self.manner.country))
         return tuple(option.stored_value for option in self.options)
+
+    def from_kept(self, data: Json) -> Value:
+        """A value that was kept as JSON, its options under the names that they have now.
+
+        Raises ValueError for what the field does not hold any more.
+        """
+        renamed = self.settings.renamed if self.type.has_options else {}
+        if isinstance(data, str):
+            data = renamed.get(data, data)
+        elif isinstance(data, list):
+            data = [renamed.get(one, one) if isinstance(one, str) else one for one in data]
+        return from_json(data, self.value_type)
 
     def refuse_retired(self, value: Value, before: Value = None) -> None:
         """Raise ValueError where a retired option is newly chosen; who holds one may keep it."""

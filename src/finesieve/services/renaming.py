@@ -1,0 +1,121 @@
+"""A stored value of an option renamed wherever it stands: values, rules, formulas, segments, texts, published forms."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from sqlalchemy import case, update
+from sqlalchemy import func as sql
+from sqlmodel import select
+
+from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.definition import Field
+from finesieve.core.forms.definition import Form
+from finesieve.core.language.placeholders import expressions_in
+from finesieve.core.language.printer import print_text_literal
+from finesieve.core.language.problems import Span
+from finesieve.core.language.typed import Typed
+from finesieve.core.values import Type
+from finesieve.services.scope import Unit
+from finesieve.services.usage import Use, options_named, uses_of
+from finesieve.store.compiler import bound
+from finesieve.store.tables import FieldRow, FormRow, FormVersion, Segment
+
+__all__ = ["rename_everywhere"]
+
+
+def rename_everywhere(unit: Unit, field: Field, renamed: Mapping[str, str]) -> None:
+    """Give options of a field other stored values, by the old ones, with everybody and everything that names them."""
+    _rename_values(unit, field, renamed)
+    _rename_in_expressions(unit, field, renamed)
+    _rename_in_versions(unit, field, renamed)
+
+
+def _rename_values(unit: Unit, field: Field, renamed: Mapping[str, str]) -> None:
+    """The new stored value for everybody who holds the old one, all at once, so that two can change places."""
+    table = unit.definitions.tables[field.about]
+    column: Any = table.c[field.column]
+    if field.type.kind == "choices":
+        steps = [(old, f"\x01{place}") for place, old in enumerate(renamed)]
+        steps += [(f"\x01{place}", new) for place, new in enumerate(renamed.values())]
+        for old, new in steps:
+            holding = column.op("&&")(bound((old,), "choices"))
+            changed = {column: sql.array_replace(column, old, new)}
+            unit.session.execute(update(table).where(holding).values(changed))
+        return
+    cases = case(*((column == old, new) for old, new in renamed.items()), else_=column)
+    unit.session.execute(update(table).where(column.in_(list(renamed))).values({column: cases}))
+
+
+def _rename_in_expressions(unit: Unit, field: Field, renamed: Mapping[str, str]) -> None:
+    done: set[tuple[str, int, str]] = set()
+    for use in uses_of(unit).of_field(field.id):
+        if use.expression and (use.kind, use.id, use.expression) not in done:
+            done.add((use.kind, use.id, use.expression))
+            _replace_expression(unit, use, rewritten(unit, use.expression, use.about, field, renamed))
+
+
+def _rename_in_versions(unit: Unit, field: Field, renamed: Mapping[str, str]) -> None:
+    """Published versions mean the same as before: their rules name the value as it is called now."""
+    for version in unit.session.exec(select(FormVersion)).all():
+        form = Form.model_validate(version.document)
+        texts = [form.title, form.intro, form.send_label, form.thanks]
+        texts += [text for question in form.questions for text in (question.label, question.help)]
+        rules = [question.show_when for question in form.questions if question.show_when]
+        for expression in {*rules, *(part for text in texts for part in expressions_in(text))}:
+            text = rewritten(unit, expression, PERSON, field, renamed)
+            if text != expression:
+                version.document = _in_document(version.document, expression, text)
+                unit.session.add(version)
+
+
+def rewritten(unit: Unit, expression: str, about: str, field: Field, renamed: Mapping[str, str]) -> str:
+    """An expression with the stored values of a field renamed where they are named; all else stays as it was typed."""
+    typed = unit.catalogue.check(expression, about=about).typed
+    if typed is None:
+        return expression
+    text = expression
+    for span, new in sorted(_places(typed, field, renamed), key=lambda pair: -pair[0].start):
+        text = text[: span.start] + print_text_literal(new) + text[span.end :]
+    return text
+
+
+def _places(typed: Typed, field: Field, renamed: Mapping[str, str]) -> set[tuple[Span, str]]:
+    named = options_named(typed)
+    return {(span, renamed[value]) for type_, value, span in named if value in renamed and _of(type_, field)}
+
+
+def _of(type_: Type, field: Field) -> bool:
+    """Whether a choice is this field's, and not one of the same key about something else."""
+    return type_.source == field.key and type_.options == field.value_type.options
+
+
+def _replace_expression(unit: Unit, use: Use, text: str) -> None:
+    """Put the new text wherever the old one stands in the use's place."""
+    if text == use.expression:
+        return
+    if use.kind == "formula":
+        row = unit.session.get(FieldRow, use.id)
+        if row is not None and row.formula == use.expression:
+            row.formula = text
+            unit.session.add(row)
+    elif use.kind == "segment":
+        segment = unit.session.get(Segment, use.id)
+        if segment is not None:
+            segment.expression, segment.revision = text, segment.revision + 1
+            unit.session.add(segment)
+    elif use.kind in ("rule", "text"):
+        form = unit.session.get(FormRow, use.id)
+        if form is not None:
+            form.draft = _in_document(form.draft, use.expression, text)
+            form.revision += 1
+            unit.session.add(form)
+
+
+def _in_document(node: Any, old: str, new: str) -> Any:
+    if isinstance(node, dict):
+        return {key: _in_document(value, old, new) for key, value in node.items()}
+    if isinstance(node, list):
+        return [_in_document(value, old, new) for value in node]
+    if isinstance(node, str):
+        return new if node == old else node.replace("{" + old + "}", "{" + new + "}")
+    return node
