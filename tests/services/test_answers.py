@@ -6,19 +6,23 @@ from decimal import Decimal
 from finesieve.core.errors import Conflict, InvalidInput, NotAllowed, NotFound
 from finesieve.services.asking import forms_asking, set_forms_asking
 from finesieve.services.collect import QuestionInput, change_question, publish_form, read_form
+from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import GroupInput, change_group, create_group, read_catalogue
+from finesieve.services.exports import values_as_csv
 from finesieve.services.fields import FieldInput, change_field, create_field
-from finesieve.services.house import read_house_value, set_house_value
+from finesieve.services.house import list_house, read_house_value, set_house_value
 from finesieve.services.labels import LabelInput, create_label, set_person_level
 from finesieve.services.ledger import change_manner
 from finesieve.services.manner import MannerInput
 from finesieve.services.options import OptionInput, change_options
 from finesieve.services.passing import settle
-from finesieve.services.people import decide_held, read_profile, set_values
+from finesieve.services.people import decide_held, list_people, read_profile, set_values
 from finesieve.services.putting_back import put_back
+from finesieve.services.reading import read_values_of
 from finesieve.services.record_types import RecordTypeInput, create_record_type
 from finesieve.services.records import add_record, change_record, read_record
-from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
+from finesieve.services.scope import Scope
+from finesieve.services.sift import SegmentInput, change_segment, create_segment, export_segment, read_segment
 from tests.services.test_collect import make_form, public
 from tests.support.house import House, make_house
 
@@ -142,6 +146,61 @@ class Answering(unittest.TestCase):
         self.assertNotEqual(before, shown(self.house, person, "fee"))
         set_values(self.scope, person, {"fee": "2.000,75"})
         self.assertEqual(shown(self.house, person, "fee"), "2.000,75\xa0€")
+
+
+class EditorsOnly(unittest.TestCase):
+    """The values of a group that only editors see are seen by nobody else, wherever they could come to light."""
+
+    def setUp(self) -> None:
+        self.house = make_house(fields=False)
+        scope = self.house.scope
+        group = create_group(scope, GroupInput(name="Kept close", seen_by="editors"))
+        self.field = create_field(
+            scope, group, FieldInput(label="Debt", type_key="number", settings={"searchable": True})
+        )
+        create_derived(scope, DerivedInput(label="Twice", formula="debt * 2", group_id=self.house.group_id()))
+        self.person = self.house.add(email="wren@hedgerow.example", debt=Decimal(777))
+        self.segment = create_segment(scope, "Owing")
+        change_segment(scope, self.segment, 1, SegmentInput(name="Owing", expression="debt > 1"))
+        house_group = create_group(scope, GroupInput(name="Also close", about="house", seen_by="editors"))
+        self.value = create_field(scope, house_group, FieldInput(label="Margin", type_key="number"))
+        set_house_value(scope, self.value, "777")
+
+    def seen(self, scope: Scope) -> dict[str, str]:
+        """All that somebody sees of it, by where."""
+        profile = read_profile(scope, self.person)
+        lines = [line for _, found in profile.groups for line in found]
+        return {
+            "profile": repr([line.shown for line in lines if line.field.key != "twice"]),
+            "worked": repr([line.worked for line in lines]),
+            "history": repr([(line.old, line.new) for line in profile.history if line.key != "twice"]),
+            "sieve": repr(read_segment(scope, self.segment).people),
+            "export": "".join(export_segment(scope, self.segment)[1]),
+            "list": repr(list_people(scope).lines),
+            "house": repr([line.shown for _, found in list_house(scope) for line in found]),
+            "reading": repr(read_values_of(scope, self.field).spread_words),
+        }
+
+    def test_an_editor_sees_it_and_a_clerk_does_not(self) -> None:
+        for where, found in self.seen(self.house.scope).items():
+            with self.subTest(where):
+                self.assertIn("777", found)
+        clerk = self.house.as_role("clerk")
+        for where, found in self.seen(clerk).items():
+            with self.subTest(where, role="clerk"):
+                self.assertNotIn("777", found)
+        for refused in (
+            lambda: values_as_csv(clerk, self.field),
+            lambda: read_house_value(clerk, self.value),
+        ):
+            with self.assertRaises(NotAllowed):
+                refused()
+        with self.assertRaises(InvalidInput):
+            set_values(clerk, self.person, {"debt": "1"})
+        line = read_profile(self.house.scope, self.person, "debt").history[0]
+        with self.assertRaises(NotFound):
+            put_back(clerk, line.id)
+        self.assertEqual(list_people(clerk, search="777").lines, ())
 
 
 class PuttingBack(unittest.TestCase):

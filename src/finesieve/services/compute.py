@@ -112,7 +112,7 @@ def preview_formula(scope: Scope, formula: str, key: str = "", unit_name: str = 
         for person in people:
             row = row_of(unit, PERSON, person.id, person.values)
             value = program(row, unit.moment)
-            shown = worked_out(unit.catalogue, formula, row)
+            shown = worked_out(unit, formula, row)
             sample = Sample(person.id, person_name(person.values), shown, field.show(value))
             (blanks if value is None else filled).append(sample)
         everyone, blank = blank_count(unit.session, unit.definitions, typed, unit.moment)
@@ -134,7 +134,7 @@ def _elsewhere(unit: Unit, typed: Typed, formula: str, about: str, unit_name: st
     for row_id, values in page_of_rows(unit.session, unit.definitions, about, keys, limit=60):
         value = program(row_of(unit, about, row_id, values), unit.moment)
         blank += value is None
-        worked = worked_out(unit.catalogue, formula, values, about)
+        worked = worked_out(unit, formula, values, about)
         samples.append(Sample(row_id, titles.get(str(row_id), f"no. {row_id}"), worked, field.show(value)))
     return Preview((), typed.type, tuple(samples[:5]), len(samples), blank, typed.volatile)
 

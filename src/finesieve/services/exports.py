@@ -3,6 +3,7 @@
 import csv
 import io
 
+from finesieve.core.errors import NotAllowed
 from finesieve.core.fields.about import HOUSE, LEVEL, PERSON
 from finesieve.services.fields import field_of
 from finesieve.services.scope import Scope
@@ -29,6 +30,8 @@ def values_as_csv(scope: Scope, field_id: int) -> tuple[str, str]:
     """The name and the text of a file with every value of a field: id, who it is, the value. Raises NotFound."""
     with scope.transaction("clerk") as unit:
         field = field_of(unit.catalogue, field_id)
+        if not unit.sees(field):
+            raise NotAllowed("Only editors and owners see these values.")
         out = io.StringIO()
         writer = csv.writer(out)
         writer.writerow(["id", "email" if field.about == PERSON else "name", field.key])

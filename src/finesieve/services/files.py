@@ -102,8 +102,7 @@ def shelf(scope: Scope, tokens: list[str]) -> Shelf:
 def _file(scope: Scope, field_id: int, row_id: int) -> StoredFile:
     with scope.transaction("reader") as unit:
         field = field_of(unit.catalogue, field_id)
-        group = unit.catalogue.groups_by_id[field.group_id]
-        if (field.settings.files_for == "editors" or group.settings.seen_by == "editors") and not scope.may("editor"):
+        if not unit.sees(field) or (field.settings.files_for == "editors" and not scope.may("editor")):
             raise NotAllowed("Only editors and owners may open these files.")
         values = stored_row(unit.session, unit.definitions, field.about, row_id) or {}
         value = values.get(field.key)

@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from sqlmodel import col, select
 
 from finesieve.core.catalogue import Catalogue, Group
-from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
 from finesieve.core.fields.about import HOUSE
 from finesieve.core.fields.definition import Field, Shelf
 from finesieve.core.fields.encoding import to_json
@@ -84,6 +84,7 @@ def list_house(scope: Scope) -> tuple[tuple[Group, tuple[HouseLine, ...]], ...]:
                 ),
             )
             for group in unit.catalogue.groups_about(HOUSE)
+            if unit.sees(group)
         )
 
 
@@ -105,13 +106,15 @@ def read_house_value(scope: Scope, field_id: int) -> HouseView:
     """A house value with its history and what is to come. Raises NotFound."""
     with scope.transaction("reader") as unit:
         field = _house_field(unit.catalogue, field_id)
+        if not unit.sees(field):
+            raise NotAllowed("Only editors and owners see this.")
         waiting = _waiting(unit)
         line = _line(unit, field, uses_of(unit).of_field(field_id), waiting)
         scheduled = tuple(
             Scheduled(row.id or 0, show_past(field, row.value), row.effective_at, row.actor)
             for row in waiting.get(field_id, ())
         )
-        worked = worked_out(unit.catalogue, field, unit.moment.house) if field.derived else ""
+        worked = worked_out(unit, field, unit.moment.house) if field.derived else ""
         raw = "" if field.derived else field.raw(line.value)
         return HouseView(line, raw, worked, scheduled, history_of(unit, HOUSE, HOUSE_ID, field.key))
 

@@ -79,7 +79,7 @@ def value_lines(unit: Unit, about: str, row: Mapping[str, Value]) -> tuple[tuple
     """The groups about one thing with their values. Layout fields, and groups that stay off profiles, are left out."""
     found = []
     for group in unit.catalogue.groups_about(about):
-        if not group.settings.on_profile:
+        if not group.settings.on_profile or not unit.sees(group):
             continue
         fields = [field for field in unit.catalogue.of_group(group.id) if field.stores or field.derived]
         if about == PERSON:
@@ -100,7 +100,7 @@ def _has(catalogue: Catalogue, field: Field, row: Mapping[str, Value]) -> bool:
 def _line(unit: Unit, field: Field, row: Mapping[str, Value]) -> ValueLine:
     field = known_field(unit, field)
     value = row.get(field.key)
-    worked = worked_out(unit.catalogue, field, row) if field.derived else ""
+    worked = worked_out(unit, field, row) if field.derived else ""
     locked = ""
     if field.settings.change_by == "once" and value is not None:
         locked = "It cannot be changed once it has a value."
@@ -115,15 +115,17 @@ def _wrong(catalogue: Catalogue, field: Field) -> str:
     return problems[0].message if problems else "Its formula names a derived field that cannot be worked out."
 
 
-def worked_out(catalogue: Catalogue, derived: Field | str, row: Mapping[str, Value], about: str = PERSON) -> str:
-    """A formula with this person's, or another thing's, values put in: `round(6 * 3, 1)`."""
+def worked_out(unit: Unit, derived: Field | str, row: Mapping[str, Value], about: str = PERSON) -> str:
+    """A formula with the values of a person, or another thing, put in as far as they may be seen: `round(6 * 3)`."""
     formula, about = (derived, about) if isinstance(derived, str) else (derived.formula, derived.about)
     tree = parse(formula).tree
     if tree is None:
         return ""
     shown = {}
-    for field in catalogue.about(about):
+    for field in unit.catalogue.about(about):
         if field.type.kind in ("file", "structured", "secret") or not (field.stores or field.derived):
+            continue
+        if not unit.sees(field):
             continue
         value = row.get(field.key)
         shown[field.key] = (
@@ -155,7 +157,7 @@ def _past(unit: Unit, row: History) -> tuple[str, str, str, str] | None:
     """Key, label, old and new of a line; None for a field that is gone."""
     if row.field_id > 0:
         field = unit.catalogue.by_id.get(row.field_id)
-        if field is None:
+        if field is None or not unit.sees(field):
             return None
         field = known_field(unit, field)
         return field.key, field.label, show_past(field, row.old), show_past(field, row.new)
@@ -211,6 +213,8 @@ def read_values(
             values |= {field.key: None} if raw == "-" else {}
             continue
         try:
+            if not unit.sees(field):
+                raise ValueError("Only editors and owners may change this.")
             value = known_field(unit, field).parse(raw, shelf)
             may_change(field, value, stored)
             values[field.key] = value

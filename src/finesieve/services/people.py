@@ -112,7 +112,7 @@ def list_people(scope: Scope, *, search: str = "", before_id: int | None = None,
     """People, newest first, whose name or email has every word of `search`."""
     with scope.transaction("reader") as unit:
         keys = ["email", "first_name", "last_name", "signed_up_on"]
-        extra = [field.key for field in unit.catalogue.stored if not field.built_in][:2]
+        extra = [field.key for field in unit.catalogue.stored if not field.built_in and unit.sees(field)][:2]
         people = page_of_people(
             unit.session,
             unit.definitions,
@@ -146,27 +146,16 @@ def read_profile(scope: Scope, person_id: int, about_key: str = "") -> Profile:
     with scope.transaction("reader") as unit:
         person = _person(unit, person_id)
         row = row_of(unit, PERSON, person_id, person.values)
-        groups = tuple(
-            (group, lines)
-            for group, lines in value_lines(unit, PERSON, row)
-            if group.settings.seen_by != "editors" or scope.may("editor")
-        )
-        lines = history_of(unit, PERSON, person_id, about_key)
-        shut = {field.label for field in unit.catalogue.fields if _shut(unit, field)} if not scope.may("editor") else ()
         return Profile(
             person_id,
             person_name(person.values),
-            groups,
-            tuple(line for line in lines if line.label not in shut),
+            value_lines(unit, PERSON, row),
+            history_of(unit, PERSON, person_id, about_key),
             _held(unit, person),
             PersonLabels(
                 _texts(person.values.get("tags")), _texts(person.values.get("lists")), str(person.values["level"] or "")
             ),
         )
-
-
-def _shut(unit: Unit, field: Field) -> bool:
-    return unit.catalogue.groups_by_id[field.group_id].settings.seen_by == "editors"
 
 
 def _texts(value: Value) -> tuple[str, ...]:
@@ -192,7 +181,7 @@ def _held(unit: Unit, person: Person) -> tuple[HeldSubmission, ...]:
         lines = []
         for key, data in submission.answers.items():
             field = unit.catalogue.by_key.get(key)
-            if field is not None:
+            if field is not None and unit.sees(field):
                 refused = person_may_not(unit.catalogue, field, person.values)
                 lines.append(HeldLine(field, field.show(person.values.get(key)), show_past(field, data), refused))
         held.append(HeldSubmission(submission.id or 0, form.draft["title"], submission.received_at, tuple(lines)))

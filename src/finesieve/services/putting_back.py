@@ -21,7 +21,7 @@ def put_back(scope: Scope, line_id: int) -> int:
     with scope.transaction("clerk") as unit:
         line = unit.session.get(History, line_id)
         field = unit.catalogue.by_id.get(line.field_id) if line else None
-        if line is None or field is None or not field.stores or field.type.kind == "secret":
+        if line is None or field is None or not field.stores or field.type.kind == "secret" or not unit.sees(field):
             raise NotFound("There is no such value to put back.")
         if line.about == HOUSE:
             write_due(unit)

@@ -81,7 +81,7 @@ _Held = tuple[tuple[tuple[str, int], ...], Spread | None, tuple[tuple[int, str, 
 
 def _held(unit: Unit, field: Field) -> _Held:
     nothing: _Held = ((), None, (), None)
-    if not field.stores or field.type.kind in ("secret", "structured", "file"):
+    if not field.stores or not unit.sees(field) or field.type.kind in ("secret", "structured", "file"):
         return nothing
     if field.type_key in _COUNTED:
         counts = value_counts(unit.session, unit.definitions, field)

@@ -295,7 +295,8 @@ def list_records(
 def _record_page(
     unit: Unit, known: RecordType, search: str, before_id: int | None, archived: bool, limit: int = 50
 ) -> RecordPage:
-    columns = tuple(field for field in unit.catalogue.stored_about(known.about) if field.id != known.title_field)[:4]
+    others = (field for field in unit.catalogue.stored_about(known.about) if field.id != known.title_field)
+    columns = tuple(field for field in others if unit.sees(field))[:4]
     title = unit.catalogue.by_id.get(known.title_field)
     keys = [field.key for field in (*columns, *((title,) if title and title.stores else ()))]
     rows = page_of_rows(

@@ -8,8 +8,9 @@ from typing import Final, Literal
 
 from sqlmodel import Session
 
-from finesieve.core.catalogue import Catalogue
+from finesieve.core.catalogue import Catalogue, Group
 from finesieve.core.errors import NotAllowed
+from finesieve.core.fields.definition import Field
 from finesieve.core.fields.manner import Manner
 from finesieve.core.language.evaluator import Moment
 from finesieve.store.catalogue import Definitions, load_definitions
@@ -32,12 +33,18 @@ def utc_now() -> datetime:
 
 @dataclass(frozen=True, slots=True)
 class Unit:
-    """One transaction in one workspace: its session, definitions and moment."""
+    """One transaction in one workspace: its session, definitions and moment, and for whom it is made."""
 
     session: Session
     definitions: Definitions
     moment: Moment
     actor: str
+    role: Role
+
+    def sees(self, one: Field | Group) -> bool:
+        """Whether this role may see the values of a field, or of any in a group."""
+        group = one if isinstance(one, Group) else self.catalogue.groups_by_id.get(one.group_id)
+        return group is None or group.settings.seen_by != "editors" or ROLES.index(self.role) >= ROLES.index("editor")
 
     @property
     def catalogue(self) -> Catalogue:
@@ -76,7 +83,7 @@ class Scope:
             definitions = load_definitions(session, self.workspace_id)
             now, zone = self.clock(), definitions.catalogue.zone
             moment = Moment(now, zone, HouseNow(session, definitions, now, zone))
-            yield Unit(session, definitions, moment, self.actor)
+            yield Unit(session, definitions, moment, self.actor, self.role)
 
 
 def reload(unit: Unit) -> Unit:

@@ -186,7 +186,9 @@ def _page(unit: Unit, typed: tuple[Typed, ...], verdict: str, before_id: int | N
         # What is missing is seen only in the fields that a derived one is worked out from.
         used = unit.catalogue.derivation.ancestors(used)
     shown = [
-        field for field in unit.catalogue.fields if field.key in used and field.key not in ("first_name", "last_name")
+        field
+        for field in unit.catalogue.fields
+        if field.key in used and field.key not in ("first_name", "last_name") and unit.sees(field)
     ]
     columns = tuple(shown[:5]) or (unit.catalogue.by_key["email"],)
     keys = list(dict.fromkeys(["email", "first_name", "last_name", *(field.key for field in columns)]))
@@ -289,6 +291,7 @@ def export_segment(scope: Scope, segment_id: int) -> tuple[str, Iterator[str]]:
 def _csv_lines(scope: Scope, typed: tuple[Typed, ...]) -> Iterator[str]:
     with scope.transaction("reader") as unit:
         fields = [field for field in unit.catalogue.fields if field.key not in unit.catalogue.broken]
+        fields = [field for field in fields if unit.sees(field)]
         keys = [field.key for field in fields]
         buffer = io.StringIO()
         writer = csv.writer(buffer)

@@ -139,12 +139,14 @@ def page_of_people(
 
 
 def _searched(definitions: Definitions) -> tuple[str, ...]:
-    """The fields that a search looks in: the name, the email, and those that are set so."""
+    """The fields that a search looks in: the name, the email, and those that are set so and that all staff see."""
     always = ("email", "first_name", "last_name")
     more = [
         field.key
         for field in definitions.catalogue.stored
-        if field.settings.searchable and field.type.kind in ("text", "choice", "number")
+        if field.settings.searchable
+        and field.type.kind in ("text", "choice", "number")
+        and definitions.catalogue.groups_by_id[field.group_id].settings.seen_by != "editors"
     ]
     return tuple(dict.fromkeys((*(key for key in always if key in definitions.catalogue.by_key), *more)))
 
