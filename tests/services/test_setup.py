@@ -20,8 +20,9 @@ from finesieve.services.collect import (
     read_form,
 )
 from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.define import read_catalogue
+from finesieve.services.define import GroupInput, create_group, read_catalogue
 from finesieve.services.deletion import delete_field
+from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.house import set_house_value
 from finesieve.services.setup import (
     export_field,
@@ -110,7 +111,7 @@ class RoundTrip(unittest.TestCase):
 
         found = keywords(json.loads(export_setup(self.house.scope, values=True)[1]))
         self.assertEqual(found - set(KEYWORDS), set())
-        self.assertEqual(set(KEYWORDS) - found, {"x-sieve-level-values"})
+        self.assertEqual(set(KEYWORDS) - found, {"x-sieve-level-values", "x-sieve-part"})
 
     def house_field(self, key: str) -> int:
         return next(f.id for f in read_catalogue(self.house.scope).everything if f.about == "house" and f.key == key)
@@ -222,6 +223,22 @@ class Loading(unittest.TestCase):
         self.assertIn("born", catalogue.by_key)
         load_setup(self.scope, json.dumps(schema), remove=True)
         self.assertEqual([field.key for field in read_catalogue(self.scope).deleted], ["born"])
+
+    def test_a_part_says_nothing_of_the_rest(self) -> None:
+        """A file of one group removes fields of that group only, one of a field none."""
+        close = create_group(self.scope, GroupInput(name="Kept close"))
+        for label in ("Debt", "Bond"):
+            create_field(self.scope, close, FieldInput(label=label))
+        schema = json.loads(export_setup(self.scope, close)[1])
+        del schema["properties"]["bond"]
+        plan = plan_setup(self.scope, json.dumps(schema))
+        self.assertEqual([(one.change, one.name) for one in plan.differences], [("removed", "Bond")])
+        alone = export_field(self.scope, self.house.field_id("debt"))
+        self.assertEqual(plan_setup(self.scope, alone).differences, ())
+        load_setup(self.scope, alone, remove=True)
+        self.assertEqual(read_catalogue(self.scope).deleted, ())
+        load_setup(self.scope, json.dumps(schema), remove=True)
+        self.assertEqual([field.key for field in read_catalogue(self.scope).deleted], ["bond"])
 
     def test_files_that_are_none(self) -> None:
         """Each gets a sentence; nothing is loaded."""

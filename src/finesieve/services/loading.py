@@ -43,20 +43,19 @@ __all__ = ["Loader"]
 
 
 class Loader:
-    """Loads one setup in one transaction. `named` are all fields that its file names, those left out included."""
+    """Loads one setup in one transaction."""
 
     POINTING: Final = ("lists", "change_levels", "option_list", "record_type")
     """Settings that name something else in the setup."""
 
-    def __init__(self, unit: Unit, setup: Setup, named: Sequence[FieldPart]) -> None:
+    def __init__(self, unit: Unit, setup: Setup) -> None:
         self._unit = unit
         self._setup = setup
-        self._named = named
         self._counts: Counter[str] = Counter()
         self._types: dict[str, int] = {}
 
-    def load(self, *, remove: bool) -> dict[str, int]:
-        """Load everything; gives how many parts were added, changed and removed."""
+    def load(self, remove: Sequence[int] = ()) -> dict[str, int]:
+        """Load everything, and delete the fields of these ids; gives how many parts were added, changed and removed."""
         self._labels()
         self._record_types()
         self._groups()
@@ -65,8 +64,7 @@ class Loader:
         self._order()
         self._forms_and_segments()
         self._values()
-        if remove:
-            self._remove()
+        self._remove(remove)
         return {name: self._counts[name] for name in ("added", "changed", "removed")}
 
     def _again(self) -> None:
@@ -333,9 +331,7 @@ class Loader:
             if found:
                 change_row(self._unit, LEVEL, level.id, found, "starter set")
 
-    def _remove(self) -> None:
-        kept = {(self._about(part.about), part.key) for part in self._named}
-        for field in self._unit.catalogue.everything:
-            if (field.about, field.key) not in kept and not field.built_in:
-                take_away(self._unit, field)
-                self._counts["removed"] += 1
+    def _remove(self, field_ids: Sequence[int]) -> None:
+        for field_id in field_ids:
+            take_away(self._unit, self._unit.catalogue.by_id[field_id])
+            self._counts["removed"] += 1

@@ -75,7 +75,7 @@ def export_field(scope: Scope, field_id: int) -> str:
             raise NotFound("There is no such field.")
         setup = _one_group(unit, take_setup(unit), field.group_id)
         kept = tuple(part for part in setup.fields if part.key == field.key)
-        return dump(to_schema(setup.model_copy(update={"fields": kept, "title": field.label})))
+        return dump(to_schema(setup.model_copy(update={"part": "field", "fields": kept, "title": field.label})))
 
 
 def _one_group(unit: Unit, setup: Setup, group_id: int) -> Setup:
@@ -87,6 +87,7 @@ def _one_group(unit: Unit, setup: Setup, group_id: int) -> Setup:
     lists = {key for one in settings for key in one.get("lists", ())}
     shared = {one["option_list"] for one in settings if "option_list" in one}
     return Setup(
+        part="group",
         title=group.name,
         groups=tuple(part for part in setup.groups if part.about == about and part.name == group.name),
         fields=fields,
@@ -282,9 +283,20 @@ def load_setup(scope: Scope, text: str, *, remove: bool = False) -> dict[str, in
     with scope.transaction("editor") as unit:
         plan = _plan(unit, setup)
         clashing = {(one.what, one.name) for one in plan.of("conflict")}
-        loader = Loader(unit, _without(setup, clashing), setup.fields)
-        counts = loader.load(remove=remove)
+        gone = _gone(unit, setup) if remove else []
+        counts = Loader(unit, _without(setup, clashing)).load(gone)
         return {**counts, "conflicts": len(clashing)}
+
+
+def _gone(unit: Unit, setup: Setup) -> list[int]:
+    """The fields that a file leaves out, of what it covers; those that clash are in it, and stay."""
+    kept = {(part.about, part.key) for part in setup.fields}
+    found = []
+    for field in unit.catalogue.everything:
+        part = _field_part(unit, field)
+        if not field.built_in and (part.about, part.key) not in kept and setup.covers(part):
+            found.append(field.id)
+    return found
 
 
 def _without(setup: Setup, clashing: set[tuple[str, str]]) -> Setup:

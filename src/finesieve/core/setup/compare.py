@@ -74,7 +74,11 @@ def _compared(what: str, there: Iterable[BaseModel], given: Iterable[BaseModel],
             continue
         why = _clash(before, part)
         found.append(Difference("conflict" if why else "changed", what, _label(part), tuple(parts), why))
-    found += [Difference("removed", what, _label(part)) for name, part in old.items() if name not in new]
+    found += [
+        Difference("removed", what, _label(part))
+        for name, part in old.items()
+        if name not in new and setup.covers(part)
+    ]
     return found
 
 

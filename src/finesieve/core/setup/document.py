@@ -1,6 +1,6 @@
 """The parts of a setup, free of any id: things are named by key, group or plural."""
 
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -101,8 +101,9 @@ class SegmentPart(_Part):
 
 
 class Setup(_Part):
-    """Everything. A file of one group has that group and its fields only."""
+    """Everything; or the `part` of it that is one group with its fields, or one field."""
 
+    part: Literal["", "group", "field"] = ""
     title: str = Field(default="", max_length=200)
     description: str = Field(default="", max_length=1_000)
     record_types: tuple[RecordTypePart, ...] = ()
@@ -116,3 +117,10 @@ class Setup(_Part):
     segments: tuple[SegmentPart, ...] = ()
     house_values: dict[str, Any] = Field(default_factory=dict)
     level_values: dict[str, dict[str, Any]] = Field(default_factory=dict)
+
+    def covers(self, part: BaseModel) -> bool:
+        """Whether something that is not in here is meant to be gone: in a part, only fields of its group are."""
+        if self.part == "group":
+            groups = {(group.about, group.name) for group in self.groups}
+            return isinstance(part, FieldPart) and (part.about, part.group) in groups
+        return self.part == ""

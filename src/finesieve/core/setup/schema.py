@@ -28,6 +28,7 @@ _DECIMAL: Final = 15
 
 KEYWORDS: Final[dict[str, str]] = {
     "x-sieve-format": "the version of these keywords: 1",
+    "x-sieve-part": "“group” or “field”, where the file holds one of these only",
     "x-sieve-groups": "the groups in order, with what they are about and their settings",
     "x-sieve-record-types": "the record types in order",
     "x-sieve-links": "the links of record types",
@@ -67,10 +68,8 @@ def to_schema(setup: Setup) -> dict[str, Any]:
     for form in setup.forms:
         defs[f"form-{form.slug}"] = _form(form, {field.key: field for field in by_about.get("person", ())})
     schema: dict[str, Any] = {"$schema": DIALECT, "x-sieve-format": FORMAT}
-    if setup.title:
-        schema["title"] = setup.title
-    if setup.description:
-        schema["description"] = setup.description
+    heads = {"x-sieve-part": setup.part, "title": setup.title, "description": setup.description}
+    schema |= {keyword: text for keyword, text in heads.items() if text}
     schema |= _object(by_about.get("person", []))
     for keyword, parts in (
         ("groups", setup.groups),
@@ -282,6 +281,7 @@ def _parts(schema: dict[str, Any]) -> dict[str, Any]:
         if name in abouts:
             fields += [_field(key, one, abouts[name]) for key, one in inner.get("properties", {}).items()]
     return {
+        "part": schema.get("x-sieve-part", ""),
         "title": schema.get("title", ""),
         "description": schema.get("description", ""),
         "record_types": types,
