@@ -22,7 +22,7 @@ import typer
 
 from finesieve import evaluate
 from finesieve.localdb import LocalPostgres, MissingPostgres
-from finesieve.settings import Settings, var_directory
+from finesieve.settings import Settings, files_directory, var_directory
 
 __all__ = ["main"]
 
@@ -109,10 +109,11 @@ def worker() -> None:
     """Run background tasks on FINESIEVE_DATABASE_URL."""
     from finesieve.jobs.worker import make_worker
     from finesieve.store.database import Store, connect
+    from finesieve.store.files import FileStore
 
     url = _database_url()
     engine = connect(url, pool_size=2)
-    make_worker(url, Store(engine)).run_worker(fetch_job_polling_interval=0.5)
+    make_worker(url, Store(engine, FileStore(files_directory()))).run_worker(fetch_job_polling_interval=0.5)
     engine.dispose()
 
 

@@ -1,23 +1,30 @@
 """House values: one current value for all, changed once, at once everywhere."""
 
+import tempfile
 import unittest
 from datetime import timedelta
 from decimal import Decimal
+from pathlib import Path
 
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
 from finesieve.services.changes import undo_change
-from finesieve.services.collect import FormTexts, change_form_texts, publish_form, read_form
+from finesieve.services.collect import FormTexts, add_question, change_form_texts, publish_form, read_form
 from finesieve.services.compute import DerivedInput, create_derived, preview_formula, read_derived
 from finesieve.services.define import GroupInput, create_group, read_catalogue
 from finesieve.services.fields import FieldInput, create_field
+from finesieve.services.files import open_file, send_file
 from finesieve.services.house import apply_due, cancel_scheduled, list_house, read_house_value, set_house_value
 from finesieve.services.mapping import change_grant, change_mapping, read_mapping
 from finesieve.services.people import read_profile
 from finesieve.services.reshape import begin_type_change
 from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.services.signup import PublicForms
+from finesieve.services.tasks import run_task
+from finesieve.store.database import Store
+from finesieve.store.files import FileStore
 from finesieve.store.tables import Task
 from tests.services.test_collect import make_form, public
+from tests.services.test_files import png
 from tests.support.database import store
 from tests.support.house import NOW, House, make_house
 from tests.support.work import done, later
@@ -193,6 +200,25 @@ class Mapping(unittest.TestCase):
         self.send(house, form_id, "Leek", "other@hedgerow.example")
         done(house, self.task(house))
         self.assertEqual(read_house_value(other.scope, favourite).line.shown, "Kale")
+
+    def test_a_picture_goes_along(self) -> None:
+        """A branch fills in the co-op's form, and has the picture in its own workspace, bytes and all."""
+        house, branch = make_house(), make_house()
+        (sign,) = furnish(branch, FieldInput(label="Sign", type_key="picture"))
+        photo = create_field(house.scope, house.group_id(), FieldInput(label="Photo of the sign", type_key="picture"))
+        form_id = make_form(house)
+        add_question(house.scope, form_id, read_form(house.scope, form_id).revision, photo)
+        change_grant(branch.scope, house.slug, ["sign"])
+        self.assertEqual(read_mapping(house.scope, form_id, branch.slug).suggested, {photo: "sign"})
+        change_mapping(house.scope, form_id, branch.slug, {photo: "sign"})
+        with tempfile.TemporaryDirectory() as directory:
+            files = FileStore(Path(directory))
+            with house.scope.transaction("clerk") as unit:
+                token = send_file(unit, files, unit.catalogue.by_id[photo], "sign.png", png())
+            self.send(house, form_id, token)
+            state = run_task(Store(store().engine, files), house.scope.workspace_id, self.task(house), lambda: NOW)
+            self.assertEqual(state, "done")
+            self.assertEqual(open_file(branch.scope, files, sign, 1).data, png())
 
     def task(self, house: House) -> int:
         with house.scope.transaction("reader") as unit:

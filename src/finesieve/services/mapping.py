@@ -10,8 +10,8 @@ from sqlmodel import col, select
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
 from finesieve.core.fields.about import HOUSE
 from finesieve.core.fields.definition import Field
-from finesieve.core.fields.encoding import from_json, to_json
-from finesieve.core.values import Value
+from finesieve.core.fields.encoding import to_json
+from finesieve.core.values import StoredFile, Value
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.tasks import Progress, begin_task, work_of
 from finesieve.services.values import change_row
@@ -181,8 +181,17 @@ def pass_on(unit: Unit, form_id: int, title: str, values: Mapping[str, Value]) -
             begin_task(unit, "hand_over", f"House values for {row.target_slug}", payload, len(found))
         else:
             known = {field.key: field for field in unit.catalogue.stored_about(HOUSE)}
-            changed = {key: value for key, value in found.items() if key in known}
-            change_row(unit, HOUSE, HOUSE_ID, changed, f"form: {title}")
+            fitting = {key: value for key, value in found.items() if key in known and _fits(known[key], value)}
+            change_row(unit, HOUSE, HOUSE_ID, fitting, f"form: {title}")
+
+
+def _fits(field: Field, value: Value) -> bool:
+    """Whether the house value could hold it: its options may be others."""
+    try:
+        field.from_kept(to_json(value))
+    except ValueError:
+        return False
+    return True
 
 
 @work_of("hand_over")
@@ -198,8 +207,23 @@ def _hand_over(scope: Scope, payload: dict[str, Any], _progress: Progress) -> di
         if grant is None:
             raise NotAllowed("That workspace does not let this one set its house values any more.")
         known = {field.key: field for field in unit.catalogue.stored_about(HOUSE) if field.key in grant.keys}
-        values = {
-            key: from_json(data, known[key].value_type) for key, data in payload["values"].items() if key in known
-        }
+        values: dict[str, Value] = {}
+        unfit: list[str] = []
+        for key, data in payload["values"].items():
+            try:
+                value = known[key].from_kept(data) if key in known else None
+            except ValueError:
+                unfit.append(known[key].label)  # no option there, say
+                continue
+            if isinstance(value, StoredFile):
+                value = _copied(scope, unit, value)
+            values |= {key: value} if value is not None else {}
         changed = change_row(unit, HOUSE, HOUSE_ID, values, f"{payload['source']}, from {payload['from']}")
-        return {"message": f"{changed} changed."}
+        return {"message": f"{changed} changed." + (f" Not taken there: {', '.join(unfit)}." if unfit else "")}
+
+
+def _copied(scope: Scope, there: Unit, file: StoredFile) -> StoredFile | None:
+    """A file of this workspace kept in another one too; None where its bytes are gone."""
+    files = scope.store.files
+    data = files.read(scope.workspace_id, file.digest) if files else None
+    return files.keep(there.workspace_id, file.name, data) if files and data is not None else None

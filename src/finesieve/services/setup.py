@@ -221,7 +221,8 @@ def _level_values(unit: Unit) -> dict[str, dict[str, Any]]:
     found = {}
     for level in unit.catalogue.levels:
         stored = stored_row(unit.session, unit.definitions, LEVEL, level.id) or {}
-        values = {key: to_json(value) for key, value in stored.items() if value is not None}
+        kept = [field.key for field in unit.catalogue.stored_about(LEVEL) if field.type.kind not in ("file", "secret")]
+        values = {key: to_json(stored[key]) for key in kept if stored.get(key) is not None}
         if values:
             found[level.key] = values
     return found

@@ -9,6 +9,7 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlmodel import Session
 
 from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, Unavailable
+from finesieve.store.files import FileStore
 
 __all__ = ["Store", "connect", "enter_workspace", "mapped"]
 
@@ -47,10 +48,11 @@ def enter_workspace(session: Session, workspace_id: int) -> None:
 
 
 class Store:
-    """The database, entered one transaction at a time."""
+    """The database, entered one transaction at a time, and the files beside it, where there are any."""
 
-    def __init__(self, engine: Engine) -> None:
+    def __init__(self, engine: Engine, files: FileStore | None = None) -> None:
         self.engine = engine
+        self.files = files
 
     @contextmanager
     def transaction(self, workspace_id: int | None = None) -> Iterator[Session]:
