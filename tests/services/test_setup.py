@@ -11,6 +11,7 @@ from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput, NotAllowed
 from finesieve.core.setup.schema import KEYWORDS, read_schema
+from finesieve.services.changes import undo_change
 from finesieve.services.collect import (
     QuestionInput,
     add_question,
@@ -24,6 +25,8 @@ from finesieve.services.define import GroupInput, create_group, read_catalogue
 from finesieve.services.deletion import delete_field
 from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.house import set_house_value
+from finesieve.services.ledger import list_changes
+from finesieve.services.mapping import change_mapping
 from finesieve.services.setup import (
     export_field,
     export_setup,
@@ -32,7 +35,7 @@ from finesieve.services.setup import (
     plan_setup,
     starter_text,
 )
-from finesieve.services.sift import SegmentInput, change_segment, create_segment
+from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.store.tables import Submission
 from tests.services.test_collect import public
 from tests.services.test_command import run
@@ -71,6 +74,7 @@ def furnished() -> tuple[House, dict[str, int], int]:
             QuestionInput(show_when=rule, required="yes"),
         )
     publish_form(scope, form, read_form(scope, form).revision)
+    change_mapping(scope, form, "", {ids["short_text"]: "link"})
     return house, ids, form
 
 
@@ -272,6 +276,51 @@ class Loading(unittest.TestCase):
                 self.assertTrue(plan.of("conflict")[0].why)
         with self.assertRaises(NotAllowed):
             load_setup(self.house.as_role("reader"), export_setup(self.scope)[1])
+
+    def test_parts_that_do_not_fit_together(self) -> None:
+        """Whatever is malformed below its keyword is said, and nothing is loaded."""
+        schema = json.loads(export_setup(self.scope)[1])
+        group = schema["x-sieve-groups"][0]
+        option = {"label": "A", "value": ""}
+        for keyword, parts in (
+            ("forms", [{"slug": "a", "document": {"title": "A", "questions": [{"id": "q1"}]}}]),
+            ("forms", [{"slug": "a", "document": {"title": "A", "questions": "none"}}]),
+            ("forms", [{"slug": "a", "document": {"title": "", "questions": []}}]),
+            ("forms", [{"slug": "a", "document": {"title": "A", "questions": [{"id": "q1", "field": "nobody"}]}}]),
+            ("groups", [group, {"name": "B", "about": "person", "settings": {"seen_by": "the moon"}}]),
+            ("groups", [group, {"name": "B", "about": "record:nothing"}]),
+            ("option-lists", [{"name": "Sizes", "options": [option]}]),
+            ("links", [{"record_type": "nothing", "name": "A", "target": "person", "back_name": "B", "back_key": "b"}]),
+            ("record-types", [{"key": "plots"}]),
+            ("house-values", {"email": 7, "nothing": 1}),
+            ("level-values", []),
+            ("part", "half"),
+        ):
+            with self.subTest(keyword=keyword, parts=str(parts)[:60]):
+                text = json.dumps({**schema, f"x-sieve-{keyword}": parts})
+                if keyword == "house-values":
+                    self.assertEqual(load_setup(self.scope, text)["added"], 0)
+                    continue
+                with self.assertRaises(InvalidInput) as caught:
+                    load_setup(self.scope, text)
+                self.assertIn("file", caught.exception.messages)
+        self.assertEqual(len(read_catalogue(self.scope).all_groups), 1)
+
+    def test_what_a_file_changes_can_be_taken_back(self) -> None:
+        """A form, a segment and a group that were there: each change stands among the changes, and returns."""
+        form = create_form(self.scope, "Join us")
+        segment = create_segment(self.scope, "Long")
+        schema = json.loads(export_setup(self.scope)[1])
+        schema["x-sieve-forms"][0]["document"]["title"] = "Join the co-op"
+        schema["x-sieve-segments"][0]["expression"] = "plot_length > 3"
+        schema["x-sieve-groups"][0]["description"] = "All of it."
+        self.assertEqual(load_setup(self.scope, json.dumps(schema))["changed"], 3)
+        self.assertEqual(read_form(self.scope, form).document.title, "Join the co-op")
+        for change in list_changes(self.scope)[0][:3]:
+            undo_change(self.scope, change.id)
+        self.assertEqual(read_form(self.scope, form).document.title, "Join us")
+        self.assertEqual(read_segment(self.scope, segment).expression, "")
+        self.assertNotEqual(read_catalogue(self.scope).groups[0].description, "All of it.")
 
     def test_a_formula_that_does_not_work_stops_it_all(self) -> None:
         group = read_catalogue(self.scope).groups[0].name

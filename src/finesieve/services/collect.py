@@ -33,6 +33,7 @@ __all__ = [
     "change_form_texts",
     "change_question",
     "create_form",
+    "document_problems",
     "list_forms",
     "publish_form",
     "read_form",
@@ -178,7 +179,7 @@ def read_form(scope: Scope, form_id: int) -> FormView:
             row.revision,
             row.published,
             _differs(unit, row),
-            _problems(unit, document),
+            document_problems(unit, document),
             unit.catalogue,
             sent,
             _awaited(unit, document),
@@ -194,7 +195,8 @@ def _awaited(unit: Unit, document: Form) -> tuple[Field, ...]:
     return awaited_in(unit, [question.show_when for question in document.questions], texts)
 
 
-def _problems(unit: Unit, document: Form) -> tuple[FormProblem, ...]:
+def document_problems(unit: Unit, document: Form) -> tuple[FormProblem, ...]:
+    """All that keeps a form from being published."""
     catalogue = unit.catalogue
     gone = {field.id: field.label for field in catalogue.deleted}
     world = catalogue.world(PERSON)
@@ -324,7 +326,7 @@ def publish_form(scope: Scope, form_id: int, revision: int) -> int:
             raise NotFound("There is no such form.")
         if row.revision != revision:
             raise Conflict("Somebody else has changed this form meanwhile. Look at it before publishing.")
-        problems = _problems(unit, Form.model_validate(row.draft))
+        problems = document_problems(unit, Form.model_validate(row.draft))
         if problems:
             raise InvalidInput({problem.question_id: problem.message for problem in reversed(problems)})
         if not _differs(unit, row):

@@ -1,7 +1,8 @@
 """Loading a setup into a workspace: part by part, in the order in which they lean on one another."""
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from typing import Any, Final
 
 from sqlmodel import col, select
@@ -14,8 +15,9 @@ from finesieve.core.fields.options import option_from_json, option_to_json
 from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.fields.types import TYPES
 from finesieve.core.forms.definition import Form
-from finesieve.core.setup.document import FieldPart, Setup
+from finesieve.core.setup.document import FieldPart, FormPart, Setup
 from finesieve.services.changes import keep_unique, record_change, snapshot
+from finesieve.services.collect import document_problems
 from finesieve.services.define import GroupInput, make_group
 from finesieve.services.deletion import take_away
 from finesieve.services.fields import refuse_loss
@@ -32,6 +34,7 @@ from finesieve.store.tables import (
     FieldRow,
     FormRow,
     FormVersion,
+    HouseMapping,
     LevelRow,
     OptionListRow,
     RecordLinkRow,
@@ -67,6 +70,15 @@ class Loader:
         self._remove(remove)
         return {name: self._counts[name] for name in ("added", "changed", "removed")}
 
+    @contextmanager
+    def _changing(self, entity: str, row: Any, name: str) -> Iterator[None]:
+        """A change of something that is there, kept so that it can be looked at and taken back."""
+        before = snapshot(self._unit, entity, row.id)
+        yield
+        self._unit.session.add(row)
+        if record_change(self._unit, entity, row.id, f"Loaded {name} from a file", before):
+            self._counts["changed"] += 1
+
     def _again(self) -> None:
         touch(self._unit.session, self._unit.workspace_id)
         self._unit = reload(self._unit)
@@ -91,19 +103,21 @@ class Loader:
                 if row is None:
                     make_label(self._unit, kind, LabelInput(name=part.name, description=part.description), part.key)
                     self._counts["added"] += 1
-                elif (row.name, row.description) != (part.name, part.description):
-                    row.name, row.description = part.name, part.description
-                    session.add(row)
-                    self._counts["changed"] += 1
+                else:
+                    with self._changing(kind, row, part.name):
+                        row.name, row.description = part.name, part.description
         for shared in self._setup.option_lists:
             row = session.exec(select(OptionListRow).where(col(OptionListRow.name) == shared.name)).first()
             if row is None:
                 make_option_list(self._unit, shared.name, [option_from_json(one) for one in shared.options])
                 self._counts["added"] += 1
-            elif row.options != list(shared.options):
-                row.options = [option_to_json(option_from_json(one)) for one in shared.options]
-                session.add(row)
-                self._counts["changed"] += 1
+            else:
+                options = tuple(option_from_json(one) for one in shared.options)
+                for field in self._unit.catalogue.everything:
+                    if field.settings.option_list == row.id:
+                        refuse_loss(self._unit, field, options)
+                with self._changing("option_list", row, shared.name):
+                    row.options = [option_to_json(option) for option in options]
         self._again()
 
     def _record_types(self) -> None:
@@ -120,9 +134,9 @@ class Loader:
             else:
                 row = session.get(RecordTypeRow, type_id)
                 assert row is not None
-                row.singular, row.plural = part.singular, part.plural
-                row.symbol, row.description = part.symbol, part.description
-                session.add(row)
+                with self._changing("record_type", row, part.plural):
+                    row.singular, row.plural = part.singular, part.plural
+                    row.symbol, row.description = part.symbol, part.description
             self._types[part.key] = type_id
         self._links()
         self._again()
@@ -161,9 +175,13 @@ class Loader:
             if row is None:
                 asked = GroupInput(name=part.name, description=part.description, about=about)
                 row = session.get(FieldGroupRow, make_group(self._unit, asked))
+                assert row is not None
+                row.settings = settings.to_json()
                 self._counts["added"] += 1
-            assert row is not None
-            row.description, row.settings, row.position = part.description, settings.to_json(), position
+            else:
+                with self._changing("group", row, part.name):
+                    row.description, row.settings = part.description, settings.to_json()
+            row.position = position
             session.add(row)
         self._again()
 
@@ -283,24 +301,45 @@ class Loader:
                 )
             document = Form.model_validate({**part.document, "questions": questions}).model_dump(mode="json")
             row = session.exec(select(FormRow).where(col(FormRow.slug) == part.slug)).first()
-            self._counts["changed" if row else "added"] += 0 if row and row.draft == document else 1
-            row = row or FormRow(workspace_id=self._unit.workspace_id, slug=part.slug, draft=document, revision=0)
-            row.draft, row.revision = document, row.revision + 1
-            session.add(row)
-            session.flush()
+            if row is None:
+                row = FormRow(workspace_id=self._unit.workspace_id, slug=part.slug, draft=document)
+                session.add(row)
+                session.flush()
+                self._counts["added"] += 1
+            elif row.draft != document:
+                with self._changing("form", row, part.slug):
+                    row.draft, row.revision = document, row.revision + 1
             if part.published and not row.published:
                 self._publish(row, document)
+            self._set_by(row, part)
         for segment in self._setup.segments:
             known = session.exec(select(Segment).where(col(Segment.name) == segment.name)).first()
-            self._counts["changed" if known else "added"] += (
-                0 if known and known.expression == segment.expression else 1
-            )
-            known = known or Segment(workspace_id=self._unit.workspace_id, name=segment.name)
-            known.description, known.expression = segment.description, segment.expression
-            session.add(known)
+            if known is None:
+                parts = segment.model_dump()
+                session.add(Segment(workspace_id=self._unit.workspace_id, **parts))
+                self._counts["added"] += 1
+            elif (known.description, known.expression) != (segment.description, segment.expression):
+                with self._changing("segment", known, segment.name):
+                    known.description, known.expression = segment.description, segment.expression
+                    known.revision += 1
         self._again()
 
+    def _set_by(self, row: FormRow, part: FormPart) -> None:
+        """Which answers of a form set which house values here."""
+        if not part.sets:
+            return
+        here = (col(HouseMapping.form_id) == row.id, col(HouseMapping.target_slug) == "")
+        mapping = self._unit.session.exec(select(HouseMapping).where(*here)).first() or HouseMapping(
+            workspace_id=self._unit.workspace_id, form_id=row.id or 0, target_slug=""
+        )
+        asked = self._unit.catalogue.by_key
+        mapping.pairs = [[asked[key].id, house] for key, house in part.sets.items() if key in asked]
+        self._unit.session.add(mapping)
+
     def _publish(self, row: FormRow, document: dict[str, Any]) -> None:
+        """Publish a form that is not yet, where nothing keeps it from being; else it stays a draft that says why."""
+        if document_problems(self._unit, Form.model_validate(document)):
+            return
         row.published = 1
         version = FormVersion(
             form_id=row.id or 0,

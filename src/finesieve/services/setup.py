@@ -9,7 +9,7 @@ from pydantic import ValidationError
 from sqlmodel import col, select
 
 from finesieve.core.catalogue import Catalogue
-from finesieve.core.errors import NotFound
+from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import HOUSE, LEVEL, record_type_of
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import to_json
@@ -33,7 +33,7 @@ from finesieve.services.fields import group_of
 from finesieve.services.loading import Loader
 from finesieve.services.scope import Scope, Unit
 from finesieve.store.rows import stored_row
-from finesieve.store.tables import AudienceList, FormRow, LevelRow, OptionListRow, Segment, Workspace
+from finesieve.store.tables import AudienceList, FormRow, HouseMapping, LevelRow, OptionListRow, Segment, Workspace
 
 __all__ = [
     "STARTERS",
@@ -196,6 +196,11 @@ def _field_part(unit: Unit, field: Field) -> FieldPart:
 
 def _forms(unit: Unit) -> tuple[FormPart, ...]:
     found = []
+    by_id = unit.catalogue.by_id
+    sets = {
+        mapping.form_id: {by_id[int(one)].key: str(key) for one, key in mapping.pairs if int(one) in by_id}
+        for mapping in unit.session.exec(select(HouseMapping).where(col(HouseMapping.target_slug) == "")).all()
+    }
     for row in unit.session.exec(select(FormRow).order_by(col(FormRow.id))).all():
         document = Form.model_validate(row.draft).model_dump(mode="json", exclude_defaults=True)
         questions = []
@@ -203,9 +208,8 @@ def _forms(unit: Unit) -> tuple[FormPart, ...]:
             field = unit.catalogue.by_id.get(question.pop("field_id"))
             if field is not None:
                 questions.append({"field": field.key, **question})
-        found.append(
-            FormPart(slug=row.slug, document={**document, "questions": questions}, published=row.published > 0)
-        )
+        known = {"slug": row.slug, "document": {**document, "questions": questions}, "published": row.published > 0}
+        found.append(FormPart.model_validate({**known, "sets": sets.get(row.id or 0, {})}))
     return tuple(found)
 
 
@@ -285,7 +289,11 @@ def load_setup(scope: Scope, text: str, *, remove: bool = False) -> dict[str, in
         plan = _plan(unit, setup)
         clashing = {(one.what, one.name) for one in plan.of("conflict")}
         gone = _gone(unit, setup) if remove else []
-        counts = Loader(unit, _without(setup, clashing)).load(gone)
+        try:
+            counts = Loader(unit, _without(setup, clashing)).load(gone)
+        except (ValueError, TypeError, KeyError, AttributeError) as problem:
+            words = str(problem).partition("\n")[0][:200]
+            raise InvalidInput({"file": f"Its parts do not fit together: {words}"}) from None
         return {**counts, "conflicts": len(clashing)}
 
 

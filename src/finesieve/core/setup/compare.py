@@ -91,7 +91,15 @@ def _label(part: BaseModel) -> str:
 
 def _parts(before: BaseModel, after: BaseModel) -> list[tuple[str, str, str]]:
     old, new = before.model_dump(mode="json"), after.model_dump(mode="json")
-    return [(name, _say(old[name]), _say(new[name])) for name in old if old[name] != new[name]]
+    found = []
+    for name in old:
+        if isinstance(old[name], dict) and isinstance(new[name], dict):
+            keys = dict.fromkeys((*old[name], *new[name]))
+            pairs = [(key, old[name].get(key), new[name].get(key)) for key in keys]
+            found += [(key, _say(was), _say(becomes)) for key, was, becomes in pairs if was != becomes]
+        elif old[name] != new[name]:
+            found.append((name, _say(old[name]), _say(new[name])))
+    return found
 
 
 def _say(value: Any) -> str:

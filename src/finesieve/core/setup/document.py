@@ -85,11 +85,15 @@ class OptionListPart(_Part):
 
 
 class FormPart(_Part):
-    """A form. In its document each question has the key of its field in the place of the id."""
+    """A form. In its document each question has the key of its field in the place of the id.
+
+    `sets` are the house values that answers set, by the key of the field asked.
+    """
 
     slug: str = Field(min_length=1, max_length=60, pattern=r"^[a-z0-9-]+$")
     document: dict[str, Any]
     published: bool = False
+    sets: dict[str, str] = Field(default_factory=dict)
 
 
 class SegmentPart(_Part):
