@@ -5,6 +5,7 @@ from decimal import Decimal
 
 from finesieve.core.errors import Conflict, InvalidInput, NotAllowed, NotFound
 from finesieve.services.asking import forms_asking, set_forms_asking
+from finesieve.services.changes import undo_change
 from finesieve.services.collect import QuestionInput, change_question, publish_form, read_form
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import GroupInput, change_group, create_group, read_catalogue
@@ -141,11 +142,17 @@ class Answering(unittest.TestCase):
         create_field(self.scope, self.house.group_id(), FieldInput(label="Fee", type_key="money"))
         person = self.house.add(fee=Decimal("1250.5"), born=None)
         before = shown(self.house, person, "fee")
-        change_manner(self.scope, MannerInput(language="de_DE", zone="Europe/Berlin", currency="EUR", country="DE"))
+        change = change_manner(
+            self.scope, MannerInput(language="de_DE", zone="Europe/Berlin", currency="EUR", country="DE")
+        )
         self.assertEqual(shown(self.house, person, "fee"), "1.250,50\xa0€")
         self.assertNotEqual(before, shown(self.house, person, "fee"))
         set_values(self.scope, person, {"fee": "2.000,75"})
         self.assertEqual(shown(self.house, person, "fee"), "2.000,75\xa0€")
+        with self.assertRaises(NotAllowed):
+            undo_change(self.house.as_role("editor"), change)
+        undo_change(self.scope, change)
+        self.assertEqual(shown(self.house, person, "fee"), "£2,000.75")
 
 
 class EditorsOnly(unittest.TestCase):

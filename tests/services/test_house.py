@@ -196,6 +196,8 @@ class Mapping(unittest.TestCase):
         self.send(house, form_id)
         self.assertEqual(done(house, self.task(house)).state, "done")
         self.assertEqual(read_house_value(other.scope, favourite).line.shown, "Kale")
+        undo_change(other.scope, change_grant(other.scope, house.slug, []))
+        self.assertEqual(read_mapping(house.scope, form_id, other.slug).problem, "")
         change_grant(other.scope, house.slug, [])
         self.send(house, form_id, "Leek", "other@hedgerow.example")
         done(house, self.task(house))

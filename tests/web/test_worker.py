@@ -3,10 +3,16 @@
 import unittest
 from datetime import timedelta
 
+from finesieve.core.errors import NotFound
 from finesieve.jobs.worker import make_worker
 from finesieve.services.accounts import StaffAccounts
+from finesieve.services.define import read_catalogue
+from finesieve.services.deletion import delete_field, restore_field
+from finesieve.services.reshape import begin_type_change
+from finesieve.services.tasks import read_task
 from tests.support.database import database_url, store
 from tests.support.house import NOW, PASSWORD, make_house
+from tests.support.work import later
 
 
 class Worker(unittest.TestCase):
@@ -25,3 +31,29 @@ class Worker(unittest.TestCase):
             )
         self.assertIsNone(old.who(ended))
         self.assertIsNotNone(new.who(kept))
+
+    def test_long_work_is_taken_up(self) -> None:
+        """What somebody has begun is in the queue once its transaction is committed, and is done by the worker."""
+        house = make_house()
+        house.add(favourite="12")
+        field_id = house.field_id("favourite")
+        task_id = begin_type_change(house.scope, field_id, "number", "", "", {})
+        self.assertEqual(read_task(house.scope, task_id).state, "waiting")
+        make_worker(database_url(), store()).run_worker(wait=False, install_signal_handlers=False, listen_notify=False)
+        self.assertEqual(read_task(house.scope, task_id).state, "done")
+        self.assertEqual(read_catalogue(house.scope).by_id[field_id].type_key, "number")
+
+    def test_the_daily_and_the_minutely(self) -> None:
+        """House values that are due are written, and what was deleted long ago goes, run twice without harm."""
+        house = make_house()
+        lost = house.field_id("favourite")
+        delete_field(later(house, NOW - timedelta(days=400)).scope, lost, "Favourite")
+        for number in range(2):
+            with make_worker(database_url(), store()).open() as queue:
+                for name in ("tidy_up", "write_house_values"):
+                    queue.configure_task(f"finesieve.jobs.worker.{name}").defer(timestamp=number)
+            make_worker(database_url(), store()).run_worker(
+                wait=False, install_signal_handlers=False, listen_notify=False
+            )
+        with self.assertRaises(NotFound):
+            restore_field(house.scope, lost)

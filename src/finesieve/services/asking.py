@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from finesieve.core.forms.definition import Question
 from finesieve.services.collect import add_question, list_forms, read_form, remove_question
+from finesieve.services.fields import field_of
 from finesieve.services.scope import Scope
 
 __all__ = ["AskingForm", "forms_asking", "set_forms_asking"]
@@ -42,7 +43,12 @@ def _overrides(question: Question) -> list[str]:
 
 
 def set_forms_asking(scope: Scope, field_id: int, form_ids: Collection[int]) -> int:
-    """Have exactly these forms ask for a field, in their drafts; gives how many changed. Raises InvalidInput."""
+    """Have exactly these forms ask for a field, in their drafts; gives how many changed.
+
+    Raises NotFound for no such field, and InvalidInput where a form cannot ask it, or cannot do without.
+    """
+    with scope.transaction("editor") as unit:
+        field_of(unit.catalogue, field_id)
     changed = 0
     for form in forms_asking(scope, field_id):
         if form.asks == (form.id in form_ids):

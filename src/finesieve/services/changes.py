@@ -6,7 +6,7 @@ from typing import Any, Final
 
 from sqlmodel import col, select
 
-from finesieve.core.errors import Conflict, NotFound
+from finesieve.core.errors import Conflict, NotAllowed, NotFound
 from finesieve.services.scope import Scope, Unit
 from finesieve.store.catalogue import field_from_row, not_unique_column, touch, unique_column
 from finesieve.store.tables import (
@@ -15,12 +15,15 @@ from finesieve.store.tables import (
     FieldGroupRow,
     FieldRow,
     FormRow,
+    HouseGrant,
+    HouseMapping,
     LevelRow,
     OptionListRow,
     RecordLinkRow,
     RecordTypeRow,
     Segment,
     TagRow,
+    Workspace,
 )
 
 __all__ = [
@@ -89,6 +92,32 @@ def _parts(table: Any, parts: tuple[str, ...]) -> "_Entity":
         unit.session.add(row)
 
     return _Entity(take, restore)
+
+
+def _for_owners(entity: "_Entity") -> "_Entity":
+    """The same, brought back by owners only."""
+
+    def restore(unit: Unit, entity_id: int, before: Any) -> None:
+        if unit.role != "owner":
+            raise NotAllowed("Only owners may change this.")
+        entity.restore(unit, entity_id, before)
+
+    return _Entity(entity.take, restore)
+
+
+_MANNER: Final = ("language", "zone", "currency", "country")
+
+
+def _manner(unit: Unit, _entity_id: int) -> Any:
+    row = unit.session.get(Workspace, unit.workspace_id)
+    return {part: getattr(row, part) for part in _MANNER}
+
+
+def _restore_manner(unit: Unit, _entity_id: int, before: Any) -> None:
+    row = unit.session.get(Workspace, unit.workspace_id)
+    for part in _MANNER:
+        setattr(row, part, before[part])
+    unit.session.add(row)
 
 
 def _field_life(unit: Unit, entity_id: int) -> Any:
@@ -173,6 +202,9 @@ _ENTITIES: Final[dict[str, _Entity]] = {
     "tag": _parts(TagRow, ("name",)),
     "group_order": _order(FieldGroupRow),
     "level_order": _order(LevelRow),
+    "mapping": _parts(HouseMapping, ("form_id", "target_slug", "pairs")),
+    "grant": _for_owners(_parts(HouseGrant, ("from_slug", "keys"))),
+    "manner": _for_owners(_Entity(_manner, _restore_manner)),
     "form": _Entity(_form, _restore_form),
     "segment": _Entity(_segment, _restore_segment),
 }

@@ -11,7 +11,6 @@ from finesieve.core.fields.manner import Manner
 from finesieve.services.changes import record_change, restore, snapshot
 from finesieve.services.manner import MannerInput
 from finesieve.services.scope import Scope
-from finesieve.store.catalogue import touch
 from finesieve.store.tables import DefinitionChange, Workspace
 
 __all__ = ["ChangeRow", "change_manner", "list_changes", "read_manner", "return_to"]
@@ -138,12 +137,12 @@ def read_manner(scope: Scope) -> Manner:
         return unit.manner
 
 
-def change_manner(scope: Scope, asked: MannerInput) -> None:
-    """Change how the house writes; nothing that is stored changes."""
+def change_manner(scope: Scope, asked: MannerInput) -> int:
+    """Change how the house writes; nothing that is stored changes. Gives the id for undoing."""
     with scope.transaction("owner") as unit:
+        before = snapshot(unit, "manner")
         row = unit.session.get(Workspace, unit.workspace_id)
         assert row is not None
         row.language, row.zone, row.currency, row.country = asked.language, asked.zone, asked.currency, asked.country
         unit.session.add(row)
-        unit.session.flush()
-        touch(unit.session, unit.workspace_id)
+        return record_change(unit, "manner", 0, "Changed how the house writes", before)

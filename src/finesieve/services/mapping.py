@@ -12,10 +12,10 @@ from finesieve.core.fields.about import HOUSE
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.values import StoredFile, Value
+from finesieve.services.changes import record_change, snapshot
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.tasks import Progress, begin_task, work_of
 from finesieve.services.values import change_row
-from finesieve.store.catalogue import touch
 from finesieve.store.rows import HOUSE_ID
 from finesieve.store.tables import FormRow, HouseGrant, HouseMapping, Workspace
 
@@ -121,8 +121,11 @@ def _likeness(one: str, other: str) -> float:
     return max(difflib.SequenceMatcher(None, one.lower(), other.lower()).ratio(), shared)
 
 
-def change_mapping(scope: Scope, form_id: int, target_slug: str, pairs: Mapping[int, str]) -> None:
-    """Say which answers set which house values. Raises InvalidInput for a pair of unequal kinds."""
+def change_mapping(scope: Scope, form_id: int, target_slug: str, pairs: Mapping[int, str]) -> int:
+    """Say which answers set which house values; gives the id for undoing.
+
+    Raises InvalidInput for a pair of unequal kinds.
+    """
     view = read_mapping(scope, form_id, target_slug)
     house, asked = {field.key: field for field in view.house}, {field.id: field for field in view.asked}
     for field_id, key in pairs.items():
@@ -133,12 +136,13 @@ def change_mapping(scope: Scope, form_id: int, target_slug: str, pairs: Mapping[
     if len(set(pairs.values())) < len(pairs):
         raise InvalidInput({"": "Two questions would set the same house value."})
     with scope.transaction("editor") as unit:
-        row = _mapping_row(unit, form_id, target_slug) or HouseMapping(
-            workspace_id=unit.workspace_id, form_id=form_id, target_slug=target_slug
-        )
+        row = _mapping_row(unit, form_id, target_slug)
+        before = snapshot(unit, "mapping", row.id or 0) if row else None
+        row = row or HouseMapping(workspace_id=unit.workspace_id, form_id=form_id, target_slug=target_slug)
         row.pairs = [[field_id, key] for field_id, key in pairs.items()]
         unit.session.add(row)
-        touch(unit.session, unit.workspace_id)
+        unit.session.flush()
+        return record_change(unit, "mapping", row.id or 0, f"Changed what {view.form} sets", before)
 
 
 def list_grants(scope: Scope) -> tuple[tuple[str, tuple[str, ...]], ...]:
@@ -148,21 +152,25 @@ def list_grants(scope: Scope) -> tuple[tuple[str, tuple[str, ...]], ...]:
         return tuple((row.from_slug, tuple(row.keys)) for row in rows)
 
 
-def change_grant(scope: Scope, from_slug: str, keys: Sequence[str]) -> None:
-    """Let another workspace set these house values by its forms; none withdraws the leave."""
+def change_grant(scope: Scope, from_slug: str, keys: Sequence[str]) -> int:
+    """Let another workspace set these house values by its forms; none withdraws the leave. Gives the id for undoing."""
     with scope.transaction("owner") as unit:
         known = {field.key for field in unit.catalogue.stored_about(HOUSE)}
         if not from_slug or len(from_slug) > 80:
             raise InvalidInput({"from_slug": "Write the other workspace’s short name, as in its address."})
         row = unit.session.exec(select(HouseGrant).where(col(HouseGrant.from_slug) == from_slug)).first()
         kept = [key for key in keys if key in known]
-        if row is None and kept:
-            unit.session.add(HouseGrant(workspace_id=unit.workspace_id, from_slug=from_slug, keys=kept))
-        elif row is not None and not kept:
+        if row is None and not kept:
+            return 0
+        before = snapshot(unit, "grant", row.id or 0) if row else None
+        row = row or HouseGrant(workspace_id=unit.workspace_id, from_slug=from_slug)
+        row.keys = kept
+        unit.session.add(row)
+        unit.session.flush()
+        grant_id = row.id or 0
+        if not kept:
             unit.session.delete(row)
-        elif row is not None:
-            row.keys = kept
-            unit.session.add(row)
+        return record_change(unit, "grant", grant_id, f"Changed what {from_slug} may set", before)
 
 
 def pass_on(unit: Unit, form_id: int, title: str, values: Mapping[str, Value]) -> None:

@@ -1,6 +1,7 @@
 """House values, and the answers that set them."""
 
 from collections.abc import Mapping
+from urllib.parse import quote
 
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
@@ -8,7 +9,7 @@ from starlette.responses import RedirectResponse, Response
 from finesieve.core.errors import InvalidInput
 from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
-from finesieve.office.shared.frame import page
+from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define import read_catalogue
 from finesieve.services.files import shelf, take_files
 from finesieve.services.house import cancel_scheduled, list_house, read_house_value, set_house_value
@@ -99,8 +100,8 @@ def cancel(desk: DeskHere, schedule_id: int, form: Posted) -> Response:
 @router.post("/house/grants")
 def grant(desk: DeskHere, form: Posted) -> Response:
     """Let another workspace set some house values."""
-    change_grant(desk.scope, form.one("from_slug").strip(), form.all("keys"))
-    return RedirectResponse(desk.path("define/house"), 303)
+    change = change_grant(desk.scope, form.one("from_slug").strip(), form.all("keys"))
+    return back_with(desk.path("define/house"), change)
 
 
 @router.get("/mapping/{form_id:int}")
@@ -138,7 +139,7 @@ def save_mapping(request: Request, desk: DeskHere, form_id: int, form: Posted, t
     """Say which answers set which house values."""
     chosen = {whole_number(name) or 0: value for name, value in form.values("pair_").items() if value}
     try:
-        change_mapping(desk.scope, form_id, to[:80], chosen)
+        change = change_mapping(desk.scope, form_id, to[:80], chosen)
     except InvalidInput as problem:
         return _mapping_page(request, desk, form_id, to[:80], chosen, problem.messages, 422)
-    return RedirectResponse(desk.path(f"define/mapping/{form_id}?to={to[:80]}&saved=1"), 303)
+    return back_with(desk.path(f"define/mapping/{form_id}?to={quote(to[:80])}"), change)

@@ -144,10 +144,10 @@ def _manner_page(
 def save_manner(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Change how the house writes."""
     try:
-        change_manner(desk.scope, read_input(MannerInput, form.data))
+        change = change_manner(desk.scope, read_input(MannerInput, form.data))
     except InvalidInput as problem:
         return _manner_page(request, desk, form.data, problem.messages, 422)
-    return RedirectResponse(desk.path("define/manner?saved=1"), 303)
+    return back_with(desk.path("define/manner"), change)
 
 
 @router.get("/tasks/{task_id:int}")
