@@ -119,9 +119,8 @@ class Answering(unittest.TestCase):
         decide_held(self.scope, held.id, apply=True)
         self.assertEqual(
             [shown(self.house, person, key) for key in ("favourite", "born", "plot_length", "zone")],
-            ["Kale", "29 Feb 2000", "7 m" if False else shown(self.house, person, "plot_length"), "Hill"],
+            ["Kale", "29 Feb 2000", "7", "Hill"],
         )
-        self.assertTrue(shown(self.house, person, "plot_length").startswith("7"))
         with self.assertRaises(InvalidInput):
             set_values(self.scope, person, {"favourite": "Leek"})
         set_values(self.scope, person, {"born": "2001-01-01"})
