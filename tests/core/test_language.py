@@ -20,6 +20,7 @@ from finesieve.core.language.parser import parse
 from finesieve.core.language.printer import print_expression, print_text_literal, print_with_values
 from finesieve.core.language.problems import CATALOGUE, FIXABLE
 from finesieve.core.language.typed import OPERATIONS
+from finesieve.core.values import Type
 from tests.support import strategies
 from tests.support.fields import MOMENT, NAMES, WORLD, checked, value_of
 from tests.support.texts import pairs
@@ -131,6 +132,23 @@ class Problems(unittest.TestCase):
         """A rule must be a yes/no."""
         problem = check("plot_length", NAMES, expect="yes_no").problems[0]
         self.assertEqual((problem.code, problem.span.start, problem.span.end), ("wrong-type", 0, 11))
+
+    def test_nobody_reads_a_secret_through_a_formula(self) -> None:
+        """Of secrets, files and structured data an expression learns whether they are filled, and nothing else."""
+        for kind in ("secret", "file", "structured"):
+            names = {"it": Type(kind), "member": Type("yes_no")}  # type: ignore[arg-type]  # literals
+            self.assertIsNotNone(check("it is filled and member", names).typed)
+            for text in (
+                "it",
+                "if(member, it, blank)",
+                "it else it",
+                "it = it",
+                "max(it, it)",
+                'it contains "a"',
+                "it < it",
+            ):
+                with self.subTest(kind=kind, text=text):
+                    self.assertIsNone(check(text, names).typed)
 
     def test_reserved_words_are_no_names(self) -> None:
         """No reserved word parses as a field."""

@@ -65,12 +65,19 @@ def check_tree(
     if typed is not None and typed.operation == "collection":
         checker.say_collection(typed)
         typed = None
-    if typed is not None and expect is not None and typed.type.kind != expect:
+    if typed is not None and typed.type.kind in _ONLY_FILLED:
+        message = f"This gives {say_kind(typed.type.kind)}, of which an expression can only ask whether it is filled."
+        checker.say("wrong-type", node.span, message, "add “is filled”")
+    elif typed is not None and expect is not None and typed.type.kind != expect:
         message = f"This gives {say_kind(typed.type.kind)}; here {say_kind(expect)} is needed."
         hint = "add a comparison, such as … > 3" if expect == "yes_no" else ""
         checker.say("wrong-type", node.span, message, hint)
     problems = tuple(sorted(checker.problems, key=lambda problem: (problem.span.start, problem.span.end)))
     return Checked(node, None if problems else typed, problems)
+
+
+_ONLY_FILLED: Final[frozenset[Kind]] = frozenset(("secret", "file", "structured"))
+"""Kinds that no expression gives: nobody reads a secret through a formula."""
 
 
 class _Checker(Collecting):
