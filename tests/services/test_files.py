@@ -12,12 +12,14 @@ from sqlmodel import select
 
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
 from finesieve.core.fields.families.data import MEDIA
+from finesieve.services.collect import publish_form, read_form
 from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.files import open_file, open_thumbnail, send_file, shelf, sweep_uploads, take_files
-from finesieve.services.people import read_profile, set_values
+from finesieve.services.people import decide_held, read_profile, set_values
 from finesieve.store.files import FileStore, Refused, clean_name, sniff
 from finesieve.store.rows import stored_row
-from finesieve.store.tables import History
+from finesieve.store.tables import History, Submission
+from tests.services.test_collect import make_form, public
 from tests.support.house import NOW, make_house
 from tests.support.work import later
 
@@ -179,6 +181,27 @@ class Secrets(unittest.TestCase):
         self.assertIn("$argon2", stored())
         set_values(house.scope, person, {"word": "-"})
         self.assertEqual(read_profile(house.scope, person, "word").history[0].new, "")
+
+    def test_not_in_what_was_sent_either(self) -> None:
+        """A sign-up, stored or held, keeps the hash only; taken over, it is the same hash."""
+        house = make_house()
+        create_field(house.scope, house.group_id(), FieldInput(label="Word", type_key="secret"))
+        form = make_form(house, "word")
+        publish_form(house.scope, form, read_form(house.scope, form).revision)
+        house.add(email="wren@hedgerow.example")
+        forms = public()
+        token = forms.open(house.slug, "join-us").token
+        answers = {"q1": "wren@hedgerow.example", "q2": "open sesame"}
+        self.assertTrue(forms.send(house.slug, "join-us", token, answers, frozenset(answers)).sent)
+        with house.scope.transaction("reader") as unit:
+            sent = unit.session.exec(select(Submission).where(Submission.form_id == form)).one()
+            self.assertTrue(sent.answers["word"].startswith("$argon2"))
+        decide_held(house.scope, sent.id or 0, apply=True)
+        with house.scope.transaction("reader") as unit:
+            row = stored_row(unit.session, unit.definitions, "person", sent.person_id) or {}
+        self.assertEqual(row["word"], sent.answers["word"])
+        with self.assertRaises(InvalidInput):
+            set_values(house.scope, sent.person_id, {"word": sent.answers["word"]})
 
 
 class Structured(unittest.TestCase):

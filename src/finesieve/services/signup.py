@@ -11,7 +11,7 @@ from sqlmodel import col, select
 
 from finesieve.core.catalogue import hidden_groups
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
-from finesieve.core.fields.about import record_about
+from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.fields.definition import Shelf
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.definition import Form
@@ -21,7 +21,7 @@ from finesieve.services.files import send_file, shelf_of
 from finesieve.services.lines import show_typed
 from finesieve.services.mapping import pass_on
 from finesieve.services.scope import Clock, Scope, Unit
-from finesieve.services.values import add_person, taken_keys
+from finesieve.services.values import add_person, hash_secrets, taken_keys
 from finesieve.store.database import Store
 from finesieve.store.files import FileStore
 from finesieve.store.rows import find_by_email, titles_of
@@ -139,6 +139,7 @@ class PublicForms:
             taken = taken_keys(unit, known or 0, values)
             if taken:
                 return replace(opened, outcome=opened.outcome.taken(taken))
+            values = hash_secrets(unit, PERSON, values)
             person_id = known or add_person(
                 unit, values | {"signed_up_on": unit.moment.today}, f"form: {opened.form.title}"
             )

@@ -11,6 +11,7 @@ from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import Json, to_json
+from finesieve.core.fields.families.texts import HASH_MARK
 from finesieve.core.language.derived import Members, Row
 from finesieve.core.values import Value
 from finesieve.services.scope import Unit
@@ -23,6 +24,7 @@ __all__ = [
     "add_row",
     "change_person",
     "change_row",
+    "hash_secrets",
     "members_of",
     "row_of",
     "taken_keys",
@@ -87,7 +89,7 @@ def taken_keys(unit: Unit, person_id: int, values: Mapping[str, Value]) -> list[
 
 def add_row(unit: Unit, about: str, values: Mapping[str, Value], source: str) -> int:
     """Add a person or a record; gives the id. Raises Conflict where a value must be unique and is taken."""
-    filled = _hashed(unit, about, {key: value for key, value in values.items() if value is not None})
+    filled = hash_secrets(unit, about, {key: value for key, value in values.items() if value is not None})
     row_id = insert_row(unit.session, unit.definitions, about, filled)
     _write_history(unit, about, row_id, None, row_of(unit, about, row_id, filled), source)
     return row_id
@@ -102,22 +104,22 @@ def change_row(unit: Unit, about: str, row_id: int, values: Mapping[str, Value],
     if stored is None:
         raise NotFound(f"There is no such {'person' if about == PERSON else 'record'}.")
     before = row_of(unit, about, row_id, stored)
-    changed = _hashed(unit, about, {key: value for key, value in values.items() if stored.get(key) != value})
+    changed = hash_secrets(unit, about, {key: value for key, value in values.items() if stored.get(key) != value})
     if changed:
         update_row(unit.session, unit.definitions, about, row_id, changed)
         _write_history(unit, about, row_id, before, row_of(unit, about, row_id, {**stored, **changed}), source)
     return len(changed)
 
 
-def _hashed(unit: Unit, about: str, values: Mapping[str, Value]) -> dict[str, Value]:
-    """The values with secrets as their hashes: nobody can read them back."""
-    by_key = unit.catalogue.keys_of(about)
-    return {
-        key: _hasher().hash(value)
-        if key in by_key and by_key[key].type.kind == "secret" and isinstance(value, str)
-        else value
-        for key, value in values.items()
-    }
+def hash_secrets(unit: Unit, about: str, values: Mapping[str, Value]) -> dict[str, Value]:
+    """The values with secrets as their hashes: nobody can read them back. What is a hash already stays."""
+    secret = {key for key, field in unit.catalogue.keys_of(about).items() if field.type.kind == "secret"}
+    found = dict(values)
+    for key in secret & found.keys():
+        value = found[key]
+        if isinstance(value, str) and not value.startswith(HASH_MARK):
+            found[key] = _hasher().hash(value)
+    return found
 
 
 def write_line(

@@ -11,6 +11,7 @@ from finesieve.core.fields.asked import Asked
 from finesieve.core.values import Value
 
 __all__ = [
+    "HASH_MARK",
     "read_colour",
     "read_email",
     "read_long_text",
@@ -126,12 +127,18 @@ def write_lines(value: Value, _asked: Asked) -> str:
     return "\n".join(value) if isinstance(value, tuple) else str(value or "")
 
 
+HASH_MARK: Final = "$argon2"
+"""How the hash of a secret begins; no secret does."""
+
+
 def read_secret(text: str, _asked: Asked) -> Value:
     """The words as typed; whoever stores them keeps only their hash."""
     if len(text) < 8:
         raise ValueError("Use at least 8 characters.")
     if len(text) > 200:
         raise ValueError("This is too long; at most 200 characters.")
+    if text.startswith(HASH_MARK):
+        raise ValueError("Choose another one; this looks like something that is kept.")
     return text
 
 
