@@ -1,9 +1,11 @@
 """Meshes and trays, the catalogue, and that every package says what is public."""
 
+import ast
 import importlib
 import inspect
 import pkgutil
 import unittest
+from pathlib import Path
 from zoneinfo import ZoneInfo
 
 import finesieve.core
@@ -84,6 +86,20 @@ class Surface(unittest.TestCase):
                 self.assertLessEqual(declared, set(vars(module)))
                 self.assertEqual({name for name in defined if _documented(vars(module)[name])} - declared, set())
 
+    def test_what_others_import_is_declared(self) -> None:
+        """No module of the product imports from another what that one does not declare."""
+        root = Path(finesieve.__file__).parent
+        trees = {
+            ".".join(("finesieve", *path.relative_to(root).with_suffix("").parts)): ast.parse(path.read_text())
+            for path in root.rglob("*.py")
+        }
+        declared = {name: _declared(tree) for name, tree in trees.items()}
+        for name, tree in trees.items():
+            for node in ast.walk(tree):
+                if isinstance(node, ast.ImportFrom) and node.module and declared.get(node.module) is not None:
+                    with self.subTest(name, of=node.module):
+                        self.assertLessEqual({alias.name for alias in node.names}, declared[node.module])
+
     def test_all_that_is_declared_is_documented(self) -> None:
         """Every public function of the core, but for plain arithmetic, says what it means."""
         for found in pkgutil.walk_packages(finesieve.core.__path__, "finesieve.core."):
@@ -95,3 +111,10 @@ def _documented(thing: object) -> bool:
     return bool(thing.__doc__) and not (
         inspect.isclass(thing) and (thing.__doc__ or "").startswith(f"{thing.__name__}(")
     )
+
+
+def _declared(tree: ast.Module) -> set[str] | None:
+    for node in tree.body:
+        if isinstance(node, ast.Assign) and isinstance(node.targets[0], ast.Name) and node.targets[0].id == "__all__":
+            return set(ast.literal_eval(node.value))
+    return None

@@ -30,6 +30,7 @@ __all__ = [
     "change_group",
     "create_group",
     "delete_group",
+    "make_group",
     "read_catalogue",
     "read_field",
     "read_group",

@@ -28,16 +28,23 @@ from finesieve.store.tables import FieldGroupRow, FieldRow
 
 __all__ = [
     "FieldInput",
+    "broken_by",
     "change_field",
     "create_field",
     "duplicate_field",
+    "everyone_of",
     "field_of",
     "free_key",
     "group_of",
+    "group_row",
+    "make_field",
     "move_field",
+    "next_position",
+    "refuse_loss",
     "reorder_fields",
     "rest_field",
     "settings_from",
+    "used_groups",
 ]
 
 

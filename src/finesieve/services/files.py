@@ -18,7 +18,17 @@ from finesieve.store.files import FileStore, Refused
 from finesieve.store.rows import stored_row
 from finesieve.store.tables import Upload
 
-__all__ = ["MOST_BYTES", "OpenedFile", "open_file", "open_thumbnail", "send_file", "shelf_of", "sweep_uploads"]
+__all__ = [
+    "MOST_BYTES",
+    "OpenedFile",
+    "open_file",
+    "open_thumbnail",
+    "send_file",
+    "shelf",
+    "shelf_of",
+    "sweep_uploads",
+    "take_files",
+]
 
 MOST_BYTES: Final = 20 * 1024 * 1024
 _USUAL_KILOBYTES: Final = 5_120

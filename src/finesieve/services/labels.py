@@ -38,6 +38,7 @@ __all__ = [
     "list_levels",
     "list_lists",
     "list_tags",
+    "make_label",
     "move_level",
     "read_level",
     "remove_label",

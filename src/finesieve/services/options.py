@@ -35,6 +35,7 @@ __all__ = [
     "change_options",
     "create_option_list",
     "list_option_lists",
+    "make_option_list",
     "paste_options",
     "read_option_list",
     "read_options",

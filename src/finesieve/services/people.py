@@ -36,6 +36,7 @@ __all__ = [
     "Profile",
     "decide_held",
     "list_people",
+    "people_page",
     "person_name",
     "read_profile",
     "set_values",

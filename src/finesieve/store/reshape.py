@@ -18,6 +18,7 @@ __all__ = [
     "distinct_values",
     "free_generation",
     "hold_still",
+    "last_line",
     "values_of",
     "write_column",
 ]

@@ -6,7 +6,11 @@ from typing import TypeVar
 
 from finesieve.core.values import DayOfYear, StoredFile, Structured, Type, Value, plain_number
 
-__all__ = ["from_json", "to_json"]
+__all__ = [
+    "Json",
+    "from_json",
+    "to_json",
+]
 
 _T = TypeVar("_T")
 _FILE_PARTS = ("digest", "name", "media_type", "size", "width", "height")

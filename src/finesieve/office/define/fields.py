@@ -38,7 +38,10 @@ from finesieve.services.passing import settle
 from finesieve.services.reading import read_values_of
 from finesieve.web.posted import Posted, PostedForm, whole_number
 
-__all__ = ["router"]
+__all__ = [
+    "options_page",
+    "router",
+]
 
 router = APIRouter(prefix="/w/{slug}/define")
 

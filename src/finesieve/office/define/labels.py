@@ -28,7 +28,7 @@ from finesieve.services.labels import (
 )
 from finesieve.web.posted import Posted
 
-__all__ = ["router"]
+__all__ = ["level_router", "router"]
 
 router = APIRouter(prefix="/w/{slug}/define")
 _KINDS = {"lists": "list", "levels": "level"}

@@ -21,7 +21,13 @@ from finesieve.core.language.sentence import (
 )
 from finesieve.web.posted import PostedForm, whole_number
 
-__all__ = ["Draft", "SentenceDraft", "draft_from_text", "read_sentence"]
+__all__ = [
+    "Draft",
+    "SentenceDraft",
+    "draft_from_text",
+    "draft_of",
+    "read_sentence",
+]
 
 MOST_CLAUSES = 50
 
