@@ -13,9 +13,11 @@ from sqlmodel import select
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
 from finesieve.core.fields.families.data import MEDIA
 from finesieve.services.collect import publish_form, read_form
+from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.files import open_file, open_thumbnail, send_file, shelf, sweep_uploads, take_files
 from finesieve.services.people import decide_held, read_profile, set_values
+from finesieve.services.sift import create_segment, export_segment
 from finesieve.store.files import FileStore, Refused, clean_name, sniff
 from finesieve.store.rows import stored_row
 from finesieve.store.tables import History, Submission
@@ -219,6 +221,11 @@ class Structured(unittest.TestCase):
             with self.subTest(wrong), self.assertRaises(InvalidInput) as caught:
                 set_values(house.scope, person, {"weather": wrong})
             self.assertIn("weather", caught.exception.messages)
+        create_derived(house.scope, DerivedInput(label="Again", formula="weather", group_id=house.group_id()))
+        profile = read_profile(house.scope, person)
+        lines = {line.field.key: line.shown for _, found in profile.groups for line in found}
+        self.assertEqual(lines["again"], lines["weather"])
+        self.assertIn("rain", "".join(export_segment(house.scope, create_segment(house.scope, "All"))[1]))
         for schema in ('{"type": "nonsense"}', "[", '{"$ref": "http://elsewhere.example/schema"}'):
             with self.subTest(schema), self.assertRaises(InvalidInput):
                 create_field(

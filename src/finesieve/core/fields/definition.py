@@ -30,6 +30,7 @@ _KIND_TYPES: Final[Mapping[Kind, str]] = {
     "datetime": "datetime",
     "day_of_year": "day_of_year",
     "text_list": "text_list",
+    "structured": "structured",
 }
 """By what type a derived value of each kind is shown."""
 

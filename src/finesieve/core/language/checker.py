@@ -76,8 +76,8 @@ def check_tree(
     return Checked(node, None if problems else typed, problems)
 
 
-_ONLY_FILLED: Final[frozenset[Kind]] = frozenset(("secret", "file", "structured"))
-"""Kinds that no expression gives: nobody reads a secret through a formula."""
+_ONLY_FILLED: Final[frozenset[Kind]] = frozenset(("secret", "file"))
+"""Kinds that no expression gives: nobody reads a secret through a formula, and a file belongs to its field."""
 
 
 class _Checker(Collecting):
