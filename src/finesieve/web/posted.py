@@ -80,17 +80,16 @@ async def posted(request: Request) -> PostedForm:
     with_files = takes and kind == "multipart/form-data"
     if not with_files and (whole_number(request.headers.get("content-length", "0")) or 0) > MOST_BYTES:
         raise HTTPException(413, "This is too much at once.")
-    form = await request.form(max_fields=MOST_INPUTS, max_files=MOST_FILES if takes else 1)
     pairs: list[tuple[str, str]] = []
     files: dict[str, tuple[str, bytes]] = {}
-    for name, value in form.multi_items():
-        if not isinstance(value, str):
-            if not takes:
+    async with request.form(max_fields=MOST_INPUTS, max_files=MOST_FILES if takes else 1) as form:
+        for name, value in form.multi_items():
+            if isinstance(value, str):
+                pairs.append((_sound(name), _sound(value).replace("\r\n", "\n")))
+            elif not takes:
                 raise HTTPException(422, "No file is asked for here.")
-            if value.filename:
+            elif value.filename:
                 files[_sound(name)] = (_sound(value.filename), await value.read())
-            continue
-        pairs.append((_sound(name), _sound(value).replace("\r\n", "\n")))
     if sum(len(name) + len(value) for name, value in pairs) > MOST_BYTES:
         raise HTTPException(413, "This is too much at once.")
     return PostedForm(pairs, files)
