@@ -113,6 +113,14 @@ class HouseValues(unittest.TestCase):
         self.assertEqual((view.line.shown, view.scheduled), ("3", ()))
         self.assertEqual([line.new for line in view.history], ["3", "2"])
 
+    def test_a_change_by_hand_is_later_than_what_took_effect_before_it(self) -> None:
+        """Though no job has written the scheduled value yet, the hand has the last word."""
+        set_house_value(self.scope, self.rate, "3", effective="2026-11-25T12:00")
+        there = later(self.house, NOW + timedelta(hours=5))
+        set_house_value(there.scope, self.rate, "5")
+        view = read_house_value(there.scope, self.rate)
+        self.assertEqual((view.line.shown, [line.new for line in view.history]), ("5", ["5", "3"]))
+
     def test_what_is_to_come_can_be_taken_back(self) -> None:
         set_house_value(self.scope, self.rate, "9", effective="2026-12-24T08:00")
         waiting = read_house_value(self.scope, self.rate).scheduled[0]
