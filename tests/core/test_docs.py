@@ -31,7 +31,8 @@ class Documents(unittest.TestCase):
         page = read("docs/language.md")
         for function in FUNCTIONS.values():
             for signature in function.signature.split(" · "):
-                self.assertIn(signature.replace("min(a, b, …)", "min(a, b, …)"), page)
+                self.assertIn(f"`{signature}`", page)
+            self.assertIn(f"| {function.help} |", page)
         for code in CATALOGUE:
             self.assertIn(f"`{code}`", page)
         for word in (*RESERVED, *KINDS):

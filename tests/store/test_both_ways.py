@@ -12,6 +12,7 @@ from finesieve.core.fields.encoding import to_json
 from finesieve.core.language import tree
 from finesieve.core.language.checker import check_tree
 from finesieve.core.language.evaluator import compile_python
+from finesieve.core.language.library import WHITE
 from finesieve.core.language.names import World
 from finesieve.core.language.printer import print_expression
 from finesieve.core.language.problems import Span
@@ -76,6 +77,14 @@ class BothWays(unittest.TestCase):
         python = compile_python(found.typed)(row, MOMENT)
         sql = by_sql(found.typed, strategies.WORLD, row)
         self.assertEqual(to_json(python), to_json(sql), f"{print_expression(node)} over {row}")
+
+    def test_white_space_is_the_same_set(self) -> None:
+        """All of Unicode's white space is trimmed in both, and what only looks like it in neither."""
+        typed = checked("trim(name)").typed
+        assert typed is not None
+        for name, trimmed in ((f"{WHITE}a b{WHITE}", "a b"), (WHITE, None), ("\u200ba\u180e", "\u200ba\u180e")):
+            row = {**ROW, "name": name}
+            self.assertEqual((compile_python(typed)(row, MOMENT), by_sql(typed, WORLD, row)), (trimmed, trimmed))
 
     def test_every_operation_runs_in_sql(self) -> None:
         """The SQL meanings are complete, and nothing else is there."""

@@ -153,6 +153,7 @@ def _number(depth: int) -> SearchStrategy[tree.Node]:
             lambda parts: st.sampled_from(["sum", "min", "max"]).map(lambda name: tree.Call(name, tuple(parts)))
         ),
         _call("years_between", day, day),
+        _library_numbers(depth),
         _call("age", day),
         _arithmetic("-", day, day),
         _any_kind("number", depth),
@@ -180,6 +181,7 @@ def _date(depth: int) -> SearchStrategy[tree.Node]:
         leaf,
         _arithmetic("+-", inner, _days),
         st.tuples(inner, _names("date")).map(lambda parts: tree.Call("max", parts)),
+        _library_dates(depth),
         _any_kind("date", depth),
     )
 
@@ -187,7 +189,61 @@ def _date(depth: int) -> SearchStrategy[tree.Node]:
 @cache
 def _text(depth: int) -> SearchStrategy[tree.Node]:
     leaf = st.one_of(_names("text"), texts.map(tree.Text))
-    return leaf if not depth else st.one_of(leaf, _any_kind("text", depth))
+    return leaf if not depth else st.one_of(leaf, _any_kind("text", depth), _library_texts(depth))
+
+
+_counts = st.one_of(st.integers(-2, 12), st.sampled_from([100, 101, 12_000, 12_001, 1_000])).map(
+    lambda count: tree.Number(Decimal(count))
+)
+
+
+@cache
+def _library_numbers(depth: int) -> SearchStrategy[tree.Node]:
+    """The plain functions that give numbers, over anything."""
+    inner, day, words = _number(depth - 1), _date(depth - 1), _text(depth - 1)
+    return st.one_of(
+        *(_call(name, inner) for name in ("floor", "ceil", "abs")),
+        _call("clamp", inner, inner, inner),
+        _call("power", inner, _counts),
+        _call("power", inner, inner),
+        _call("remainder", inner, inner),
+        _call("length", words),
+        _call("number", st.one_of(words, inner.map(lambda _: tree.Text(" 12.50 ")))),
+        _call("days_between", day, day),
+        _call("months_between", day, day),
+        *(_call(name, day) for name in ("year", "month", "day", "weekday", "days_until")),
+        st.lists(inner, min_size=1, max_size=3).map(lambda parts: tree.Call("average", tuple(parts))),
+        st.tuples(inner, day, words).map(lambda parts: tree.Call("count_filled", parts)),
+        st.tuples(inner, inner).map(
+            lambda parts: tree.Call("pick", (tree.Name(("zone",)), tree.Text("north"), parts[0], parts[1]))
+        ),
+    )
+
+
+@cache
+def _library_dates(depth: int) -> SearchStrategy[tree.Node]:
+    """The plain functions that give dates."""
+    inner = _date(depth - 1)
+    parts = st.integers(-1, 32).map(lambda part: tree.Number(Decimal(part)))
+    years = st.sampled_from([0, 1, 1999, 2000, 2026, 9999, 10_000]).map(lambda year: tree.Number(Decimal(year)))
+    return st.one_of(
+        *(
+            _call(name, inner, st.one_of(_counts, _number(depth - 1)))
+            for name in ("add_days", "add_months", "add_years")
+        ),
+        _call("date", years, parts, parts),
+        _call("next_anniversary", inner),
+    )
+
+
+@cache
+def _library_texts(depth: int) -> SearchStrategy[tree.Node]:
+    """The plain functions that give texts."""
+    inner = _text(depth - 1)
+    return st.one_of(
+        *(_call(name, inner) for name in ("lower", "upper", "trim")),
+        *(_call(name, inner, st.one_of(_counts, _number(depth - 1))) for name in ("left", "right")),
+    )
 
 
 @cache

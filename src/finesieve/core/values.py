@@ -5,6 +5,7 @@ Blank, the missing value, is Python's None; so is unknown, the blank of yes/no.
 
 import json
 import unicodedata
+from calendar import monthrange
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
@@ -22,11 +23,15 @@ __all__ = [
     "Type",
     "Value",
     "add",
+    "date_of",
     "date_plus",
     "divide",
     "exact_sum",
     "fold",
     "mean",
+    "months_between",
+    "months_later",
+    "months_start",
     "multiply",
     "plain_number",
     "round_to",
@@ -218,6 +223,33 @@ def date_plus(day: date, days: Decimal) -> date | None:
 
 def _months_forward(a: date, b: date) -> int:
     return 12 * (b.year - a.year) + b.month - a.month - (1 if b.day < a.day else 0)
+
+
+def date_of(year: Decimal, month: Decimal, day: Decimal) -> date | None:
+    """The date of these whole numbers; blank where there is no such day."""
+    if any(number != number.to_integral_value() or not 1 <= number <= 9999 for number in (year, month, day)):
+        return None
+    try:
+        return date(int(year), int(month), int(day))
+    except ValueError:
+        return None
+
+
+def months_between(a: date, b: date) -> int:
+    """Whole months from a to b, negative when b is earlier."""
+    return _months_forward(a, b) if a <= b else -_months_forward(b, a)
+
+
+def months_start(year: int, month: int) -> date | None:
+    """The first day of a month, blank outside years 1–9999."""
+    return date(year, month, 1) if 1 <= year <= 9999 else None
+
+
+def months_later(day: date, months: int) -> date | None:
+    """`day` moved by whole months, kept to the last day of a shorter month; blank outside years 1–9999."""
+    year, month = divmod(day.year * 12 + day.month - 1 + months, 12)
+    start = months_start(year, month + 1)
+    return None if start is None else start.replace(day=min(day.day, monthrange(year, month + 1)[1]))
 
 
 def years_between(a: date, b: date) -> int:

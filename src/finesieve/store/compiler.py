@@ -27,12 +27,15 @@ from sqlalchemy import (
     true,
     type_coerce,
 )
+from sqlalchemy.dialects.postgresql import array
 
 from finesieve.core.errors import NotCompilable
 from finesieve.core.language.evaluator import Moment
+from finesieve.core.language.library import AT_A_MOMENT
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Kind, Value
 from finesieve.store.columns import SQL_TYPES
+from finesieve.store.library import PLAIN
 
 __all__ = ["HANDLED", "Collected", "Columns", "Sql", "bound", "compile_sql"]
 
@@ -82,24 +85,34 @@ def compile_sql(typed: Typed, columns: Mapping[str, Sql] | Columns, moment: Mome
     """
     if not isinstance(columns, Columns):
         columns = Columns(columns)
-    if typed.operation == "name":
-        return columns.names[typed.key]
-    if typed.operation == "house":
-        return bound(moment.house.get(typed.name), typed.type.kind)
-    if typed.operation == "collect":
-        return _collect(typed, columns, moment)
-    if typed.operation == "today":
-        return literal(moment.today, Date())
-    if typed.operation == "age":
-        (born,) = (compile_sql(part, columns, moment) for part in typed.parts)
-        return func.finesieve.years_between(born, literal(moment.today, Date()), type_=Numeric())
-    if typed.operation == "to_date":
-        (instant,) = (compile_sql(part, columns, moment) for part in typed.parts)
-        return cast(func.timezone(str(moment.zone), instant), Date)
+    around = _AROUND.get(typed.operation)
+    if around is not None:
+        return around(typed, columns, moment)
     maker = _MAKERS.get(typed.operation)
     if maker is None:
         raise NotCompilable(typed.span, "This part is worked out in Python.")
     return maker(typed, [compile_sql(part, columns, moment) for part in typed.parts])
+
+
+def _age(typed: Typed, columns: Columns, moment: Moment) -> Sql:
+    (born,) = (compile_sql(part, columns, moment) for part in typed.parts)
+    return func.finesieve.years_between(born, literal(moment.today, Date()), type_=Numeric())
+
+
+def _to_date(typed: Typed, columns: Columns, moment: Moment) -> Sql:
+    (instant,) = (compile_sql(part, columns, moment) for part in typed.parts)
+    return cast(func.timezone(str(moment.zone), instant), Date)
+
+
+def _plain(typed: Typed, columns: Columns, moment: Moment) -> Sql:
+    """A function of the library, with the day or the moment it is where its meaning needs that."""
+    parts = [compile_sql(part, columns, moment) for part in typed.parts]
+    match AT_A_MOMENT.get(typed.operation):
+        case "today":
+            parts.append(bound(moment.today, "date"))
+        case "now":
+            parts.append(bound(moment.now, "datetime"))
+    return PLAIN[typed.operation](*parts)
 
 
 def _collect(typed: Typed, columns: Columns, moment: Moment) -> Sql:
@@ -254,6 +267,14 @@ def _texts(typed: Typed) -> Sql:
     return literal(tuple(typed.items), SQL_TYPES["choices"])
 
 
+def _count_values(typed: Typed, parts: list[Sql]) -> Sql:
+    filled = [
+        func.nullif(part, cast(array([], type_=Text()), SQL_TYPES["choices"])) if below.type.known else part
+        for part, below in zip(parts, typed.parts, strict=True)
+    ]
+    return cast(func.num_nonnulls(*filled), Numeric)
+
+
 def _blank(typed: Typed, parts: list[Sql]) -> Sql:
     if typed.parts[0].type.known:
         return func.coalesce(func.cardinality(parts[0]), 0) == 0
@@ -300,7 +321,20 @@ _MAKERS: Final[dict[str, _Maker]] = {
     "sum": _sum,
     "min": _extreme("least"),
     "max": _extreme("greatest"),
+    "mean": lambda _typed, parts: func.finesieve.mean(array(parts), type_=Numeric()),
+    "count_values": _count_values,
+    "date_of": lambda _typed, parts: func.finesieve.date_of(*parts, type_=Date()),
     "years_between": lambda _typed, parts: func.finesieve.years_between(*parts, type_=Numeric()),
 }
-HANDLED: Final = frozenset(_MAKERS) | {"name", "today", "age", "to_date", "house", "collect"}
+_AROUND: Final[dict[str, Callable[[Typed, Columns, Moment], Sql]]] = {
+    "name": lambda typed, columns, _moment: columns.names[typed.key],
+    "house": lambda typed, _columns, moment: bound(moment.house.get(typed.name), typed.type.kind),
+    "collect": _collect,
+    "today": lambda _typed, _columns, moment: literal(moment.today, Date()),
+    "age": _age,
+    "to_date": _to_date,
+    **dict.fromkeys(PLAIN, _plain),
+}
+"""Operations that need more than their parts: the names in reach, or the moment."""
+HANDLED: Final = frozenset(_MAKERS) | frozenset(_AROUND)
 """The operations that SQL can run; a test compares them with all there are."""

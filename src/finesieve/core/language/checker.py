@@ -8,8 +8,9 @@ from typing import Final
 
 from finesieve.core.language import tree
 from finesieve.core.language.collecting import AGGREGATES, Collecting
+from finesieve.core.language.declare import NUMBER, ORDERED, Function
 from finesieve.core.language.fitting import KIND_WORDS, NUMERIC, say_kind
-from finesieve.core.language.functions import FUNCTIONS, ORDERED, Function, nearest
+from finesieve.core.language.functions import FUNCTIONS, nearest
 from finesieve.core.language.names import World
 from finesieve.core.language.parser import parse
 from finesieve.core.language.problems import Problem, Span
@@ -262,8 +263,8 @@ class _Checker(Collecting):
             return None
         if not self._count_fits(node, function):
             return None
-        if function.name == "if":
-            return self._if(node)
+        if function.name in self._SPECIAL:
+            return self._SPECIAL[function.name](self, node)
         if function.name in AGGREGATES and self.is_collection(node.arguments[0]):
             return self.collected(node, function)
         if function.collects:
@@ -271,7 +272,17 @@ class _Checker(Collecting):
         return self._call(node, function)
 
     def _count(self, node: tree.Call) -> Typed | None:
-        """`count(choices)`; every other of these functions needs a collection."""
+        """`count(choices)`, `count_filled(a, b)`, `average(a, b)`; the others of these functions need a collection."""
+        if node.function == "count_filled":
+            return self.made("count_values", _NUMBER, node, [self.typed(argument) for argument in node.arguments])
+        if node.function == "average":
+            agreed = self._agreeing(list(node.arguments), node.span)
+            if agreed is not None and agreed[0].type.kind not in NUMERIC:
+                self.say(
+                    "wrong-type", agreed[0].span, f"average needs numbers; this is {say_kind(agreed[0].type.kind)}."
+                )
+                return None
+            return None if agreed is None else self.made("mean", agreed[0].type, node, list(agreed))
         operand = self.typed(node.arguments[0])
         if operand is not None and node.function == "count" and operand.type.kind in ("choices", "text_list"):
             return self.made("count_items", _NUMBER, node, [operand])
@@ -283,7 +294,9 @@ class _Checker(Collecting):
     def _count_fits(self, node: tree.Call, function: Function) -> bool:
         given, most = len(node.arguments), len(function.takes)
         odd_missing = function.name == "if" and given % 2 == 0
-        if given >= function.least and (function.repeats or given <= most) and not odd_missing:
+        one_only = function.collects and given > 1 and self.is_collection(node.arguments[0])
+        fits = given >= function.least and (function.repeats or given <= most) and not odd_missing and not one_only
+        if fits and not (function.name == "date" and given == 2):
             return True
         self.say("argument-count", node.span, f"{function.name} is written {function.signature}.", function.example)
         return False
@@ -323,6 +336,39 @@ class _Checker(Collecting):
         for condition, branch in zip(conditions, agreed, strict=False):
             interleaved += [condition, branch]
         return self.made("if", agreed[0].type, node, [*interleaved, agreed[-1]])
+
+    def _pick(self, node: tree.Call) -> Typed | None:
+        """`pick` is an `if` over the options of a choice, in words that fit it."""
+        choice, *rest = node.arguments
+        of = self.typed(choice)
+        if of is None:
+            return None
+        if of.type.kind != "choice":
+            self.say("wrong-type", choice.span, f"pick needs a choice; this is {say_kind(of.type.kind)}.")
+            return None
+        options = rest[0 : len(rest) - len(rest) % 2 : 2]
+        named = [option.value for option in options if isinstance(option, tree.Text)]
+        for place, option in enumerate(options):
+            if not isinstance(option, tree.Text) or option.value in named[:place]:
+                self.say("list-item", option.span, "Each option of pick is written out, and named once.")
+                return None
+        complete = len(rest) % 2 == 0 and set(of.type.options) <= set(named)
+        if len(rest) % 2 == 0 and not complete:
+            self.say("argument-count", node.span, "Not every option is named; add a value for the others at the end.")
+            return None
+        pairs: list[tree.Node] = []
+        for option, value in zip(options, rest[1::2], strict=False):
+            pairs += [tree.Compare("=", choice, option, span=option.span), value]
+        otherwise = tree.Blank(span=node.span) if complete else rest[-1]
+        return self._if(tree.Call("if", (*pairs, otherwise), span=node.span))
+
+    def _date_call(self, node: tree.Call) -> Typed | None:
+        if len(node.arguments) == 1:
+            part = self.typed(node.arguments[0])
+            return None if part is None else self.fitted(part, _DATE)
+        return self.made("date_of", _DATE, node, [self._of_kind(part, NUMBER) for part in node.arguments])
+
+    _SPECIAL: Final = {"if": _if, "pick": _pick, "date": _date_call}
 
     # Agreement of types
 

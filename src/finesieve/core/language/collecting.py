@@ -8,8 +8,9 @@ from typing import Final
 
 from finesieve.core.fields.keys import PREFIXES
 from finesieve.core.language import tree
+from finesieve.core.language.declare import ORDERED, Function
 from finesieve.core.language.fitting import NUMERIC, say_kind
-from finesieve.core.language.functions import FUNCTIONS, ORDERED, Function, nearest
+from finesieve.core.language.functions import FUNCTIONS, nearest
 from finesieve.core.language.names import Place, World
 from finesieve.core.language.problems import Span
 from finesieve.core.language.sums import Sums

@@ -7,6 +7,7 @@ from decimal import Decimal
 from typing import Any, Final
 
 from finesieve.core import values
+from finesieve.core.language.library import AT_A_MOMENT, LIBRARY
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Value
 
@@ -83,6 +84,35 @@ def _all_filled(operation: Callable[..., Value]) -> _Maker:
         return one(parts) if len(parts) == 1 else two(parts)
 
     return make
+
+
+def _plain(name: str) -> _Maker:
+    """A function of the library: blank as soon as one argument is, else its meaning."""
+    meaning, moment_part = LIBRARY[name][1], AT_A_MOMENT.get(name)
+
+    def make(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+        def run(row: Mapping[str, Value], moment: Moment) -> Value:
+            arguments: list[Any] = []
+            for part in parts:
+                value = part(row, moment)
+                if value is None:
+                    return None
+                arguments.append(value)
+            if moment_part:
+                arguments.append(moment.today if moment_part == "today" else moment.now)
+            return meaning(*arguments)
+
+        return run
+
+    return make
+
+
+def _date_of(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        numbers: list[Any] = [part(row, moment) for part in parts]
+        return None if None in numbers else values.date_of(*numbers)
+
+    return run
 
 
 def _and(_typed: Typed, parts: tuple[Program, ...]) -> Program:
@@ -376,6 +406,10 @@ _MAKERS: Final[dict[str, _Maker]] = {
     "sum": _skipping_blanks(values.exact_sum),
     "min": _skipping_blanks(lambda filled: min(filled) if filled else None),
     "max": _skipping_blanks(lambda filled: max(filled) if filled else None),
+    "mean": _skipping_blanks(lambda filled: values.mean(filled) if filled else None),
+    "count_values": _skipping_blanks(lambda filled: Decimal(len([value for value in filled if value != ()]))),
+    "date_of": _date_of,
+    **{name: _plain(name) for name in LIBRARY},
     "years_between": _all_filled(lambda a, b: Decimal(values.years_between(a, b))),
     "age": _age,
     "today": _today,

@@ -1,52 +1,27 @@
-"""Every function, declared once: signature, one line of help, an example, its types.
+"""Every function: those with rules of their own are declared here, the plain ones in the library.
 
 Editor help, the reference page and the checker read this table; the Python
 meaning stands in the evaluator and the SQL meaning in the store's compiler,
 and a test holds both complete.
 """
 
-from dataclasses import dataclass
-from typing import Final, Literal
-
-from finesieve.core.values import Kind
-
-__all__ = ["FUNCTIONS", "ORDERED", "Function", "nearest"]
-
 import difflib
 from collections.abc import Iterable
+from typing import Final
 
-ORDERED: Final[frozenset[Kind]] = frozenset(("number", "money", "date", "datetime", "time", "day_of_year"))
-"""Kinds whose values have an order."""
-_NUMBERS: Final[frozenset[Kind]] = frozenset(("number", "money"))
-_DATE: Final[frozenset[Kind]] = frozenset(("date",))
-_NUMBER: Final[frozenset[Kind]] = frozenset(("number",))
+from finesieve.core.language.declare import DATE, NUMBER, NUMBERS, ORDERED, Function
+from finesieve.core.language.library import LIBRARY
+from finesieve.core.values import Kind
+
+__all__ = ["FUNCTIONS", "nearest"]
+
 _COLLECTION: Final[frozenset[Kind]] = frozenset(("collection",))
-
-
-@dataclass(frozen=True, slots=True)
-class Function:
-    """One function.
-
-    `takes` gives the kinds each argument may have; the last repeats when
-    `repeats`. `gives` is the kind of the result, or "same" for that of the
-    arguments, which must then agree. One that `collects` takes a collection, or
-    one of its columns, as its only argument.
-    """
-
-    name: str
-    signature: str
-    help: str
-    example: str
-    takes: tuple[frozenset[Kind], ...]
-    gives: Kind | Literal["same"]
-    least: int
-    repeats: bool = False
-    collects: bool = False
 
 
 FUNCTIONS: Final[dict[str, Function]] = {
     function.name: function
     for function in (
+        *(function for function, _ in LIBRARY.values()),
         Function(
             "if",
             "if(condition, a, b) · if(c1, a1, c2, a2, …, otherwise)",
@@ -58,11 +33,30 @@ FUNCTIONS: Final[dict[str, Function]] = {
             repeats=True,
         ),
         Function(
+            "pick",
+            "pick(choice, option, value, …, otherwise)",
+            "The value beside the option chosen; the last may be left out where every option is named.",
+            'pick(zone, "north", 2, "hill", 3, 1)',
+            (),
+            "same",
+            3,
+            repeats=True,
+        ),
+        Function(
+            "date",
+            'date("2026-03-01") · date(year, month, day) · date(datetime)',
+            "A date: as written, of its parts, or the day of a moment; blank where there is no such day.",
+            "date(year(born), 1, 1)",
+            (NUMBER, NUMBER, NUMBER),
+            "date",
+            1,
+        ),
+        Function(
             "round",
             "round(x, places = 0)",
             "Rounds half away from zero; places from −15 to 10.",
             "round(plot_length * 0.8, 1)",
-            (_NUMBERS, _NUMBER),
+            (NUMBERS, NUMBER),
             "same",
             1,
         ),
@@ -71,7 +65,7 @@ FUNCTIONS: Final[dict[str, Function]] = {
             "sum(a, b, …)",
             "Adds the values, leaving out blanks; 0 where all are blank. Also of a column of records: sum(plots.area).",
             "sum(plot_length, plot_width)",
-            (_NUMBERS,),
+            (NUMBERS,),
             "same",
             1,
             repeats=True,
@@ -101,7 +95,7 @@ FUNCTIONS: Final[dict[str, Function]] = {
             "years_between(from, to)",
             "Whole years from one date to another.",
             "years_between(born, signed_up_on)",
-            (_DATE, _DATE),
+            (DATE, DATE),
             "number",
             2,
         ),
@@ -110,7 +104,7 @@ FUNCTIONS: Final[dict[str, Function]] = {
             "age(date)",
             "Whole years from the date to today; right on every day.",
             "age(born) >= 16",
-            (_DATE,),
+            (DATE,),
             "number",
             1,
         ),
@@ -135,22 +129,24 @@ FUNCTIONS: Final[dict[str, Function]] = {
         ),
         Function(
             "count_filled",
-            "count_filled(plots.column where condition)",
-            "How many records have a value there.",
+            "count_filled(a, b, …) · count_filled(plots.column where condition)",
+            "How many of the values are filled; how many records have a value there.",
             "count_filled(plots.limed_on)",
             (_COLLECTION,),
             "number",
             1,
+            repeats=True,
             collects=True,
         ),
         Function(
             "average",
-            "average(plots.column where condition)",
+            "average(a, b, …) · average(plots.column where condition)",
             "The mean of the values, leaving out blanks; blank where there is none.",
             "average(plots.area)",
             (_COLLECTION,),
             "same",
             1,
+            repeats=True,
             collects=True,
         ),
         Function(

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Final
 
+from finesieve.core.language.library import AT_A_MOMENT, LIBRARY
 from finesieve.core.language.problems import Span
 from finesieve.core.values import Type, Value
 
@@ -17,8 +18,8 @@ OPERATIONS: Final = frozenset(
     "const name not and or = != < <= > >= between in contains starts_with ends_with is_blank is_filled "
     "add subtract multiply divide negate date_plus date_minus to_date if else "
     "round sum min max years_between age today "
-    "house collect holds_any holds_every holds_no count_items step_of".split()
-)
+    "house collect holds_any holds_every holds_no count_items step_of mean count_values date_of".split()
+) | frozenset(LIBRARY)
 """Every operation; a test holds both back ends to this list."""
 
 
@@ -87,4 +88,4 @@ class Typed:
     @property
     def volatile(self) -> bool:
         """Whether the result changes as time passes alone."""
-        return any(part.operation in ("age", "today") for part in self.walk())
+        return any(part.operation in ("age", "today", *AT_A_MOMENT) for part in self.walk())
