@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.fields.keys import RESERVED
-from finesieve.core.language import evaluator, tree
+from finesieve.core.language import evaluator, gathering, tree
 from finesieve.core.language.checker import check, check_tree
 from finesieve.core.language.collecting import AGGREGATES
 from finesieve.core.language.derived import find_circle, layers
@@ -254,7 +254,7 @@ class Values(unittest.TestCase):
         collecting = {name for name, function in FUNCTIONS.items() if function.collects}
         said_by_others = {"pick", "date"}
         self.assertLessEqual(set(FUNCTIONS) - collecting - said_by_others, OPERATIONS)
-        self.assertEqual(set(evaluator._FINISHERS), AGGREGATES)
+        self.assertEqual(set(gathering.FINISHERS), AGGREGATES)
 
     def test_examples_of_functions_are_sound(self) -> None:
         """What the help shows can be used as it stands."""

@@ -29,8 +29,15 @@ PLOT: dict[str, Type] = {
     "limed_on": Type("date"),
     "leased": Type("yes_no"),
 }
+CROPS = Type(
+    "choices",
+    ("beans", "kale", "leek"),
+    "crops",
+    labels=("Long beans", "Kale", "Leek"),
+    scores=(Decimal(1), Decimal("0.25"), Decimal(0)),
+)
 WORLD = World(
-    Place("person", NAMES | {"crops": Type("choices", ("beans", "kale", "leek"), "crops")}, {"plots": "record:1"}),
+    Place("person", NAMES | {"crops": CROPS}, {"plots": "record:1"}),
     {"record:1": Place("record:1", PLOT)},
 )
 """The same fields, with a multiple choice and the records of the person in reach."""
@@ -321,7 +328,9 @@ collecting = st.one_of(
     _collected(["sum", "average", "min", "max", "count_filled"], ["area"]),
     _collected(["latest", "first"], ["area"], by=True),
     _collected(["count_filled"], ["limed_on", "soil"]),
-    st.just(tree.Call("count", (tree.Name(("crops",)),))),
+    st.sampled_from(["count", "score"]).map(lambda name: tree.Call(name, (tree.Name(("crops",)),))),
+    st.just(tree.Call("score", (tree.Name(("zone",)),))),
+    texts.map(lambda words: tree.Call("length", (tree.Call("join", (tree.Name(("crops",)), tree.Text(words))),))),
 )
 """Numbers over the records of a person; over several choices."""
 collecting_verdicts = st.one_of(
@@ -332,7 +341,11 @@ collecting_verdicts = st.one_of(
     st.just(tree.Call("any", (tree.Name(("plots",)),))),
 )
 collecting_others = st.one_of(
-    _collected(["latest", "first", "min", "max"], ["limed_on"]), _collected(["latest", "first"], ["soil"], by=True)
+    texts.map(lambda words: tree.Call("join", (tree.Name(("crops",)), tree.Text(words)))),
+    st.just(tree.Call("join", (tree.Name(("crops",)), tree.Name(("note",))))),
+    st.just(tree.Call("label", (tree.Name(("zone",)),))),
+    _collected(["latest", "first", "min", "max"], ["limed_on"]),
+    _collected(["latest", "first"], ["soil"], by=True),
 )
 any_collecting: SearchStrategy[tree.Node] = st.one_of(
     collecting,

@@ -286,8 +286,20 @@ def hidden_groups(catalogue: Catalogue) -> frozenset[int]:
 def _own_names(catalogue: Catalogue) -> dict[str, Type]:
     return {
         "tags": Type("choices", (), "tags", known=True),
-        "lists": Type("choices", tuple(known.key for known in catalogue.lists), "lists", known=True),
-        "level": Type("choice", tuple(known.key for known in catalogue.levels), "level", ordered=True),
+        "lists": Type(
+            "choices",
+            tuple(known.key for known in catalogue.lists),
+            "lists",
+            known=True,
+            labels=tuple(known.name for known in catalogue.lists),
+        ),
+        "level": Type(
+            "choice",
+            tuple(known.key for known in catalogue.levels),
+            "level",
+            ordered=True,
+            labels=tuple(known.name for known in catalogue.levels),
+        ),
     }
 
 

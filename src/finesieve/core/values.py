@@ -7,7 +7,7 @@ import json
 import unicodedata
 from calendar import monthrange
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
 from decimal import ROUND_HALF_UP, Context, Decimal, InvalidOperation, Overflow
 from typing import Any, Final, Literal, get_args
@@ -130,7 +130,9 @@ class Type:
     `options` are the stored values of a choice, in order; none stand for an open
     choice, such as tags. `source` is the key of the field that the choice comes
     from; `ordered` says that the options are steps. `known` marks what is never
-    blank but empty, such as tags. `member` is what a collection is of.
+    blank but empty, such as tags. `member` is what a collection is of. `labels`
+    and `scores` are those of the options, in their order; they do not tell types
+    apart.
     """
 
     kind: Kind
@@ -139,6 +141,18 @@ class Type:
     ordered: bool = False
     known: bool = False
     member: str = ""
+    labels: tuple[str, ...] = field(default=(), compare=False)
+    scores: tuple[Decimal, ...] = field(default=(), compare=False)
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        """The options as people read them; the stored values where there are no labels."""
+        return self.labels or self.options
+
+    @property
+    def points(self) -> tuple[Decimal, ...]:
+        """What each option counts; one without a score counts nothing."""
+        return self.scores or (Decimal(0),) * len(self.options)
 
     @property
     def is_choice(self) -> bool:

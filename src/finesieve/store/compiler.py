@@ -1,12 +1,13 @@
 """The SQL back end of the language: checked form to SQLAlchemy expressions with bound parameters."""
 
 import sys
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any, Final
 
 from sqlalchemy import (
+    ARRAY,
     Boolean,
     ColumnElement,
     Date,
@@ -264,7 +265,33 @@ def _in(typed: Typed, parts: list[Sql]) -> Sql:
 
 
 def _texts(typed: Typed) -> Sql:
-    return literal(tuple(typed.items), SQL_TYPES["choices"])
+    return _text_array([str(item) for item in typed.items])
+
+
+def _text_array(items: Sequence[str]) -> Sql:
+    return literal(tuple(items), SQL_TYPES["choices"])
+
+
+def _points(typed: Typed) -> Sql:
+    return cast(
+        array([bound(point, "number") for point in typed.parts[0].type.points], type_=Numeric()), ARRAY(Numeric)
+    )
+
+
+def _label(typed: Typed, parts: list[Sql]) -> Sql:
+    of = typed.parts[0].type
+    return func.finesieve.label(parts[0], _text_array(of.options), _text_array(of.words), type_=Text())
+
+
+def _score(typed: Typed, parts: list[Sql]) -> Sql:
+    options = _text_array(typed.parts[0].type.options)
+    return func.finesieve.score(parts[0], options, _points(typed), type_=Numeric())
+
+
+def _join(typed: Typed, parts: list[Sql]) -> Sql:
+    of = typed.parts[0].type
+    words = (_text_array(of.options), _text_array(of.words))
+    return func.finesieve.joined(parts[0], *words, parts[1], type_=Text())
 
 
 def _count_values(typed: Typed, parts: list[Sql]) -> Sql:
@@ -323,6 +350,9 @@ _MAKERS: Final[dict[str, _Maker]] = {
     "max": _extreme("greatest"),
     "mean": lambda _typed, parts: func.finesieve.mean(array(parts), type_=Numeric()),
     "count_values": _count_values,
+    "label": _label,
+    "score": _score,
+    "join": _join,
     "date_of": lambda _typed, parts: func.finesieve.date_of(*parts, type_=Date()),
     "years_between": lambda _typed, parts: func.finesieve.years_between(*parts, type_=Numeric()),
 }

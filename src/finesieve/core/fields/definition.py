@@ -9,7 +9,7 @@ from typing import Final
 
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.encoding import Json, from_json
-from finesieve.core.fields.families.choices import country_codes, regions_of
+from finesieve.core.fields.families.choices import country_codes, country_names, regions_of
 from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.fields.options import Option
 from finesieve.core.fields.settings import FieldSettings
@@ -110,7 +110,21 @@ class Field:
             return self.result
         options = self._stored_options()
         source = self.key if self.type.kind in ("choice", "choices") else ""
-        return Type(self.type.kind, options, source, ordered=self.type_key == "progress")
+        return Type(
+            self.type.kind,
+            options,
+            source,
+            ordered=self.type_key == "progress",
+            labels=self._labels(),
+            scores=tuple(option.score or Decimal(0) for option in self.options),
+        )
+
+    def _labels(self) -> tuple[str, ...]:
+        if self.type_key == "country":
+            return country_names(self.manner.language)
+        if self.type_key == "region":
+            return tuple(name for _, name in regions_of(self.settings.country or self.manner.country))
+        return tuple(option.label for option in self.options)
 
     def _stored_options(self) -> tuple[str, ...]:
         if self.type_key == "country":

@@ -321,7 +321,8 @@ class _Checker(Collecting):
 
     def _wrong_argument(self, part: Typed, function: Function, takes: frozenset[Kind]) -> None:
         code = "no-order" if takes == ORDERED else "wrong-type"
-        wanted = " or ".join(say_kind(kind) for kind in ("number", "money", "date") if kind in takes)
+        said = ("number", "money", "date") if takes == ORDERED else KIND_WORDS
+        wanted = " or ".join(say_kind(kind) for kind in said if kind in takes)
         message = f"{function.name} needs {wanted}; this is {say_kind(part.type.kind)}."
         self.say(code, part.span, message)
 

@@ -1,39 +1,18 @@
 """The Python back end: checked form to a function of one person's values."""
 
-from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
-from datetime import date, datetime, tzinfo
+from collections.abc import Callable, Mapping
+from datetime import date, datetime
 from decimal import Decimal
 from typing import Any, Final
 
 from finesieve.core import values
-from finesieve.core.language.library import AT_A_MOMENT, LIBRARY
+from finesieve.core.language.gathering import collect
+from finesieve.core.language.library import AT_A_MOMENT, LIBRARY, MOST_CHARACTERS
+from finesieve.core.language.program import Maker, Moment, Program
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Value
 
 __all__ = ["HANDLED", "Moment", "Program", "compile_python"]
-
-
-@dataclass(frozen=True, slots=True)
-class Moment:
-    """When an expression is worked out, and where: `now` is aware, `zone` the workspace's.
-
-    `house` gives the house values as they stand at that moment, by key.
-    """
-
-    now: datetime
-    zone: tzinfo
-    house: Mapping[str, Value] = field(default_factory=dict, compare=False)
-
-    @property
-    def today(self) -> date:
-        return self.now.astimezone(self.zone).date()
-
-
-Program = Callable[[Mapping[str, Value], Moment], Value]
-"""Values by key and the moment, to the result. Never raises for values of the right types."""
-
-_Maker = Callable[[Typed, tuple[Program, ...]], Program]
 
 
 def compile_python(typed: Typed) -> Program:
@@ -56,7 +35,7 @@ def _today(_typed: Typed, _parts: tuple[Program, ...]) -> Program:
     return lambda row, moment: moment.today
 
 
-def _all_filled(operation: Callable[..., Value]) -> _Maker:
+def _all_filled(operation: Callable[..., Value]) -> Maker:
     """An operation that gives blank as soon as one part is blank."""
 
     def one(parts: tuple[Program, ...]) -> Program:
@@ -86,7 +65,7 @@ def _all_filled(operation: Callable[..., Value]) -> _Maker:
     return make
 
 
-def _plain(name: str) -> _Maker:
+def _plain(name: str) -> Maker:
     """A function of the library: blank as soon as one argument is, else its meaning."""
     meaning, moment_part = LIBRARY[name][1], AT_A_MOMENT.get(name)
 
@@ -105,6 +84,47 @@ def _plain(name: str) -> _Maker:
         return run
 
     return make
+
+
+def _label(typed: Typed, parts: tuple[Program, ...]) -> Program:
+    (operand,) = parts
+    type_ = typed.parts[0].type
+    words = dict(zip(type_.options, type_.words, strict=True))
+
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        value = operand(row, moment)
+        return words.get(value, value) if isinstance(value, str) else None
+
+    return run
+
+
+def _score(typed: Typed, parts: tuple[Program, ...]) -> Program:
+    (operand,) = parts
+    type_ = typed.parts[0].type
+    points = dict(zip(type_.options, type_.points, strict=True))
+
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        held: Any = operand(row, moment)
+        if held is None:
+            return None
+        chosen = held if isinstance(held, tuple) else (held,)
+        return values.exact_sum(points.get(value, Decimal(0)) for value in chosen)
+
+    return run
+
+
+def _join(typed: Typed, parts: tuple[Program, ...]) -> Program:
+    operand, separator = parts
+    type_ = typed.parts[0].type
+    words = tuple(zip(type_.options, type_.words, strict=True))
+
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        held: Any = operand(row, moment) or ()
+        between: Any = separator(row, moment) or ""
+        items = [word for option, word in words if option in held] if words else held
+        return between.join(items)[:MOST_CHARACTERS] or None
+
+    return run
 
 
 def _date_of(_typed: Typed, parts: tuple[Program, ...]) -> Program:
@@ -177,7 +197,7 @@ def _house(typed: Typed, _parts: tuple[Program, ...]) -> Program:
     return lambda row, moment: moment.house.get(key)
 
 
-def _holds(test: Callable[[frozenset[Any], frozenset[Any]], bool]) -> _Maker:
+def _holds(test: Callable[[frozenset[Any], frozenset[Any]], bool]) -> Maker:
     def make(typed: Typed, parts: tuple[Program, ...]) -> Program:
         (operand,) = parts
         items, known = frozenset(typed.items), typed.parts[0].type.known
@@ -197,95 +217,6 @@ def _step_of(typed: Typed, parts: tuple[Program, ...]) -> Program:
     (operand,) = parts
     places = {step: Decimal(place) for place, step in enumerate(typed.items, 1)}
     return lambda row, moment: places.get(operand(row, moment))
-
-
-class _Inside(Mapping[str, Value]):
-    """A member of a collection, with all that is around it in reach."""
-
-    def __init__(self, around: Mapping[str, Value], prefix: str, member: Mapping[str, Value]) -> None:
-        self._around = around
-        self._prefix = prefix
-        self._member = member
-
-    def __getitem__(self, key: str) -> Value:
-        if key.startswith(self._prefix):
-            return self._member.get(key[len(self._prefix) :])
-        return self._around.get(key)
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self._around)
-
-    def __len__(self) -> int:
-        return len(self._around)
-
-
-def _collect(typed: Typed, parts: tuple[Program, ...]) -> Program:
-    part = dict(zip(typed.roles, parts, strict=True))
-    condition, column, by = part.get("where"), part.get("column"), part.get("by")
-    finish, key, prefix = _FINISHERS[typed.name], typed.key, f"{typed.level + 1}:"
-    three_valued = typed.name in ("any", "all")
-
-    def run(row: Mapping[str, Value], moment: Moment) -> Value:
-        members: Any = row.get(key) or ()
-        found: list[tuple[Any, Any]] = []
-        for member in members:
-            inside = _Inside(row, prefix, member)
-            verdict = True if condition is None else condition(inside, moment)
-            if three_valued:
-                found.append((verdict, None))
-            elif verdict is True:
-                found.append((column(inside, moment) if column else True, by(inside, moment) if by else None))
-        return finish(found, by is not None)
-
-    return run
-
-
-_Found = list[tuple[Any, Any]]
-
-
-def _filled(found: _Found) -> list[Any]:
-    return [value for value, _ in found if value is not None]
-
-
-def _average(found: _Found, _ordered: bool) -> Value:
-    filled = _filled(found)
-    return values.mean(filled) if filled else None
-
-
-def _any(found: _Found, _ordered: bool) -> Value:
-    verdicts = [verdict for verdict, _ in found]
-    return True if True in verdicts else None if None in verdicts else False
-
-
-def _all(found: _Found, _ordered: bool) -> Value:
-    verdicts = [verdict for verdict, _ in found]
-    return False if False in verdicts else None if None in verdicts else True
-
-
-def _picked(last: bool) -> Callable[[_Found, bool], Value]:
-    def pick(found: _Found, ordered: bool) -> Value:
-        ranked = [(order if ordered else 0, place) for place, (_, order) in enumerate(found)]
-        ranked = [pair for pair in ranked if pair[0] is not None]
-        if not ranked:
-            return None
-        value: Value = found[(max if last else min)(ranked)[1]][0]
-        return value
-
-    return pick
-
-
-_FINISHERS: Final[dict[str, Callable[[_Found, bool], Value]]] = {
-    "count": lambda found, _: Decimal(len(found)),
-    "count_filled": lambda found, _: Decimal(len(_filled(found))),
-    "sum": lambda found, _: values.exact_sum(_filled(found)),
-    "average": _average,
-    "min": lambda found, _: min(_filled(found), default=None),
-    "max": lambda found, _: max(_filled(found), default=None),
-    "any": _any,
-    "all": _all,
-    "latest": _picked(last=True),
-    "first": _picked(last=False),
-}
 
 
 def _is_blank(typed: Typed, parts: tuple[Program, ...]) -> Program:
@@ -355,7 +286,7 @@ def _round(_typed: Typed, parts: tuple[Program, ...]) -> Program:
     return _all_filled(values.round_to)(_typed, parts)
 
 
-def _skipping_blanks(operation: Callable[[list[Any]], Value]) -> _Maker:
+def _skipping_blanks(operation: Callable[[list[Any]], Value]) -> Maker:
     def make(_typed: Typed, parts: tuple[Program, ...]) -> Program:
         def run(row: Mapping[str, Value], moment: Moment) -> Value:
             filled = [value for part in parts if (value := part(row, moment)) is not None]
@@ -366,7 +297,7 @@ def _skipping_blanks(operation: Callable[[list[Any]], Value]) -> _Maker:
     return make
 
 
-_MAKERS: Final[dict[str, _Maker]] = {
+_MAKERS: Final[dict[str, Maker]] = {
     "const": _const,
     "name": _name,
     "not": _all_filled(lambda a: not a),
@@ -389,7 +320,7 @@ _MAKERS: Final[dict[str, _Maker]] = {
     "holds_no": _holds(lambda items, held: items.isdisjoint(held)),
     "count_items": lambda _typed, parts: lambda row, moment: Decimal(len(parts[0](row, moment) or ())),  # type: ignore[arg-type]  # a tuple
     "step_of": _step_of,
-    "collect": _collect,
+    "collect": collect,
     "is_blank": _is_blank,
     "is_filled": _is_filled,
     "add": _all_filled(values.add),
@@ -409,6 +340,9 @@ _MAKERS: Final[dict[str, _Maker]] = {
     "mean": _skipping_blanks(lambda filled: values.mean(filled) if filled else None),
     "count_values": _skipping_blanks(lambda filled: Decimal(len([value for value in filled if value != ()]))),
     "date_of": _date_of,
+    "label": _label,
+    "score": _score,
+    "join": _join,
     **{name: _plain(name) for name in LIBRARY},
     "years_between": _all_filled(lambda a, b: Decimal(values.years_between(a, b))),
     "age": _age,

@@ -9,7 +9,7 @@ import difflib
 from collections.abc import Iterable
 from typing import Final
 
-from finesieve.core.language.declare import DATE, NUMBER, NUMBERS, ORDERED, Function
+from finesieve.core.language.declare import CHOICE, DATE, NUMBER, NUMBERS, ORDERED, TEXT, Function
 from finesieve.core.language.library import LIBRARY
 from finesieve.core.values import Kind
 
@@ -41,6 +41,33 @@ FUNCTIONS: Final[dict[str, Function]] = {
             "same",
             3,
             repeats=True,
+        ),
+        Function(
+            "label",
+            "label(choice)",
+            "The label of the option chosen, as people read it.",
+            "label(zone)",
+            (CHOICE,),
+            "text",
+            1,
+        ),
+        Function(
+            "score",
+            "score(choice or choices)",
+            "The scores of the options chosen, added up; an option without one counts 0.",
+            "score(zone)",
+            (CHOICE | frozenset(("choices",)),),
+            "number",
+            1,
+        ),
+        Function(
+            "join",
+            "join(choices or list, separator)",
+            "The labels of what is chosen, in the order of the options, or the texts of a list, with a text between.",
+            'join(crops, ", ")',
+            (frozenset(("choices", "text_list")), TEXT),
+            "text",
+            2,
         ),
         Function(
             "date",

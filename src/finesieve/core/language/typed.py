@@ -18,7 +18,8 @@ OPERATIONS: Final = frozenset(
     "const name not and or = != < <= > >= between in contains starts_with ends_with is_blank is_filled "
     "add subtract multiply divide negate date_plus date_minus to_date if else "
     "round sum min max years_between age today "
-    "house collect holds_any holds_every holds_no count_items step_of mean count_values date_of".split()
+    "house collect holds_any holds_every holds_no count_items step_of mean count_values date_of "
+    "label score join".split()
 ) | frozenset(LIBRARY)
 """Every operation; a test holds both back ends to this list."""
 

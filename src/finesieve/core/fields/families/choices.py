@@ -13,6 +13,7 @@ from finesieve.core.values import Value
 __all__ = [
     "country_codes",
     "country_name",
+    "country_names",
     "read_agreement",
     "read_choice",
     "read_choices",
@@ -92,6 +93,12 @@ def country_codes() -> tuple[str, ...]:
 def country_name(code: str, language: str = "en_GB") -> str:
     """The name of a country in a language; the code itself where it is unknown."""
     return str(Locale.parse(language).territories.get(code, code))
+
+
+@cache
+def country_names(language: str) -> tuple[str, ...]:
+    """The names of all countries in a language, in the order of their codes."""
+    return tuple(country_name(code, language) for code in country_codes())
 
 
 def read_country(text: str, asked: Asked) -> Value:

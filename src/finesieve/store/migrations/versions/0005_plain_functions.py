@@ -56,6 +56,27 @@ LANGUAGE sql IMMUTABLE PARALLEL SAFE
 RETURN CASE WHEN finesieve.trimmed(value) ~ '^-?[0-9]{{1,15}}([.][0-9]{{1,10}})?$'
     THEN finesieve.trimmed(value)::numeric END;
 
+CREATE FUNCTION finesieve.label(value text, options text[], words text[]) RETURNS text
+LANGUAGE sql IMMUTABLE PARALLEL SAFE
+RETURN coalesce(words[array_position(options, value)], value);
+
+CREATE FUNCTION finesieve.score(value text, options text[], points numeric[]) RETURNS numeric
+LANGUAGE sql IMMUTABLE PARALLEL SAFE
+RETURN CASE WHEN value IS NOT NULL THEN finesieve.step(coalesce(points[array_position(options, value)], 0)) END;
+
+CREATE FUNCTION finesieve.score(held text[], options text[], points numeric[]) RETURNS numeric
+LANGUAGE sql IMMUTABLE PARALLEL SAFE
+RETURN CASE WHEN held IS NOT NULL THEN (
+    SELECT finesieve.step(coalesce(sum(one.point), 0)) FROM unnest(options, points) AS one(option, point)
+    WHERE one.option = ANY (held)) END;
+
+CREATE FUNCTION finesieve.joined(held text[], options text[], words text[], separator text) RETURNS text
+LANGUAGE sql IMMUTABLE PARALLEL SAFE
+RETURN NULLIF(left(CASE WHEN cardinality(options) = 0 THEN array_to_string(held, coalesce(separator, ''))
+    ELSE (SELECT string_agg(one.word, coalesce(separator, '') ORDER BY one.place)
+        FROM unnest(options, words) WITH ORDINALITY AS one(option, word, place) WHERE one.option = ANY (held)) END,
+    10000), '');
+
 CREATE FUNCTION finesieve.months_between(a date, b date) RETURNS numeric
 LANGUAGE sql IMMUTABLE PARALLEL SAFE
 RETURN (CASE WHEN a <= b THEN finesieve.months_forward(a, b) ELSE -finesieve.months_forward(b, a) END)::numeric;
@@ -98,7 +119,8 @@ _NAMES = (
     "number(text)", "small(text)", "capitals(text)", "trimmed(text)", "beginning(text, numeric)",
     "ending(text, numeric)", "months_between(date, date)", "add_years(date, numeric)", "add_months(date, numeric)",
     "date_of(numeric, numeric, numeric)", "next_anniversary(date, date)", "next_anniversary(text, date)",
-    "anniversary_from(integer, integer, date)",
+    "anniversary_from(integer, integer, date)", "label(text, text[], text[])", "score(text, text[], numeric[])",
+    "score(text[], text[], numeric[])", "joined(text[], text[], text[], text)",
 )  # fmt: skip
 
 
