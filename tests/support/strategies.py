@@ -249,6 +249,13 @@ def _library_texts(depth: int) -> SearchStrategy[tree.Node]:
     inner = _text(depth - 1)
     return st.one_of(
         *(_call(name, inner) for name in ("lower", "upper", "trim")),
+        st.lists(st.one_of(_names("text"), inner), min_size=2, max_size=3).map(
+            lambda parts: (
+                tree.Join(tuple(part for part in parts if not isinstance(part, tree.Join)) or tuple(parts))
+                if len([part for part in parts if not isinstance(part, tree.Join)]) > 1
+                else parts[0]
+            )
+        ),
         *(_call(name, inner, st.one_of(_counts, _number(depth - 1))) for name in ("left", "right")),
     )
 

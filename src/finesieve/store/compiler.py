@@ -32,7 +32,7 @@ from sqlalchemy.dialects.postgresql import array
 
 from finesieve.core.errors import NotCompilable
 from finesieve.core.language.evaluator import Moment
-from finesieve.core.language.library import AT_A_MOMENT
+from finesieve.core.language.library import AT_A_MOMENT, MOST_CHARACTERS
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Kind, Value
 from finesieve.store.columns import SQL_TYPES
@@ -294,6 +294,12 @@ def _join(typed: Typed, parts: list[Sql]) -> Sql:
     return func.finesieve.joined(parts[0], *words, parts[1], type_=Text())
 
 
+def _concat(_typed: Typed, parts: list[Sql]) -> Sql:
+    texts: Sql = array(parts, type_=Text())
+    whole = func.array_to_string(texts, "")  # it passes over blanks
+    return func.nullif(func.left(whole, MOST_CHARACTERS), "", type_=Text())
+
+
 def _count_values(typed: Typed, parts: list[Sql]) -> Sql:
     filled = [
         func.nullif(part, cast(array([], type_=Text()), SQL_TYPES["choices"])) if below.type.known else part
@@ -353,6 +359,7 @@ _MAKERS: Final[dict[str, _Maker]] = {
     "label": _label,
     "score": _score,
     "join": _join,
+    "concat": _concat,
     "date_of": lambda _typed, parts: func.finesieve.date_of(*parts, type_=Date()),
     "years_between": lambda _typed, parts: func.finesieve.years_between(*parts, type_=Numeric()),
 }

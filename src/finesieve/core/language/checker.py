@@ -233,6 +233,17 @@ class _Checker(Collecting):
         parts = self._agreeing(list(node.parts), node.span, branches=True)
         return None if parts is None else self.made("else", parts[0].type, node, list(parts))
 
+    @typed.register
+    def _(self, node: tree.Join) -> Typed | None:
+        parts = [self.typed(part) for part in node.parts]
+        for part in parts:
+            if part is not None and part.type.kind != "text":
+                hint = f"label({part.name or '…'})" if part.type.kind == "choice" else ""
+                remedy = f"; write {hint}" if hint else ""
+                self.say("wrong-type", part.span, f"“&” joins texts; this is {say_kind(part.type.kind)}{remedy}.", hint)
+                return None
+        return self.made("concat", _TEXT, node, parts)
+
     # Arithmetic
 
     @typed.register

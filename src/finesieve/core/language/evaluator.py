@@ -127,6 +127,14 @@ def _join(typed: Typed, parts: tuple[Program, ...]) -> Program:
     return run
 
 
+def _concat(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        texts: list[Any] = [part(row, moment) for part in parts]
+        return "".join(text for text in texts if text is not None)[:MOST_CHARACTERS] or None
+
+    return run
+
+
 def _date_of(_typed: Typed, parts: tuple[Program, ...]) -> Program:
     def run(row: Mapping[str, Value], moment: Moment) -> Value:
         numbers: list[Any] = [part(row, moment) for part in parts]
@@ -343,6 +351,7 @@ _MAKERS: Final[dict[str, Maker]] = {
     "label": _label,
     "score": _score,
     "join": _join,
+    "concat": _concat,
     **{name: _plain(name) for name in LIBRARY},
     "years_between": _all_filled(lambda a, b: Decimal(values.years_between(a, b))),
     "age": _age,

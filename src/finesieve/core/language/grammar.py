@@ -32,7 +32,8 @@ start: or_
      | alt _HOLDS _NO list       -> holds_no
      | alt _IS _BLANK            -> is_blank
      | alt _IS _FILLED           -> is_filled
-?alt : sum (_ELSE sum)*
+?alt : joined (_ELSE joined)*
+?joined: sum (_AND_SIGN sum)*
 ?sum : term ((PLUS | MINUS) term)*
 ?term: unary ((STAR | SLASH) unary)*
 ?unary: MINUS unary -> minus
@@ -56,6 +57,7 @@ fname: NAME -> fname
      | or_ _WHERE or_ _BY alt -> where_by
 list : "(" alt ("," alt)* ")"
 CMP: "!=" | "<=" | ">=" | "=" | "<" | ">"
+_AND_SIGN: "&"
 PLUS: "+"
 MINUS: "-"
 STAR: "*"

@@ -214,6 +214,9 @@ class _Builder(Transformer[Any, tree.Node]):
     def alt(self, meta: Meta, parts: list[Any]) -> tree.Node:
         return tree.Else(tuple(parts), span=_span(meta))
 
+    def joined(self, meta: Meta, parts: list[Any]) -> tree.Node:
+        return tree.Join(tuple(parts), span=_span(meta))
+
     def sum(self, _meta: Meta, parts: list[Any]) -> tree.Node:
         return self._left_to_right(parts)
 
@@ -311,6 +314,7 @@ _PLAIN: Final = {
     "LPAR": "(",
     "RPAR": ")",
     "COMMA": ",",
+    "_AND_SIGN": "&",
     "PLUS": "+",
     "MINUS": "-",
     "STAR": "*",

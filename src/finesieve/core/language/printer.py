@@ -9,7 +9,7 @@ from finesieve.core.values import plain_number
 
 __all__ = ["print_expression", "print_text_literal", "print_with_values"]
 
-_OR, _AND, _NOT, _TEST, _ELSE, _SUM, _TERM, _UNARY, _ATOM = range(1, 10)
+_OR, _AND, _NOT, _TEST, _ELSE, _JOIN, _SUM, _TERM, _UNARY, _ATOM = range(1, 11)
 _LEVELS: Final[dict[type[tree.Node], int]] = {
     tree.Not: _NOT,
     tree.Compare: _TEST,
@@ -19,6 +19,7 @@ _LEVELS: Final[dict[type[tree.Node], int]] = {
     tree.TextTest: _TEST,
     tree.IsBlank: _TEST,
     tree.Else: _ELSE,
+    tree.Join: _JOIN,
     tree.Negate: _UNARY,
 }
 
@@ -164,7 +165,12 @@ def _(node: tree.IsBlank) -> str:
 
 @_print.register
 def _(node: tree.Else) -> str:
-    return " else ".join(_at(part, _SUM) for part in node.parts)
+    return " else ".join(_at(part, _JOIN) for part in node.parts)
+
+
+@_print.register
+def _(node: tree.Join) -> str:
+    return " & ".join(_at(part, _SUM) for part in node.parts)
 
 
 @_print.register

@@ -19,6 +19,7 @@ __all__ = [
     "Holds",
     "In",
     "IsBlank",
+    "Join",
     "Name",
     "Negate",
     "Node",
@@ -153,6 +154,13 @@ class IsBlank(Node):
 @dataclass(frozen=True, slots=True)
 class Else(Node):
     """The first of the parts that is not blank."""
+
+    parts: tuple[Node, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Join(Node):
+    """Texts put together, a blank one counting as nothing."""
 
     parts: tuple[Node, ...]
 
