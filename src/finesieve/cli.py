@@ -52,8 +52,11 @@ def evaluate_expression(
     now: Annotated[str, typer.Option(help="The moment, ISO; the present by default")] = "",
     zone: Annotated[str, typer.Option(help="The time zone")] = "UTC",
     backend: Annotated[Literal["python", "sql"], typer.Option(help="What works it out")] = "python",
+    explain: Annotated[bool, typer.Option(help="The value of every part, and which decided; in Python")] = False,
 ) -> None:
     """Work out an expression and print one JSON object."""
+    if explain and backend == "sql":
+        _misuse("What is explained is worked out in Python; leave --backend sql out.")
     try:
         given = evaluate.read_given(fields, values)
         moment = datetime.fromisoformat(now) if now else datetime.now(UTC)
@@ -70,7 +73,7 @@ def evaluate_expression(
         except MissingPostgres as problem:
             _misuse(str(problem))
     else:
-        result = evaluate.by_python(expression, given, moment, place)
+        result = evaluate.by_python(expression, given, moment, place, explained=explain)
     typer.echo(json.dumps(result, ensure_ascii=False))
     raise typer.Exit(1 if "problems" in result else 0)
 

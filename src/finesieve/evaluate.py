@@ -16,6 +16,7 @@ from finesieve.core.fields.encoding import from_json, to_json
 from finesieve.core.fields.keys import key_problem
 from finesieve.core.language.checker import check
 from finesieve.core.language.evaluator import Moment, compile_python
+from finesieve.core.language.explain import Explained, explain
 from finesieve.core.language.problems import Problem
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import KINDS, Type, Value
@@ -78,12 +79,30 @@ def _type(key: str, settings: Any) -> Type:
     return Type(settings["type"], tuple(options), key if settings["type"] in ("choice", "choices") else "")
 
 
-def by_python(expression: str, given: Given, now: datetime, zone: ZoneInfo) -> dict[str, Any]:
-    """Check and work out in Python: `{"type", "value"}` or `{"problems"}`."""
+def by_python(
+    expression: str, given: Given, now: datetime, zone: ZoneInfo, *, explained: bool = False
+) -> dict[str, Any]:
+    """Check and work out in Python: `{"type", "value"}`, with `explain` if that is wanted, or `{"problems"}`."""
     checked = check(expression, given.names, zone=zone)
     if checked.typed is None:
         return _problems(checked.problems)
-    return _result(checked.typed, compile_python(checked.typed)(given.values, Moment(now, zone)), zone)
+    moment = Moment(now, zone)
+    result = _result(checked.typed, compile_python(checked.typed)(given.values, moment), zone)
+    if explained:
+        result["explain"] = _explain(explain(checked.typed, given.values, moment), expression, zone)
+    return result
+
+
+def _explain(part: Explained, expression: str, zone: ZoneInfo) -> dict[str, Any]:
+    shown = part.value.astimezone(zone) if isinstance(part.value, datetime) else part.value
+    found = {
+        "text": expression[part.span.start : part.span.end],
+        "type": part.kind,
+        "value": to_json(shown),
+        "decided": part.decided,
+    }
+    below = [_explain(inner, expression, zone) for inner in part.parts]
+    return found | ({"parts": below} if below else {})
 
 
 def by_sql(expression: str, given: Given, now: datetime, zone: ZoneInfo, engine: "Engine") -> dict[str, Any]:

@@ -48,6 +48,14 @@ class Evaluating(unittest.TestCase):
         done = run("eval", "--fields", str(self.fields), "--values", str(self.values), *options, "--", expression)
         return done.exit_code, json.loads(done.stdout) if done.stdout else done.stderr
 
+    def test_explained(self) -> None:
+        """Every part with its text, value and whether it decided; what SQL works out is not explained."""
+        code, found = self.evaluate("plot_length > 100 or zone = 'north'", "--explain")
+        self.assertEqual((code, found["value"]), (0, True))
+        parts = [(part["text"], part["value"], part["decided"]) for part in found["explain"]["parts"]]
+        self.assertEqual(parts, [("plot_length > 100", False, False), ("zone = 'north'", True, True)])
+        self.assertEqual(self.evaluate("1 + 1", "--explain", "--backend", "sql")[0], 2)
+
     def test_values_and_their_types(self) -> None:
         """One JSON object: numbers as strings, blank as null, dates in ISO; the same from both back ends."""
         for expression, kind, value in (
