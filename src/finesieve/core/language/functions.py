@@ -21,7 +21,6 @@ _COLLECTION: Final[frozenset[Kind]] = frozenset(("collection",))
 FUNCTIONS: Final[dict[str, Function]] = {
     function.name: function
     for function in (
-        *(function for function, _ in LIBRARY.values()),
         Function(
             "if",
             "if(condition, a, b) · if(c1, a1, c2, a2, …, otherwise)",
@@ -144,6 +143,7 @@ FUNCTIONS: Final[dict[str, Function]] = {
             "date",
             0,
         ),
+        *(function for function, _ in LIBRARY.values()),
         Function(
             "count",
             "count(plots where condition)",
