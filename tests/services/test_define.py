@@ -23,7 +23,9 @@ from finesieve.services.define import (
 from finesieve.services.fields import FieldInput, change_field, create_field, reorder_fields
 from finesieve.services.inputs import read_input
 from finesieve.services.reading import read_values_of
+from finesieve.services.scope import reload
 from finesieve.services.sift import SegmentInput, change_segment, create_segment
+from finesieve.store.catalogue import touch
 from tests.support.house import make_house
 
 
@@ -48,6 +50,21 @@ class Fields(unittest.TestCase):
         self.house.add(bed_width=3)
         view = read_field(self.scope, field_id)
         self.assertEqual((view.filled, view.people, view.field.unit), (1, 1, "m"))
+
+    def test_what_was_never_committed_is_never_taken_for_what_was(self) -> None:
+        """Each state of the definitions has a mark of its own, those of transactions that failed included."""
+        marks = []
+        for fails in (True, True, False):
+            try:
+                with self.scope.transaction("owner") as unit:
+                    touch(unit.session, unit.workspace_id)
+                    marks.append(reload(unit).catalogue.version)
+                    if fails:
+                        raise ZeroDivisionError
+            except ZeroDivisionError:
+                continue
+        self.assertEqual(len(set(marks)), 3)
+        self.assertEqual(read_catalogue(self.scope).version, marks[-1])
 
     def test_refused_fields(self) -> None:
         """Each refusal stands at its input, and nothing is made."""

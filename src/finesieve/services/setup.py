@@ -8,15 +8,13 @@ from typing import Any, Final
 from pydantic import ValidationError
 from sqlmodel import col, select
 
-from finesieve.core.catalogue import Catalogue
 from finesieve.core.errors import InvalidInput, NotFound
-from finesieve.core.fields.about import HOUSE, LEVEL, record_type_of
+from finesieve.core.fields.about import HOUSE, LEVEL
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import to_json
-from finesieve.core.fields.options import option_from_json, option_to_json
-from finesieve.core.fields.settings import FieldSettings
+from finesieve.core.fields.options import option_to_json
 from finesieve.core.forms.definition import Form
-from finesieve.core.setup.compare import Difference, compare
+from finesieve.core.setup.compare import KINDS, Difference, compare, known_name
 from finesieve.core.setup.document import (
     FieldPart,
     FormPart,
@@ -30,6 +28,7 @@ from finesieve.core.setup.document import (
 )
 from finesieve.core.setup.schema import dump, read_schema, to_schema
 from finesieve.services.fields import group_of
+from finesieve.services.foreseeing import about_key, unfit
 from finesieve.services.loading import Loader
 from finesieve.services.scope import Scope, Unit
 from finesieve.store.rows import stored_row
@@ -81,7 +80,7 @@ def export_field(scope: Scope, field_id: int) -> str:
 def _one_group(unit: Unit, setup: Setup, group_id: int) -> Setup:
     """The group, its fields, and what those lean on."""
     group = group_of(unit.catalogue, group_id)
-    about = _about_key(unit.catalogue, group.about)
+    about = about_key(unit.catalogue, group.about)
     fields = tuple(part for part in setup.fields if part.about == about and part.group == group.name)
     settings = [part.settings for part in fields]
     lists = {key for one in settings for key in one.get("lists", ())}
@@ -119,7 +118,7 @@ def take_setup(unit: Unit, *, values: bool = False) -> Setup:
             LinkPart(
                 record_type=known.key,
                 name=link.name,
-                target=_about_key(catalogue, link.target),
+                target=about_key(catalogue, link.target),
                 many=link.many,
                 back_name=link.back_name,
                 back_key=link.back_key,
@@ -136,7 +135,7 @@ def take_setup(unit: Unit, *, values: bool = False) -> Setup:
         groups=tuple(
             GroupPart(
                 name=group.name,
-                about=_about_key(catalogue, group.about),
+                about=about_key(catalogue, group.about),
                 description=group.description,
                 settings=group.settings.to_json(),
             )
@@ -151,11 +150,6 @@ def take_setup(unit: Unit, *, values: bool = False) -> Setup:
         house_values=_house(unit) if values else {},
         level_values=_level_values(unit) if values else {},
     )
-
-
-def _about_key(catalogue: Catalogue, about: str) -> str:
-    type_id = record_type_of(about)
-    return f"record:{catalogue.record_types_by_id[type_id].key}" if type_id in catalogue.record_types_by_id else about
 
 
 def _labels(unit: Unit, table: type[AudienceList] | type[LevelRow]) -> tuple[LabelPart, ...]:
@@ -181,7 +175,7 @@ def _field_part(unit: Unit, field: Field) -> FieldPart:
     return FieldPart(
         key=field.key,
         label=field.label,
-        about=_about_key(catalogue, field.about),
+        about=about_key(catalogue, field.about),
         group=catalogue.groups_by_id[field.group_id].name,
         type=field.type_key,
         help=field.help,
@@ -264,18 +258,14 @@ def _plan(unit: Unit, setup: Setup) -> LoadPlan:
 
 def _broken(unit: Unit, setup: Setup, one: Difference) -> str:
     """Why a part that is added or changed cannot be, as far as it can be told before loading."""
-    if one.what != "field" or one.change not in ("added", "changed"):
+    if one.change not in ("added", "changed") or one.what not in KINDS.values():
         return ""
-    part = next(field for field in setup.fields if field.label == one.name)
+    name = next(name for name, what in KINDS.items() if what == one.what)
+    part = next(part for part in getattr(setup, name) if known_name(part) == one.known)
     try:
-        for option in part.options:
-            option_from_json(option)
-        names = {key: value for key, value in part.settings.items() if key not in Loader.POINTING}
-        FieldSettings.model_validate(names)
-    except (ValidationError, ValueError) as problem:
-        return str(problem).partition("\n")[0][:200]
-    deleted = [field for field in unit.catalogue.deleted if field.key == part.key and field.about == part.about]
-    return f"The key belongs to a deleted field, {deleted[0].label}; bring that back first." if deleted else ""
+        return unfit(unit.catalogue, setup, part)
+    except (ValidationError, ValueError, TypeError, KeyError, AttributeError) as problem:
+        return f"It is malformed: {str(problem).partition(chr(10))[0][:200]}"
 
 
 def load_setup(scope: Scope, text: str, *, remove: bool = False) -> dict[str, int]:
@@ -287,7 +277,7 @@ def load_setup(scope: Scope, text: str, *, remove: bool = False) -> dict[str, in
     setup = read_schema(text)
     with scope.transaction("editor") as unit:
         plan = _plan(unit, setup)
-        clashing = {(one.what, one.name) for one in plan.of("conflict")}
+        clashing = {(one.what, one.known) for one in plan.of("conflict")}
         gone = _gone(unit, setup) if remove else []
         try:
             counts = Loader(unit, _without(setup, clashing)).load(gone)
@@ -308,9 +298,13 @@ def _gone(unit: Unit, setup: Setup) -> list[int]:
     return found
 
 
-def _without(setup: Setup, clashing: set[tuple[str, str]]) -> Setup:
-    fields = tuple(part for part in setup.fields if ("field", part.label) not in clashing)
-    return setup.model_copy(update={"fields": fields})
+def _without(setup: Setup, clashing: set[tuple[str, tuple[str, ...]]]) -> Setup:
+    """The setup without what clashes."""
+    kept = {
+        name: tuple(part for part in getattr(setup, name) if (what, known_name(part)) not in clashing)
+        for name, what in KINDS.items()
+    }
+    return setup.model_copy(update=kept)
 
 
 def starter_text(name: str) -> str:

@@ -213,9 +213,13 @@ def _link_table(workspace_id: int) -> Table:
 
 
 def touch(session: Session, workspace_id: int) -> None:
-    """Count one change of the definition, so that every process loads it anew."""
+    """Mark a change of the definition, so that every process loads it anew.
+
+    The mark comes from a sequence, which no rollback turns back: what was kept of definitions that were
+    never committed is never taken for later ones.
+    """
     statement = update(Workspace).where(col(Workspace.id) == workspace_id)
-    session.execute(statement.values(catalogue_version=Workspace.catalogue_version + 1))
+    session.execute(statement.values(catalogue_version=func.nextval("finesieve.definitions")))
 
 
 _SCHEMA: Final = """

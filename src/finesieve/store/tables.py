@@ -54,7 +54,7 @@ def _json(**options: Any) -> Any:
 class Workspace(SQLModel, table=True):
     """One business's separate set of everything.
 
-    `catalogue_version` counts changes of the definition, so that what is
+    `catalogue_version` marks the state of the definition, so that what is
     built from it can be cached.
     """
 

@@ -9,20 +9,24 @@ from pydantic import BaseModel
 from finesieve.core.fields.keys import key_problem
 from finesieve.core.setup.document import FieldPart, Setup
 
-__all__ = ["Difference", "compare", "known_name"]
+__all__ = ["KINDS", "Difference", "compare", "known_name"]
 
 Change = Literal["added", "changed", "removed", "conflict"]
 
 
 @dataclass(frozen=True, slots=True)
 class Difference:
-    """One thing that would be different. `what` says the kind of thing, `name` which, `parts` what of it changes."""
+    """One thing that would be different.
+
+    `what` says the kind of thing, `name` which, `known` by what it is known again, `parts` what of it changes.
+    """
 
     change: Change
     what: str
     name: str
     parts: tuple[tuple[str, str, str], ...] = ()
     why: str = ""
+    known: tuple[str, ...] = ()
 
 
 def known_name(part: BaseModel) -> tuple[str, ...]:
@@ -33,7 +37,7 @@ def known_name(part: BaseModel) -> tuple[str, ...]:
     raise TypeError(f"{type(part).__name__} has no name")
 
 
-_KINDS: Mapping[str, str] = {
+KINDS: Mapping[str, str] = {
     "record_types": "record type",
     "links": "link",
     "lists": "list",
@@ -44,12 +48,13 @@ _KINDS: Mapping[str, str] = {
     "forms": "form",
     "segments": "segment",
 }
+"""The kinds of parts in the order in which they lean on one another, and what one of each is called."""
 
 
 def compare(there: Setup, given: Setup) -> tuple[Difference, ...]:
     """The differences, in the order in which things lean on one another."""
     found: list[Difference] = []
-    for name, what in _KINDS.items():
+    for name, what in KINDS.items():
         found += _compared(what, getattr(there, name), getattr(given, name), given)
     for key, value in given.house_values.items():
         if there.house_values.get(key) != value:
@@ -67,15 +72,15 @@ def _compared(what: str, there: Iterable[BaseModel], given: Iterable[BaseModel],
         before = old.get(name)
         if before is None:
             why = _cannot_be(part, setup)
-            found.append(Difference("conflict" if why else "added", what, _label(part), why=why))
+            found.append(Difference("conflict" if why else "added", what, _label(part), why=why, known=name))
             continue
         parts = _parts(before, part)
         if not parts:
             continue
         why = _clash(before, part)
-        found.append(Difference("conflict" if why else "changed", what, _label(part), tuple(parts), why))
+        found.append(Difference("conflict" if why else "changed", what, _label(part), tuple(parts), why, name))
     found += [
-        Difference("removed", what, _label(part))
+        Difference("removed", what, _label(part), known=name)
         for name, part in old.items()
         if name not in new and setup.covers(part)
     ]

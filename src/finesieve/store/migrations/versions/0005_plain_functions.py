@@ -1,4 +1,4 @@
-"""the SQL of the language's plain functions"""
+"""the SQL of the language's plain functions, and marks of definitions that no rollback turns back"""
 
 from alembic import op
 
@@ -126,8 +126,13 @@ _NAMES = (
 
 def upgrade() -> None:
     op.get_bind().exec_driver_sql(_FUNCTIONS)
+    op.execute("CREATE SEQUENCE finesieve.definitions AS integer")
+    op.execute(
+        "SELECT setval('finesieve.definitions', (SELECT coalesce(max(catalogue_version), 0) + 1 FROM workspace))"
+    )
 
 
 def downgrade() -> None:
+    op.execute("DROP SEQUENCE finesieve.definitions")
     for name in _NAMES:
         op.execute(f"DROP FUNCTION finesieve.{name}")
