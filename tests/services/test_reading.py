@@ -78,6 +78,24 @@ class Findings(unittest.TestCase):
                 self.assertIn(office.get(one.path).status_code, (200, 303), one.path)
         self.assertEqual(office.get("define/findings").status_code, 200)
 
+    def test_what_does_not_work_is_found_wherever_it_stands(self) -> None:
+        """A formula, a segment, a rule and a text that name a deleted field, each with the page that mends it."""
+        house = make_house()
+        scope, key = house.scope, "plot_length"
+        area = create_derived(scope, DerivedInput(label="Area", formula=f"{key} * 2", group_id=house.group_id()))
+        segment = create_segment(scope, "Long")
+        change_segment(scope, segment, 1, SegmentInput(name="Long", expression=f"{key} > 3"))
+        form = create_form(scope, "Join")
+        for asked in (key, "born"):
+            add_question(scope, form, read_form(scope, form).revision, house.field_id(asked))
+        rule = QuestionInput(show_when=f"{key} > 3")
+        change_question(scope, form, read_form(scope, form).revision, "q3", rule)
+        self.assertNotIn("broken", {one.code for one in find_all(scope)})
+        delete_field(scope, house.field_id(key), "Plot length")
+        broken = [one for one in find_all(scope) if one.code == "broken"]
+        self.assertEqual({one.path for one in broken}, {f"compute/{area}", f"sift/{segment}", f"collect/{form}"})
+        self.assertTrue(all("was deleted" in one.message for one in broken))
+
     def test_nothing_is_found_where_all_is_well(self) -> None:
         house = make_house(fields=False)
         form = create_form(house.scope, "Join")

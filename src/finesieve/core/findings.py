@@ -33,7 +33,8 @@ class Facts:
 
     `people` is how many people there are; by field id: `filled` how many have a
     value, `collected` the names of forms that ask it, `used` everything else that
-    uses it, `distinct` how many different values a text has. `texts` are the texts
+    uses it, `distinct` how many different values a text has. `broken` has a
+    derived field's id or 0, a name, why it does not work, and the page. `texts` are the texts
     of forms by place, `families` the stems of tags that behave like a field;
     `asked_later` has, for a rule about a question that comes after it, the field whose
     question it is, the field that it reads, and the form's id and title.
@@ -45,7 +46,7 @@ class Facts:
     used: Mapping[int, Sequence[str]]
     distinct: Mapping[int, int] = field(default_factory=dict)
     blank_house: frozenset[int] = frozenset()
-    broken: Sequence[tuple[int, str, str]] = ()
+    broken: Sequence[tuple[int, str, str, str]] = ()
     texts: Sequence[tuple[str, str]] = ()
     families: Sequence[tuple[str, int]] = ()
     retired_named: Sequence[tuple[int, str, str]] = ()
@@ -72,8 +73,7 @@ def _asked_of_people(catalogue: Catalogue) -> Iterator[Field]:
 
 def _broken(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """A formula, rule or segment that does not work any more."""
-    for field_id, name, message in facts.broken:
-        path = f"compute/{field_id}" if field_id else "sift"
+    for field_id, name, message, path in facts.broken:
         yield Finding("broken", field_id, f"{name}: {message}", "Mend it", path)
 
 

@@ -220,7 +220,7 @@ def _find(unit: Unit, filled: Mapping[str, int], distinct: Mapping[int, int]) ->
         blank_house=frozenset(
             field.id for field in catalogue.about(HOUSE) if field.stores and unit.moment.house.get(field.key) is None
         ),
-        broken=_broken(unit),
+        broken=_broken(uses),
         texts=_texts(unit),
         families=[(family.stem, family.people) for family in families_in(unit)] if catalogue.tags else [],
         retired_named=_retired(unit, uses),
@@ -229,14 +229,16 @@ def _find(unit: Unit, filled: Mapping[str, int], distinct: Mapping[int, int]) ->
     return findings(catalogue, facts)
 
 
-def _broken(unit: Unit) -> list[tuple[int, str, str]]:
-    found = []
-    for field in unit.catalogue.everything:
-        if field.derived:
-            problems = unit.catalogue.check(field.formula, about=field.about).problems
-            if problems:
-                found.append((field.id, field.label, problems[0].message))
-    return found
+_PLACES: Final = {"formula": "compute", "segment": "sift", "rule": "collect", "text": "collect"}
+
+
+def _broken(uses: Uses) -> list[tuple[int, str, str, str]]:
+    """Formulas, rules, segments and texts that do not work: the field, the name, why, and the page that mends it."""
+    return [
+        (use.id if use.kind == "formula" else 0, use.name, why, f"{_PLACES[use.kind]}/{use.id}")
+        for use, why in uses.broken()
+        if use.kind in _PLACES
+    ]
 
 
 def _texts(unit: Unit) -> list[tuple[str, str]]:

@@ -41,12 +41,15 @@ class Uses:
         self._catalogue = catalogue
         self._by_field: dict[int, list[Use]] = {}
         self._by_about: dict[str, list[Use]] = {}
+        self._broken: list[tuple[Use, str]] = []
         self._by_option: dict[tuple[str, tuple[str, ...], str], list[Use]] = {}
         self._ids = {(field.about, field.key): field.id for field in (*catalogue.everything, *catalogue.deleted)}
 
     def note(self, use: Use) -> None:
         """Note all that an expression reads; of a broken one, the fields that its names seem to mean."""
         checked = self._catalogue.check(use.expression, about=use.about)
+        if checked.problems:
+            self._broken.append((use, checked.problems[0].message))
         for about, key in sorted(_reads(checked, use.about)):
             if key:
                 self.add(self._ids.get((about, key), 0), use)
@@ -72,6 +75,10 @@ class Uses:
     def of_collection(self, about: str) -> tuple[Use, ...]:
         """The expressions that go over the records of a type."""
         return tuple(dict.fromkeys(self._by_about.get(about, ())))
+
+    def broken(self) -> tuple[tuple[Use, str], ...]:
+        """The uses whose expressions do not work any more, each with why."""
+        return tuple(dict.fromkeys(self._broken))
 
     def of_option(self, type_: Type, value: str) -> tuple[Use, ...]:
         """The expressions that name an option of this type of choice: a field's, a list, a level."""
