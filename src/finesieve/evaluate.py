@@ -108,15 +108,18 @@ def _explain(part: Explained, expression: str, zone: ZoneInfo) -> dict[str, Any]
 def by_sql(expression: str, given: Given, now: datetime, zone: ZoneInfo, engine: "Engine") -> dict[str, Any]:
     """The same in PostgreSQL."""
     from sqlalchemy import select
+    from sqlmodel import Session
 
-    from finesieve.store.compiler import bound, compile_sql
+    from finesieve.store.by_python import by_python
+    from finesieve.store.compiler import Columns, bound, compile_sql
 
     checked = check(expression, given.names, zone=zone)
     if checked.typed is None:
         return _problems(checked.problems)
-    columns = {key: bound(given.values.get(key), type_.kind) for key, type_ in given.names.items()}
-    with engine.connect() as connection:
-        value = connection.execute(select(compile_sql(checked.typed, columns, Moment(now, zone)))).scalar_one()
+    names = {key: bound(given.values.get(key), type_.kind) for key, type_ in given.names.items()}
+    with Session(engine) as session:
+        columns = Columns(names, lookup=by_python(session))
+        value = session.execute(select(compile_sql(checked.typed, columns, Moment(now, zone)))).scalar_one()
     return _result(checked.typed, tuple(value) if isinstance(value, list) else value, zone)
 
 

@@ -131,8 +131,8 @@ class Type:
     choice, such as tags. `source` is the key of the field that the choice comes
     from; `ordered` says that the options are steps. `known` marks what is never
     blank but empty, such as tags. `member` is what a collection is of. `labels`
-    and `scores` are those of the options, in their order; they do not tell types
-    apart.
+    and `scores` are those of the options, in their order, and `unit` is that of a
+    field; they do not tell types apart.
     """
 
     kind: Kind
@@ -143,6 +143,7 @@ class Type:
     member: str = ""
     labels: tuple[str, ...] = field(default=(), compare=False)
     scores: tuple[Decimal, ...] = field(default=(), compare=False)
+    unit: str = field(default="", compare=False)
 
     @property
     def words(self) -> tuple[str, ...]:

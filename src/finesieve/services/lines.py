@@ -1,7 +1,7 @@
 """Values and their history as lines for a page, of whatever they are about."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 from sqlmodel import col, select
@@ -9,7 +9,7 @@ from sqlmodel import col, select
 from finesieve.core.catalogue import Catalogue, Group
 from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.about import HOUSE, PERSON, record_about, record_type_of
-from finesieve.core.fields.definition import Field, Shelf, with_titles
+from finesieve.core.fields.definition import Field, Shelf, show_value, with_titles
 from finesieve.core.fields.encoding import from_json
 from finesieve.core.language.parser import parse
 from finesieve.core.language.printer import print_text_literal, print_with_values
@@ -191,8 +191,7 @@ def show_typed(catalogue: Catalogue, typed: Typed, value: Value) -> str:
         field = catalogue.keys_of(HOUSE if typed.operation == "house" else typed.about).get(typed.name)
         if field is not None:
             return field.show(value) or field.settings.fallback
-    plain = Field(0, "", "", "short_text", 0, result=typed.type, manner=catalogue.manner)
-    return plain.show(value)
+    return show_value(replace(typed.type, unit=""), value, catalogue.manner) if value is not None else ""
 
 
 def read_values(

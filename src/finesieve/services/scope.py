@@ -82,7 +82,7 @@ class Scope:
         with self.store.transaction(self.workspace_id) as session:
             definitions = load_definitions(session, self.workspace_id)
             now, zone = self.clock(), definitions.catalogue.zone
-            moment = Moment(now, zone, HouseNow(session, definitions, now, zone))
+            moment = Moment(now, zone, HouseNow(session, definitions, now, zone), definitions.catalogue.manner)
             yield Unit(session, definitions, moment, self.actor, self.role)
 
 

@@ -32,7 +32,7 @@ from sqlalchemy.dialects.postgresql import array
 
 from finesieve.core.errors import NotCompilable
 from finesieve.core.language.evaluator import Moment
-from finesieve.core.language.library import AT_A_MOMENT, MOST_CHARACTERS
+from finesieve.core.language.library import AT_A_MOMENT, MOST_CHARACTERS, PYTHON_ONLY
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Kind, Value
 from finesieve.store.columns import SQL_TYPES
@@ -69,6 +69,7 @@ class Columns:
     `collect` gives the members of a collection: it takes the name of the
     collection, what its members are about, the SQL of what is around, and the
     names that are asked of the members. `around` has the tables of every level.
+    `lookup` finds the results of an operation that only Python can work out.
     """
 
     names: Mapping[str, Sql]
@@ -76,6 +77,7 @@ class Columns:
     collect: Callable[[str, str, FromClause | None, frozenset[str]], Collected] | None = None
     around: tuple[FromClause, ...] = ()
     levels: tuple[FromClause | None, ...] = ()
+    lookup: "Callable[[Typed, list[Sql], list[FromClause], Moment], Sql] | None" = None
 
 
 def compile_sql(typed: Typed, columns: Mapping[str, Sql] | Columns, moment: Moment) -> Sql:
@@ -89,10 +91,21 @@ def compile_sql(typed: Typed, columns: Mapping[str, Sql] | Columns, moment: Mome
     around = _AROUND.get(typed.operation)
     if around is not None:
         return around(typed, columns, moment)
+    if typed.operation in PYTHON_ONLY and columns.lookup is not None:
+        parts = [compile_sql(part, columns, moment) for part in typed.parts]
+        return columns.lookup(typed, parts, _tables_read(typed, columns), moment)
     maker = _MAKERS.get(typed.operation)
     if maker is None:
         raise NotCompilable(typed.span, "This part is worked out in Python.")
     return maker(typed, [compile_sql(part, columns, moment) for part in typed.parts])
+
+
+def _tables_read(typed: Typed, columns: Columns) -> list[FromClause]:
+    """The tables whose rows an expression is worked out for, of all levels that it reads."""
+    levels = columns.levels or (columns.here,)
+    read = {part.level for part in typed.walk() if part.operation in ("name", "collect")}
+    found = [levels[level] for level in sorted(read) if level < len(levels)]
+    return [table for table in found if table is not None]
 
 
 def _age(typed: Typed, columns: Columns, moment: Moment) -> Sql:
@@ -135,6 +148,7 @@ def _collect(typed: Typed, columns: Columns, moment: Moment) -> Sql:
         columns.collect,
         (*columns.around, members.source),
         (*levels[:level], members.source),
+        columns.lookup,
     )
     roles = dict(zip(typed.roles, typed.parts, strict=True))
     part = {role: compile_sql(below, inner, moment) for role, below in roles.items()}

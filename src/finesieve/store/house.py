@@ -13,6 +13,7 @@ from finesieve.core.fields.about import HOUSE
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Kind, Value
+from finesieve.store.by_python import by_python
 from finesieve.store.catalogue import Definitions
 from finesieve.store.compiler import Columns, bound, compile_sql
 from finesieve.store.rows import HOUSE_ID, stored_row
@@ -28,7 +29,7 @@ class HouseNow(Mapping[str, Value]):
     def __init__(self, session: Session, definitions: Definitions, now: datetime, zone: tzinfo) -> None:
         self._session = session
         self._definitions = definitions
-        self._moment = Moment(now, zone, self)
+        self._moment = Moment(now, zone, self, definitions.catalogue.manner)
         self._stored: dict[str, Value] | None = None
         self._computed: dict[str, Value] = {}
 
@@ -45,7 +46,8 @@ class HouseNow(Mapping[str, Value]):
     def work_out(self, formula: Typed) -> Value:
         """The value of an expression that stands with the house."""
         names = {name: bound(self.get(name), self._kind(name)) for name in formula.names if name != "people"}
-        columns = Columns(names, None, partial(members_of_collection, self._definitions, self._moment))
+        collect = partial(members_of_collection, self._definitions, self._moment, self._session)
+        columns = Columns(names, None, collect, lookup=by_python(self._session))
         value: Value = self._session.execute(select(compile_sql(formula, columns, self._moment))).scalar_one()
         return value
 

@@ -56,7 +56,7 @@ def count_people(session: Session, definitions: Definitions) -> int:
 
 def count_where(session: Session, definitions: Definitions, condition: Typed, moment: Moment) -> int:
     """How many people the condition is true for."""
-    source = source_of(definitions, condition.names, moment)
+    source = source_of(session, definitions, condition.names, moment)
     (where,) = _conditions(source, [condition], moment)
     return int(session.execute(select(func.count()).select_from(source.table).where(where)).scalar_one())
 
@@ -65,7 +65,7 @@ def count_each(
     session: Session, definitions: Definitions, conditions: Sequence[Typed], moment: Moment
 ) -> tuple[int, list[int]]:
     """How many people there are, and how many each condition is true for; one pass for all."""
-    source = source_of(definitions, _wanted((), conditions), moment)
+    source = source_of(session, definitions, _wanted((), conditions), moment)
     counts = [func.count().filter(where) for where in _conditions(source, conditions, moment)]
     everyone, *each = session.execute(select(func.count(), *counts).select_from(source.table)).one()
     return int(everyone), [int(count) for count in each]
@@ -96,7 +96,7 @@ def mesh_counts(session: Session, definitions: Definitions, meshes: Sequence[Typ
     """Count all trays in one pass."""
     if not meshes:
         return MeshCounts(count_people(session, definitions), (), (), ())
-    source = source_of(definitions, _wanted((), meshes), moment)
+    source = source_of(session, definitions, _wanted((), meshes), moment)
     verdicts = [condition.label(f"m{place}") for place, condition in enumerate(_conditions(source, meshes, moment))]
     inner = select(*verdicts).select_from(source.table).offset(literal(0)).subquery()
     mesh = [inner.c[f"m{place}"] for place in range(len(meshes))]
@@ -134,7 +134,7 @@ def page_of_people(
     the case. `meshes` with `verdict` restrict to those who reach the last mesh
     and get that verdict there.
     """
-    query = _people_query(definitions, moment, keys, search, meshes, verdict, before_id)
+    query = _people_query(session, definitions, moment, keys, search, meshes, verdict, before_id)
     return [_person(row, keys) for row in session.execute(query.limit(limit))]
 
 
@@ -152,6 +152,7 @@ def _searched(definitions: Definitions) -> tuple[str, ...]:
 
 
 def _people_query(
+    session: Session,
     definitions: Definitions,
     moment: Moment,
     keys: Sequence[str],
@@ -161,7 +162,7 @@ def _people_query(
     before_id: int | None,
 ) -> Select[Any]:
     searched = _searched(definitions) if search else ()
-    source = source_of(definitions, _wanted((*keys, *searched), meshes), moment)
+    source = source_of(session, definitions, _wanted((*keys, *searched), meshes), moment)
     query = select(source.table.c.id, *(source.names[key] for key in keys)).order_by(source.table.c.id.desc())
     for word in search.split()[:8]:
         places = [func.finesieve.fold(cast(source.names[key], Text)) for key in searched]
@@ -177,14 +178,14 @@ def stream_people(
     session: Session, definitions: Definitions, moment: Moment, keys: Sequence[str], meshes: Sequence[Typed]
 ) -> Iterator[Person]:
     """All people who pass the meshes, a thousand at a time, without holding them all in memory."""
-    query = _people_query(definitions, moment, keys, "", meshes, "passes", None)
+    query = _people_query(session, definitions, moment, keys, "", meshes, "passes", None)
     for row in session.execute(query.execution_options(yield_per=1_000)):
         yield _person(row, keys)
 
 
 def blank_count(session: Session, definitions: Definitions, formula: Typed, moment: Moment) -> tuple[int, int]:
     """How many people there are, and for how many the formula gives blank."""
-    source = source_of(definitions, formula.names, moment)
+    source = source_of(session, definitions, formula.names, moment)
     value = compile_sql(formula, source.columns, moment)
     query = select(func.count(), func.count().filter(value.is_(None))).select_from(source.table)
     everyone, blank = session.execute(query).one()

@@ -4,9 +4,11 @@ from dataclasses import dataclass
 from functools import partial
 
 from sqlalchemy import FromClause, and_, literal, select, true
+from sqlmodel import Session
 
 from finesieve.core.fields.about import PERSON, record_type_of
 from finesieve.core.language.evaluator import Moment
+from finesieve.store.by_python import by_python
 from finesieve.store.catalogue import Definitions
 from finesieve.store.compiler import Collected, Columns, Sql, compile_sql
 
@@ -26,7 +28,13 @@ class Source:
 
 
 def source_of(
-    definitions: Definitions, wanted: frozenset[str], moment: Moment, about: str = PERSON, *, keep: bool = False
+    session: Session,
+    definitions: Definitions,
+    wanted: frozenset[str],
+    moment: Moment,
+    about: str = PERSON,
+    *,
+    keep: bool = False,
 ) -> Source:
     """The people, or other things, with the wanted fields; derived ones in layers, each needing only earlier ones.
 
@@ -41,7 +49,7 @@ def source_of(
     }
     if about == PERSON:
         names |= {key: table.c[key] for key in OWN_COLUMNS & needed}
-    source = _made(definitions, table, names, moment)
+    source = _made(session, definitions, table, names, moment)
     layers = derivation.layers(wanted)
     for height, layer in enumerate(layers):
         made = {
@@ -57,25 +65,28 @@ def source_of(
         below = query.subquery()
         names = {key: below.c[column.key or ""] for key, column in source.names.items()}
         names |= {key: below.c[label.key] for key, label in made.items()}
-        source = _made(definitions, below, names, moment)
+        source = _made(session, definitions, below, names, moment)
     return source
 
 
-def _made(definitions: Definitions, table: FromClause, names: dict[str, Sql], moment: Moment) -> Source:
-    collect = partial(members_of_collection, definitions, moment)
-    return Source(table, names, Columns(names, table, collect, (table,)))
+def _made(
+    session: Session, definitions: Definitions, table: FromClause, names: dict[str, Sql], moment: Moment
+) -> Source:
+    collect = partial(members_of_collection, definitions, moment, session)
+    return Source(table, names, Columns(names, table, collect, (table,), lookup=by_python(session)))
 
 
 def members_of_collection(
     definitions: Definitions,
     moment: Moment,
+    session: Session,
     collection: str,
     about: str,
     around: FromClause | None,
     wanted: frozenset[str],
 ) -> Collected:
     """The members of a collection that belong to what is around."""
-    source = source_of(definitions, wanted, moment, about)
+    source = source_of(session, definitions, wanted, moment, about)
     if about == PERSON:
         # The house's collection: everybody.
         inner = source.table.alias() if source.table is definitions.person else source.table

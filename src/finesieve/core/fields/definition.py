@@ -16,7 +16,7 @@ from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.fields.types import TYPES, FieldType
 from finesieve.core.values import Kind, StoredFile, Type, Value
 
-__all__ = ["BUILT_IN", "BuiltIn", "Field", "Shelf", "twin_of", "with_titles"]
+__all__ = ["BUILT_IN", "BuiltIn", "Field", "Shelf", "show_value", "twin_of", "with_titles"]
 
 PLAIN_SETTINGS: Final = FieldSettings()
 _KIND_TYPES: Final[Mapping[Kind, str]] = {
@@ -107,7 +107,7 @@ class Field:
     def value_type(self) -> Type:
         """The type of its values in expressions."""
         if self.result is not None:
-            return self.result
+            return replace(self.result, unit=self.unit)
         options = self._stored_options()
         source = self.key if self.type.kind in ("choice", "choices") else ""
         return Type(
@@ -117,6 +117,7 @@ class Field:
             ordered=self.type_key == "progress",
             labels=self._labels(),
             scores=tuple(option.score or Decimal(0) for option in self.options),
+            unit=self.unit,
         )
 
     def _labels(self) -> tuple[str, ...]:
@@ -255,6 +256,12 @@ BUILT_IN: Final = (
         ("sign up date", "signup date", "joined on", "date joined"),
     ),
 )
+
+
+def show_value(type_: Type, value: Value, manner: Manner) -> str:
+    """A value of this type as people read it; options by their labels, with the unit of the type."""
+    options = tuple(Option(label, stored) for stored, label in zip(type_.options, type_.words, strict=True))
+    return Field(0, "", "", "short_text", 0, unit=type_.unit, options=options, result=type_, manner=manner).show(value)
 
 
 def with_titles(field: Field, titles: Mapping[str, str]) -> Field:

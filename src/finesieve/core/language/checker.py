@@ -221,6 +221,10 @@ class _Checker(Collecting):
 
     @typed.register
     def _(self, node: tree.TextTest) -> Typed | None:
+        if node.word == "matches":
+            operand = self._of_kind(node.left, frozenset(("text",)))
+            pattern = node.right.value if isinstance(node.right, tree.Text) else ""
+            return None if operand is None else Typed("matches", _YES_NO, node.span, (operand,), items=(pattern,))
         parts = [self._of_kind(side, frozenset(("text",))) for side in (node.left, node.right)]
         return self.made(node.word.replace(" ", "_"), _YES_NO, node, parts)
 
@@ -380,7 +384,13 @@ class _Checker(Collecting):
             return None if part is None else self.fitted(part, _DATE)
         return self.made("date_of", _DATE, node, [self._of_kind(part, NUMBER) for part in node.arguments])
 
-    _SPECIAL: Final = {"if": _if, "pick": _pick, "date": _date_call}
+    def _payment(self, node: tree.Call) -> Typed | None:
+        rate, periods = (self._of_kind(part, NUMBER, FUNCTIONS["payment"]) for part in node.arguments[:2])
+        principal = self._of_kind(node.arguments[2], NUMERIC, FUNCTIONS["payment"])
+        gives = _NUMBER if principal is None else principal.type
+        return self.made("payment", gives, node, [rate, periods, principal])
+
+    _SPECIAL: Final = {"if": _if, "pick": _pick, "date": _date_call, "payment": _payment}
 
     # Agreement of types
 

@@ -1,7 +1,7 @@
 """Checking names and collections: what a name means where it stands, and functions over records."""
 
 from abc import abstractmethod
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from datetime import tzinfo
 from typing import Final
@@ -35,7 +35,7 @@ class Collecting(Sums):
     def __init__(self, world: World, zone: tzinfo) -> None:
         super().__init__(zone)
         self._world = world
-        self._levels = [world.base]
+        self._levels = [world.base, *world.inner]
 
     @abstractmethod
     def typed(self, node: tree.Node) -> Typed | None:
@@ -86,6 +86,8 @@ class Collecting(Sums):
     def _prefixed(self, node: tree.Name, prefix: str, key: str) -> Typed | None:
         if prefix == "house":
             return self._house(node, key)
+        if prefix in self._world.prefixes:
+            return self._after_prefix(node, prefix, key, self._world.prefixes[prefix])
         level = self._level_of(prefix)
         if level is not None:
             found = self._at(node, level, key)
@@ -108,6 +110,14 @@ class Collecting(Sums):
             self._unknown(node, key, self._world.house, prefix="house.")
             return None
         return Typed("house", type_, node.span, name=key)
+
+    def _after_prefix(self, node: tree.Name, prefix: str, key: str, known: Mapping[str, Type] | None) -> Typed | None:
+        if known is not None and key not in known:
+            self._unknown(node, key, known, prefix=f"{prefix}.")
+            return None
+        type_ = Type("text") if known is None else known[key]
+        about = self._world.base.about if prefix in ("form", "person") else prefix
+        return Typed("name", type_, node.span, name=key, about=about, prefix=prefix)
 
     def _level_of(self, prefix: str) -> int | None:
         """The level that `person.` or `record.` means, the innermost one; None where there is none."""

@@ -1,13 +1,16 @@
 """The Python back end: checked form to a function of one person's values."""
 
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from datetime import date, datetime
 from decimal import Decimal
 from typing import Any, Final
 
 from finesieve.core import values
+from finesieve.core.fields.definition import show_value
 from finesieve.core.language.gathering import collect
-from finesieve.core.language.library import AT_A_MOMENT, LIBRARY, MOST_CHARACTERS
+from finesieve.core.language.library import AT_A_MOMENT, LIBRARY, MOST_CHARACTERS, payment
+from finesieve.core.language.patterns import compile_pattern
 from finesieve.core.language.program import Maker, Moment, Program
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Value
@@ -200,6 +203,37 @@ def _in(typed: Typed, parts: tuple[Program, ...]) -> Program:
     return run
 
 
+def _matches(typed: Typed, parts: tuple[Program, ...]) -> Program:
+    (operand,) = parts
+    whole = compile_pattern(str(typed.items[0])).fullmatch
+
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        text: Any = operand(row, moment)
+        return None if text is None else whole(text) is not None
+
+    return run
+
+
+def _text(typed: Typed, parts: tuple[Program, ...]) -> Program:
+    (operand,) = parts
+    inner = typed.parts[0]
+    type_ = inner.type if inner.operation in ("name", "house") else replace(inner.type, unit="")
+
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        value = operand(row, moment)
+        return None if value is None else show_value(type_, value, moment.manner)[:MOST_CHARACTERS] or None
+
+    return run
+
+
+def _payment(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        arguments: list[Any] = [part(row, moment) for part in parts]
+        return None if None in arguments else payment(*arguments)
+
+    return run
+
+
 def _house(typed: Typed, _parts: tuple[Program, ...]) -> Program:
     key = typed.name
     return lambda row, moment: moment.house.get(key)
@@ -323,6 +357,9 @@ _MAKERS: Final[dict[str, Maker]] = {
     "starts_with": _all_filled(lambda a, b: values.fold(a).startswith(values.fold(b))),
     "ends_with": _all_filled(lambda a, b: values.fold(a).endswith(values.fold(b))),
     "house": _house,
+    "matches": _matches,
+    "text": _text,
+    "payment": _payment,
     "holds_any": _holds(lambda items, held: not items.isdisjoint(held)),
     "holds_every": _holds(lambda items, held: items <= held),
     "holds_no": _holds(lambda items, held: items.isdisjoint(held)),

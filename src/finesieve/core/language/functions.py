@@ -16,6 +16,7 @@ from finesieve.core.values import Kind
 __all__ = ["FUNCTIONS", "nearest"]
 
 _COLLECTION: Final[frozenset[Kind]] = frozenset(("collection",))
+_SHOWN: Final = ORDERED | TEXT | CHOICE | frozenset[Kind](("yes_no", "choices", "text_list"))
 
 
 FUNCTIONS: Final[dict[str, Function]] = {
@@ -67,6 +68,24 @@ FUNCTIONS: Final[dict[str, Function]] = {
             (frozenset(("choices", "text_list")), TEXT),
             "text",
             2,
+        ),
+        Function(
+            "text",
+            "text(x)",
+            "The value as people read it: numbers, amounts and dates in the way of the house, choices by their labels.",
+            "text(round(plot_length, 1))",
+            (_SHOWN,),
+            "text",
+            1,
+        ),
+        Function(
+            "payment",
+            "payment(rate_per_period, periods, principal)",
+            "The equal payment a period that pays a loan back with its interest; periods are whole, 1 to 12,000.",
+            "payment(1%, 12, fee)",
+            (NUMBER, NUMBER, NUMBERS),
+            "number",
+            3,
         ),
         Function(
             "date",

@@ -4,12 +4,9 @@ from typing import Final
 
 from finesieve.core.fields.keys import RESERVED
 
-__all__ = ["GRAMMAR", "LATER_WORDS"]
+__all__ = ["GRAMMAR"]
 
-LATER_WORDS: Final = frozenset(("matches",))
-"""Reserved, and without a meaning yet."""
-
-_WORDS: Final = "\n".join(f"_{word.upper()}: /{word}(?![a-z0-9_])/i" for word in RESERVED if word not in LATER_WORDS)
+_WORDS: Final = "\n".join(f"_{word.upper()}: /{word}(?![a-z0-9_])/i" for word in RESERVED)
 
 GRAMMAR: Final = rf"""
 start: or_
@@ -32,6 +29,7 @@ start: or_
      | alt _HOLDS _NO list       -> holds_no
      | alt _IS _BLANK            -> is_blank
      | alt _IS _FILLED           -> is_filled
+     | alt _MATCHES TEXT         -> matches
 ?alt : joined (_ELSE joined)*
 ?joined: sum (_AND_SIGN sum)*
 ?sum : term ((PLUS | MINUS) term)*

@@ -14,7 +14,7 @@ from finesieve.core import values
 from finesieve.core.language.declare import DATE, NUMBER, NUMBERS, TEXT, Function
 from finesieve.core.values import DayOfYear, Kind, Value
 
-__all__ = ["AT_A_MOMENT", "LIBRARY", "MOST_CHARACTERS", "WHITE", "Meaning"]
+__all__ = ["AT_A_MOMENT", "LIBRARY", "MOST_CHARACTERS", "PYTHON_ONLY", "WHITE", "Meaning", "payment"]
 
 Meaning = Callable[..., Value]
 LIBRARY: Final[dict[str, tuple[Function, Meaning]]] = {}
@@ -25,6 +25,8 @@ AT_A_MOMENT: Final[dict[str, Literal["today", "now"]]] = {
 }
 """Functions whose result changes by time passing alone, and what they are given."""
 
+PYTHON_ONLY: Final = frozenset(("matches", "text", "payment"))
+"""Operations that SQL does not work out by itself; the store asks Python for them in batches."""
 MOST_CHARACTERS: Final = 10_000
 """A text that a function makes is cut here."""
 _MOST_YEARS: Final = 1_000
@@ -33,7 +35,9 @@ WHITE: Final = (
     "\u2028\u2029\u202f\u205f\u3000"
 )
 """Unicode's white space, spelled out, so that both back ends mean the same."""
+_MOST_PERIODS: Final = 12_000
 _EXACT: Final = Context(prec=4_000)
+_LOAN: Final = Context(prec=100)
 _NUMBER_TEXT: Final = re.compile(r"-?[0-9]{1,15}([.][0-9]{1,10})?")
 
 
@@ -300,3 +304,23 @@ def _next_anniversary(day: date | DayOfYear, today: date) -> Value:
 )
 def _days_until(day: date, today: date) -> Value:
     return Decimal((day - today).days)
+
+
+# Loans
+
+
+def payment(rate: Decimal, periods: Decimal, principal: Decimal) -> Decimal | None:
+    """The equal payment a period that pays a loan back: P·r / (1 − (1 + r)^−n), and P / n without interest.
+
+    The annuity formula of elementary finance. Blank unless the number of periods is
+    whole, from 1 to 12,000, and the rate above −1.
+    """
+    count = _whole(periods, 1, _MOST_PERIODS)
+    if count is None or rate <= -1:
+        return None
+    if not rate:
+        return values.divide(principal, periods)
+    growth = _LOAN.power(_LOAN.add(rate, Decimal(1)), count)
+    # P·r / (1 − 1/g) is P·r·g / (g − 1): one division.
+    share = _LOAN.divide(_LOAN.multiply(_LOAN.multiply(principal, rate), growth), _LOAN.subtract(growth, Decimal(1)))
+    return values.step(share)

@@ -13,7 +13,8 @@ from lark.tree import Meta
 
 from finesieve.core.fields.keys import RESERVED
 from finesieve.core.language import tree
-from finesieve.core.language.grammar import GRAMMAR, LATER_WORDS
+from finesieve.core.language.grammar import GRAMMAR
+from finesieve.core.language.patterns import compile_pattern
 from finesieve.core.language.problems import Problem, Span
 
 __all__ = ["Parsed", "parse"]
@@ -114,6 +115,10 @@ def _unescape(body: str) -> str:
     return re.sub(r"\\(.)", lambda match: _ESCAPES.get(match[1], match[0]), body, flags=re.DOTALL)
 
 
+def _literal_text(literal: str) -> str:
+    return unicodedata.normalize("NFC", _unescape(literal[1:-1]))
+
+
 def _span(meta: Meta) -> Span:
     return Span(meta.start_pos, meta.end_pos)
 
@@ -174,6 +179,16 @@ class _Builder(Transformer[Any, tree.Node]):
 
     def ends_with(self, meta: Meta, parts: list[Any]) -> tree.Node:
         return tree.TextTest("ends with", *parts, span=_span(meta))
+
+    def matches(self, meta: Meta, parts: list[Any]) -> tree.Node:
+        operand, literal = parts
+        place = Span(literal.start_pos, literal.end_pos)
+        pattern = _literal_text(str(literal))
+        try:
+            compile_pattern(pattern)
+        except ValueError as problem:
+            self.say("bad-pattern", place, str(problem))
+        return tree.TextTest("matches", operand, tree.Text(pattern, span=place), span=_span(meta))
 
     def holds(self, meta: Meta, parts: list[Any]) -> tree.Node:
         operand, item = parts
@@ -251,7 +266,7 @@ class _Builder(Transformer[Any, tree.Node]):
         return tree.Number(value.scaleb(-2) if percent else value, percent, span=span)
 
     def text(self, meta: Meta, parts: list[Any]) -> tree.Node:
-        return tree.Text(unicodedata.normalize("NFC", _unescape(str(parts[0])[1:-1])), span=_span(meta))
+        return tree.Text(_literal_text(str(parts[0])), span=_span(meta))
 
     def true(self, meta: Meta, _parts: list[Any]) -> tree.Node:
         return tree.YesNo(True, span=_span(meta))
@@ -332,8 +347,6 @@ def _syntax_problem(text: str, error: UnexpectedInput) -> Problem:
         match = pattern.search(text)
         if match and match.start() <= place.start <= match.end():
             return Problem(code, Span(*match.span()), message, hint)
-    if found.lower() in LATER_WORDS:
-        return Problem("not-in-this-version", place, f"“{found}” is kept for a later version of the language.")
     expected = _expected(error)
     wanted = f" Here could stand {expected}." if expected else ""
     if place.start >= len(text.rstrip()):

@@ -43,7 +43,7 @@ CATALOGUE: Final[dict[str, Entry]] = {
     "syntax": Entry("The text breaks off or something stands where it cannot.", ("1 +", "(2", "1 2")),
     "empty": Entry("There is nothing to work out.", ("", "  # only a comment")),
     "wrong-sign": Entry("A sign of another notation.", ("plot_length <> 3", "plot_length ≥ 3", "zone == 'north'")),
-    "not-in-this-version": Entry("A word that is kept for later.", ("name matches 'x'",)),
+    "bad-pattern": Entry("The pattern after “matches” cannot be read.", ("name matches '('", "name matches ''")),
     "chained": Entry("Comparisons cannot be chained.", ("1 < plot_length < 3",)),
     "is-filled": Entry("“is not blank” is written “is filled”.", ("name is not blank",)),
     "compare-blank": Entry("Nothing equals blank; ask “is blank”.", ("name = blank", "name != ''")),

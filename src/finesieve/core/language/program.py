@@ -4,6 +4,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import date, datetime, tzinfo
 
+from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Value
 
@@ -14,12 +15,14 @@ __all__ = ["Maker", "Moment", "Program"]
 class Moment:
     """When an expression is worked out, and where: `now` is aware, `zone` the workspace's.
 
-    `house` gives the house values as they stand at that moment, by key.
+    `house` gives the house values as they stand at that moment, by key, and
+    `manner` how the house writes.
     """
 
     now: datetime
     zone: tzinfo
     house: Mapping[str, Value] = field(default_factory=dict, compare=False)
+    manner: Manner = field(default=PLAIN, compare=False)
 
     @property
     def today(self) -> date:

@@ -86,6 +86,7 @@ RELATIONS: Final[dict[str, Relation]] = {
         Relation("contains", _words("contains", "text"), "one"),
         Relation("starts with", _words("starts with", "text"), "one"),
         Relation("ends with", _words("ends with", "text"), "one"),
+        Relation("matches", _words("matches the pattern", "text"), "one"),
         Relation("filled", _words("is filled", *_ALL), "nothing"),
         Relation("blank", _words("is blank", *_ALL), "nothing"),
     )
@@ -218,7 +219,7 @@ def _clause_tree(clause: Clause, type_: Type) -> tree.Node:
             return tree.In(name, tuple(values), negated=clause.relation == "not in")
         case "holds any" | "holds every" | "holds no":
             return tree.Holds(clause.relation.removeprefix("holds "), name, tuple(values))  # type: ignore[arg-type]  # one of three words
-        case "contains" | "starts with" | "ends with":
+        case "contains" | "starts with" | "ends with" | "matches":
             return tree.TextTest(clause.relation, name, values[0])
     return tree.Compare(clause.relation, name, values[0])  # type: ignore[arg-type]  # only the signs are left
 

@@ -136,9 +136,9 @@ class Filtered(Node):
 
 @dataclass(frozen=True, slots=True)
 class TextTest(Node):
-    """`contains`, `starts with`, `ends with`."""
+    """`contains`, `starts with`, `ends with`; `matches`, with its pattern as a literal."""
 
-    word: Lit["contains", "starts with", "ends with"]
+    word: Lit["contains", "starts with", "ends with", "matches"]
     left: Node
     right: Node
 

@@ -19,7 +19,7 @@ OPERATIONS: Final = frozenset(
     "add subtract multiply divide negate date_plus date_minus to_date if else "
     "round sum min max years_between age today "
     "house collect holds_any holds_every holds_no count_items step_of mean count_values date_of "
-    "label score join concat".split()
+    "label score join concat matches text payment".split()
 ) | frozenset(LIBRARY)
 """Every operation; a test holds both back ends to this list."""
 
@@ -33,7 +33,8 @@ class Typed:
     it says. A `collect` has the function as `name`, the collection as
     `collection`, what its members are as `about`, and `roles` tells its parts
     apart: column, where, by. `level` counts the collections around: 0 is
-    where the expression stands.
+    where the expression stands. `prefix` is the word before the point of a
+    name of a form: `form`, `person`, `page`.
     """
 
     operation: str
@@ -48,10 +49,13 @@ class Typed:
     collection: str = ""
     roles: tuple[str, ...] = ()
     item_spans: tuple[Span, ...] = ()
+    prefix: str = ""
 
     @property
     def key(self) -> str:
-        """How a row is asked for this name or collection: at level 0 by it alone."""
+        """How a row is asked for this name or collection: at level 0 by it alone, after a prefix with that."""
+        if self.prefix:
+            return f"{self.prefix}.{self.name}"
         word = self.collection or self.name
         return f"{self.level}:{word}" if self.level else word
 
