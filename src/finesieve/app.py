@@ -12,7 +12,12 @@ from starlette.staticfiles import StaticFiles
 from finesieve.front.signup.routes import router as signup
 from finesieve.office.access.routes import router as access
 from finesieve.office.bench.routes import router as bench
-from finesieve.office.collect.routes import router as collect
+from finesieve.office.collect.composer import router as collect_composer
+from finesieve.office.collect.forms import router as collect_forms
+from finesieve.office.collect.library import router as collect_library
+from finesieve.office.collect.publishing import router as collect_publishing
+from finesieve.office.collect.rehearsing import router as collect_rehearsing
+from finesieve.office.collect.translating import router as collect_translating
 from finesieve.office.compute.routes import router as compute
 from finesieve.office.define.byfile import router as define_byfile
 from finesieve.office.define.fields import router as define_fields
@@ -82,7 +87,15 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         define_byfile,
         define_labels,
     )
-    for router in (access, bench, *define, collect, compute, sift, people, records, signup):
+    collect = (
+        collect_forms,
+        collect_library,
+        collect_composer,
+        collect_publishing,
+        collect_rehearsing,
+        collect_translating,
+    )
+    for router in (access, bench, *define, *collect, compute, sift, people, records, signup):
         app.include_router(router)
 
     @app.get("/healthz")

@@ -9,8 +9,12 @@ from pydantic import ValidationError
 
 from finesieve.core.catalogue import Catalogue, Group, build_catalogue
 from finesieve.core.fields.definition import Field, Option
-from finesieve.core.forms.definition import Form, PatternCheck, Question, RangeCheck
-from finesieve.core.forms.outcome import Outcome, PreparedForm, form_problems, prepare
+from finesieve.core.forms.checks import PatternCheck, RangeCheck
+from finesieve.core.forms.definition import Form, Question, Section
+from finesieve.core.forms.evaluate import PreparedForm, prepare
+from finesieve.core.forms.outcome import Outcome
+from finesieve.core.forms.problems import form_problems
+from finesieve.core.forms.rows import Situation
 from tests.support.fields import MOMENT
 
 WATERING = (Option("By hand", "by hand"), Option("Drip line", "drip"))
@@ -28,28 +32,30 @@ BY_HAND = 'watering = "by hand"'
 
 
 def form(*questions: Question) -> Form:
-    return Form(title="Join", questions=questions)
+    return Form(title="Join", sections=(Section(id="s1", items=questions),))
 
 
 FORM = form(
     Question(id="q1", field_id=1),
     Question(id="q2", field_id=2),
-    Question(id="q3", field_id=3, show_when=BY_HAND, check=RangeCheck(low=Decimal(1), high=Decimal(500))),
-    Question(id="q4", field_id=4, check=PatternCheck(pattern="[A-Z]{2}[0-9]{2}", message="Two letters, two digits.")),
+    Question(id="q3", field_id=3, show_when=BY_HAND, checks=(RangeCheck(low=Decimal(1), high=Decimal(500)),)),
+    Question(
+        id="q4", field_id=4, checks=(PatternCheck(pattern="[A-Z]{2}[0-9]{2}", message="Two letters, two digits."),)
+    ),
 )
 
 
 def prepared(document: Form) -> PreparedForm:
-    return prepare(document, CATALOGUE.by_id, CATALOGUE.names, CATALOGUE.zone, CATALOGUE.derivation)
+    return prepare(document, CATALOGUE)
 
 
 def outcome(document: Form = FORM, stored: dict[str, Any] | None = None, **answers: str) -> Outcome:
-    return prepared(document).evaluate(answers, MOMENT, stored)
+    return prepared(document).evaluate(answers, MOMENT, Situation(stored or {}))
 
 
 def problems(*questions: Question) -> list[tuple[str, str]]:
-    found = form_problems(form(*questions), CATALOGUE.by_id, CATALOGUE.names, CATALOGUE.zone, CATALOGUE.derivation)
-    return [(problem.question_id, problem.message) for problem in found]
+    found = form_problems(form(*questions), CATALOGUE)
+    return [(problem.place, problem.message) for problem in found]
 
 
 class Showing(unittest.TestCase):
@@ -117,7 +123,7 @@ class Checking(unittest.TestCase):
 
     def test_wild_patterns_do_not_run_away(self) -> None:
         """A pattern that would explode elsewhere is harmless here; one that cannot be read is refused."""
-        document = form(Question(id="q1", field_id=4, check=PatternCheck(pattern="(a+)+$")))
+        document = form(Question(id="q1", field_id=4, checks=(PatternCheck(pattern="(a+)+$"),)))
         self.assertEqual(outcome(document, q1="a" * 499 + "b").questions[0].trouble, "check")
         for pattern in ("(", "(?=x)x", ""):
             with self.assertRaises(ValidationError):
@@ -139,7 +145,7 @@ class Publishing(unittest.TestCase):
         for question, words in (
             (Question(id="q2", field_id=99), "gone"),
             (Question(id="q2", field_id=6), "gone"),
-            (Question(id="q2", field_id=2, check=RangeCheck(low=Decimal(1))), "does not fit"),
+            (Question(id="q2", field_id=2, checks=(RangeCheck(low=Decimal(1)),)), "does not fit"),
             (Question(id="q2", field_id=2, show_when="nothing_such"), "cannot be read"),
             (Question(id="q2", field_id=2, show_when="litres"), "cannot be read"),
         ):
@@ -157,8 +163,8 @@ class Publishing(unittest.TestCase):
             self.assertEqual([place for place, _ in problems(question)], ["q1"])
         catalogue = build_catalogue(1, ZoneInfo("UTC"), [Group(1, "All")], [*FIELDS, other])
         asked = form(Question(id="q1", field_id=8))
-        found = form_problems(asked, catalogue.by_id, catalogue.names, catalogue.zone, catalogue.derivation)
-        self.assertEqual([problem.question_id for problem in found], [""])
+        found = form_problems(asked, catalogue)
+        self.assertEqual([problem.place for problem in found], [""])
 
     def test_circles_of_rules_are_named(self) -> None:
         """Two rules that wait for one another can never be worked out."""

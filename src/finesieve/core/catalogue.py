@@ -10,6 +10,7 @@ from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_abou
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.groups import GroupSettings
 from finesieve.core.fields.manner import PLAIN, Manner
+from finesieve.core.forms.checks import OwnCheck
 from finesieve.core.language.checker import Checked, check
 from finesieve.core.language.derived import Derivation, find_circle
 from finesieve.core.language.names import Place, World
@@ -20,6 +21,7 @@ __all__ = [
     "OWN_NAMES",
     "Catalogue",
     "Group",
+    "LibraryCheck",
     "Link",
     "NamedList",
     "RecordType",
@@ -85,6 +87,15 @@ class RecordType:
 
 
 @dataclass(frozen=True, slots=True)
+class LibraryCheck:
+    """A named check that many questions can use."""
+
+    id: int
+    name: str
+    check: OwnCheck
+
+
+@dataclass(frozen=True, slots=True)
 class NamedList:
     """A list of people, or a membership level: an id, the key expressions know it by, a name."""
 
@@ -122,6 +133,7 @@ class Catalogue:
     tags: tuple[str, ...] = ()
     deleted: tuple[Field, ...] = ()
     manner: Manner = PLAIN
+    checks: Mapping[int, LibraryCheck] = field(default_factory=dict)
 
     # About a person, the most common case
 
@@ -334,6 +346,7 @@ def build_catalogue(
     tags: Sequence[str] = (),
     deleted: Sequence[Field] = (),
     manner: Manner = PLAIN,
+    checks: Sequence[LibraryCheck] = (),
 ) -> Catalogue:
     """Type the derived fields, those first that others build on.
 
@@ -353,6 +366,7 @@ def build_catalogue(
         tuple(tags),
         tuple(deleted),
         manner,
+        {one.id: one for one in checks},
     )
     names: dict[str, dict[str, Type]] = {about: {} for about in bare._abouts}
     for one in known:

@@ -5,7 +5,9 @@ FineSieveError
 │   └── InvalidExpression an expression with problems
 ├── NotFound              no such thing in this workspace
 ├── NotAllowed            the role does not permit it
-├── Conflict              somebody else changed it meanwhile
+├── Conflict              it has changed meanwhile
+│   └── Overtaken         somebody else has saved the same thing first
+├── TooOften              more in a short time than a person sends
 ├── NotCompilable         an expression that SQL cannot say
 └── Unavailable           the database cannot be reached or is busy
 """
@@ -24,6 +26,8 @@ __all__ = [
     "NotAllowed",
     "NotCompilable",
     "NotFound",
+    "Overtaken",
+    "TooOften",
     "Unavailable",
 ]
 
@@ -62,6 +66,18 @@ class NotAllowed(FineSieveError):
 
 class Conflict(FineSieveError):
     """What was to be changed has changed meanwhile; nothing was overwritten."""
+
+
+class Overtaken(Conflict):
+    """Somebody else, `by`, has changed the very same thing first; both are to be shown."""
+
+    def __init__(self, message: str, by: str) -> None:
+        super().__init__(message)
+        self.by = by
+
+
+class TooOften(FineSieveError):
+    """More came from one place in a short time than a person sends."""
 
 
 class NotCompilable(FineSieveError):

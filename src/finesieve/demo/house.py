@@ -11,7 +11,8 @@ from sqlalchemy import select, update
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.values import Value
-from finesieve.services.collect import FormTexts, change_form_texts, publish_form, read_form
+from finesieve.services.collect import publish_form, read_form
+from finesieve.services.compose import FormTexts, change_form_texts
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import GroupInput, create_group, read_catalogue
 from finesieve.services.fields import FieldInput, create_field

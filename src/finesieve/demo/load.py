@@ -12,16 +12,8 @@ from finesieve.core.fields.encoding import to_json
 from finesieve.demo.house import furnish_house
 from finesieve.demo.people import MadeUp, make_people
 from finesieve.services.accounts import NewWorkspace, SignedIn, StaffAccounts
-from finesieve.services.collect import (
-    FormTexts,
-    QuestionInput,
-    add_question,
-    change_form_texts,
-    change_question,
-    create_form,
-    publish_form,
-    read_form,
-)
+from finesieve.services.collect import create_form, publish_form, read_form
+from finesieve.services.compose import FormTexts, QuestionInput, add_question, change_form_texts, change_question
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import GroupInput, change_group, create_group, read_catalogue
 from finesieve.services.fields import FieldInput, create_field
@@ -129,13 +121,17 @@ def _compose(scope: Scope, fields: dict[str, int]) -> int:
         "litres_a_day": QuestionInput(
             label="Litres a day, roughly",
             show_when='watering = "by hand"',
-            check_kind="range",
-            low="1",
-            high="500",
-            message="Between 1 and 500 litres; a watering can holds about ten.",
+            checks=(
+                {
+                    "kind": "range",
+                    "low": "1",
+                    "high": "500",
+                    "message": "Between 1 and 500 litres; a watering can holds about ten.",
+                },
+            ),
         ),
-        "plot_length": QuestionInput(check_kind="range", low="0.5", high="60"),
-        "plot_width": QuestionInput(check_kind="range", low="0.5", high="60"),
+        "plot_length": QuestionInput(checks=({"kind": "range", "low": "0.5", "high": "60"},)),
+        "plot_width": QuestionInput(checks=({"kind": "range", "low": "0.5", "high": "60"},)),
         "swaps_seed": QuestionInput(label="Would you bring seed to swap days?"),
         "favourite": QuestionInput(label="Which variety would you bring?", show_when="swaps_seed"),
     }
@@ -205,7 +201,17 @@ def load_people(scope: Scope, people: list[MadeUp], form_id: int | None = None) 
         )
         copy_guarded(unit.session, "history", columns, lines)
         if form_id is not None:
-            columns = ["workspace_id", "form_id", "version", "key", "person_id", "state", "answers", "received_at"]
+            columns = [
+                "workspace_id",
+                "form_id",
+                "version",
+                "key",
+                "person_id",
+                "state",
+                "answers",
+                "records",
+                "received_at",
+            ]
             sent = (
                 (
                     unit.workspace_id,
@@ -215,6 +221,7 @@ def load_people(scope: Scope, people: list[MadeUp], form_id: int | None = None) 
                     person_id,
                     "stored",
                     _answers(person),
+                    "[]",
                     person.signed_up_at,
                 )
                 for person_id, person in zip(ids, people, strict=True)
@@ -245,6 +252,7 @@ def _hold_one(scope: Scope, form_id: int) -> None:
             person_id=person_id,
             state="held",
             answers=answers,
+            records=[],
             received_at=unit.moment.now - timedelta(minutes=50),
         )
         unit.session.add(held)

@@ -4,7 +4,8 @@ from collections.abc import Collection
 from dataclasses import dataclass
 
 from finesieve.core.forms.definition import Question
-from finesieve.services.collect import add_question, list_forms, read_form, remove_question
+from finesieve.services.collect import list_forms, read_form
+from finesieve.services.compose import add_question, remove_part
 from finesieve.services.fields import field_of
 from finesieve.services.scope import Scope
 
@@ -37,7 +38,13 @@ def _overrides(question: Question) -> list[str]:
         "its help": question.help,
         "whether it is required": question.required is not None,
         "a rule": question.show_when,
-        "a check": question.check is not None,
+        "its sample text": question.sample,
+        "its width": question.width,
+        "its default": question.default,
+        "when it is required": question.required_when,
+        "which options show": question.options_when,
+        "a check": question.checks,
+        "a surcharge": question.surcharges,
     }
     return [words for words, there in named.items() if there]
 
@@ -57,7 +64,7 @@ def set_forms_asking(scope: Scope, field_id: int, form_ids: Collection[int]) -> 
         if form.asks:
             for question in view.document.questions:
                 if question.field_id == field_id:
-                    remove_question(scope, form.id, read_form(scope, form.id).revision, question.id)
+                    remove_part(scope, form.id, read_form(scope, form.id).revision, question.id)
         else:
             add_question(scope, form.id, view.revision, field_id)
         changed += 1

@@ -18,6 +18,7 @@ from finesieve.store.tables import (
     HouseGrant,
     HouseMapping,
     LevelRow,
+    NamedCheckRow,
     OptionListRow,
     RecordLinkRow,
     RecordTypeRow,
@@ -32,10 +33,12 @@ __all__ = [
     "keep_unique",
     "read_change",
     "record_change",
+    "redoable_change",
     "register",
     "restore",
     "snapshot",
     "undo_change",
+    "undoable_change",
 ]
 
 
@@ -202,6 +205,7 @@ _ENTITIES: Final[dict[str, _Entity]] = {
     "tag": _parts(TagRow, ("name",)),
     "group_order": _order(FieldGroupRow),
     "level_order": _order(LevelRow),
+    "named_check": _parts(NamedCheckRow, ("name", "settings")),
     "mapping": _parts(HouseMapping, ("form_id", "target_slug", "pairs")),
     "grant": _for_owners(_parts(HouseGrant, ("from_slug", "keys"))),
     "manner": _for_owners(_Entity(_manner, _restore_manner)),
@@ -270,7 +274,7 @@ def undo_change(scope: Scope, change_id: int) -> str:
             workspace_id=unit.workspace_id,
             entity=row.entity,
             entity_id=row.entity_id,
-            label=f"{'Took back' if row.undone else 'Brought back'}: {row.label}",
+            label=f"{_TAKEN[0] if row.undone else _TAKEN[1]}{row.label}",
             before=there,
             after=back,
             actor=unit.actor,
@@ -294,6 +298,38 @@ def read_change(scope: Scope, change_id: int) -> ChangeLine | None:
     with scope.transaction("reader") as unit:
         row = unit.session.get(DefinitionChange, change_id)
         return None if row is None else ChangeLine(change_id, row.label, row.undone)
+
+
+_TAKEN: Final = ("Took back: ", "Brought back: ")
+
+
+def undoable_change(scope: Scope, entity: str, entity_id: int) -> ChangeLine | None:
+    """The last change of a thing that can be taken back now, or None."""
+    return _last_change(scope, entity, entity_id, undone=False)
+
+
+def redoable_change(scope: Scope, entity: str, entity_id: int) -> ChangeLine | None:
+    """The last change taken back that can be brought back now, or None."""
+    return _last_change(scope, entity, entity_id, undone=True)
+
+
+def _last_change(scope: Scope, entity: str, entity_id: int, *, undone: bool) -> ChangeLine | None:
+    with scope.transaction("reader") as unit:
+        side = col(DefinitionChange.before) if undone else col(DefinitionChange.after)
+        query = (
+            select(DefinitionChange)
+            .where(
+                col(DefinitionChange.entity) == entity,
+                col(DefinitionChange.entity_id) == entity_id,
+                col(DefinitionChange.undone) == undone,
+                side == snapshot(unit, entity, entity_id),
+                *(~col(DefinitionChange.label).startswith(words) for words in _TAKEN),
+            )
+            .order_by(col(DefinitionChange.id).desc())
+            .limit(1)
+        )
+        row = unit.session.exec(query).first()
+        return None if row is None else ChangeLine(row.id or 0, row.label, row.undone)
 
 
 def foreign_changes(unit: Unit, entity: str, entity_id: int, count: int) -> bool:

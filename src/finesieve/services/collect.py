@@ -1,86 +1,42 @@
-"""Collecting: composing a sign-up form and publishing it."""
+"""Collecting: the forms there are, what keeps one from being published, its versions."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
-from decimal import Decimal
-from typing import Any, Literal
+from datetime import datetime
+from functools import cached_property
 
-from pydantic import Field as Bounds
-from pydantic import ValidationError, field_validator
 from sqlmodel import col, func, select
 
 from finesieve.core.catalogue import Catalogue, hidden_groups
-from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotFound
-from finesieve.core.fields.about import PERSON
+from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.definition import Field
-from finesieve.core.forms.definition import Form, PatternCheck, Question, RangeCheck
-from finesieve.core.forms.outcome import FormProblem, can_ask, form_problems
+from finesieve.core.forms.compare import FormDifference, compare_forms
+from finesieve.core.forms.definition import Form, Question, Section
+from finesieve.core.forms.prepare import can_ask, section_about
+from finesieve.core.forms.problems import FormProblem, form_problems
 from finesieve.core.language.placeholders import placeholder_problems
 from finesieve.services.accounts import slug_from_name
 from finesieve.services.awaiting import awaited_in
-from finesieve.services.changes import foreign_changes, record_change, snapshot
-from finesieve.services.inputs import Input, explain_errors
+from finesieve.services.changes import record_change, snapshot
 from finesieve.services.scope import Scope, Unit
 from finesieve.store.catalogue import touch
 from finesieve.store.tables import FormRow, FormVersion, Submission
 
 __all__ = [
     "FormEntry",
-    "FormTexts",
     "FormView",
-    "QuestionInput",
-    "add_question",
-    "change_form_texts",
-    "change_question",
+    "VersionLine",
     "create_form",
     "document_problems",
+    "form_of",
+    "form_versions",
+    "known_phrases",
     "list_forms",
     "publish_form",
     "read_form",
-    "remove_question",
-    "reorder_questions",
+    "return_to_version",
+    "unpublished_differences",
 ]
-
-
-class FormTexts(Input):
-    """The texts of a form as typed."""
-
-    title: str = Bounds(min_length=1, max_length=200)
-    intro: str = Bounds(default="", max_length=2_000)
-    send_label: str = Bounds(min_length=1, max_length=60, default="Send")
-    thanks: str = Bounds(default="", max_length=2_000)
-
-
-class QuestionInput(Input):
-    """A question as typed. An empty label, help or `required` falls back to the field's."""
-
-    label: str = Bounds(default="", max_length=200)
-    help: str = Bounds(default="", max_length=500)
-    required: Literal["", "yes", "no"] = ""
-    show_when: str = Bounds(default="", max_length=4_000)
-    check_kind: Literal["", "range", "pattern"] = ""
-    low: Decimal | None = None
-    high: Decimal | None = None
-    pattern: str = Bounds(default="", max_length=500)
-    message: str = Bounds(default="", max_length=300)
-
-    @field_validator("low", "high", mode="before")
-    @classmethod
-    def _empty_is_open(cls, value: object) -> object:
-        return None if value == "" else value
-
-    def read_check(self) -> RangeCheck | PatternCheck | None:
-        """The check, if one was chosen. Raises InvalidInput at the input concerned."""
-        try:
-            if self.check_kind == "range":
-                return RangeCheck(low=self.low, high=self.high, message=self.message)
-            if self.check_kind == "pattern":
-                return PatternCheck(pattern=self.pattern, message=self.message)
-        except ValidationError as error:
-            place = "low" if self.check_kind == "range" else "pattern"
-            messages = explain_errors(error)
-            raise InvalidInput({place: messages.get("") or next(iter(messages.values()))}) from None
-        return None
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,7 +51,7 @@ class FormEntry:
     unpublished: bool
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class FormView:
     """A form as its composer sees it."""
 
@@ -114,15 +70,23 @@ class FormView:
         """The field a question asks for, or None where it is gone."""
         return self.catalogue.by_id.get(question.field_id)
 
+    @cached_property
+    def _asked(self) -> frozenset[int]:
+        return frozenset(question.field_id for question in self.document.questions)
+
+    def unasked_in(self, section: Section) -> tuple[Field, ...]:
+        """Fields that a section could still ask."""
+        about, hidden = section_about(section), hidden_groups(self.catalogue)
+        return tuple(
+            one
+            for one in self.catalogue.about(about)
+            if one.id not in self._asked and one.key != "signed_up_on" and can_ask(one, hidden, about)
+        )
+
     @property
     def unasked(self) -> tuple[Field, ...]:
-        """Fields that could still be asked."""
-        asked = {question.field_id for question in self.document.questions}
-        return tuple(
-            field
-            for field in self.catalogue.fields
-            if field.id not in asked and field.key != "signed_up_on" and can_ask(field)
-        )
+        """Fields of a person that could still be asked."""
+        return self.unasked_in(Section(id="s0"))
 
 
 def list_forms(scope: Scope) -> list[FormEntry]:
@@ -133,13 +97,23 @@ def list_forms(scope: Scope) -> list[FormEntry]:
 
 
 def _entry(unit: Unit, row: FormRow) -> FormEntry:
-    document = Form.model_validate(row.draft)
-    return FormEntry(row.id or 0, row.slug, document.title, len(document.questions), row.published, _differs(unit, row))
+    title = str(row.draft.get("title", ""))
+    questions = sum(len(section.get("items", ())) for section in row.draft.get("sections", ()))
+    questions += len(row.draft.get("questions", ()))
+    return FormEntry(row.id or 0, row.slug, title, questions, row.published, _differs(unit, row))
 
 
 def _differs(unit: Unit, row: FormRow) -> bool:
     version = unit.session.get(FormVersion, (row.id, row.published)) if row.published else None
     return version is None or version.document != row.draft
+
+
+def form_of(unit: Unit, form_id: int, *, lock: bool = False) -> FormRow:
+    """The row of a form. Raises NotFound."""
+    row = unit.session.get(FormRow, form_id, with_for_update=True if lock else None)
+    if row is None:
+        raise NotFound("There is no such form.")
+    return row
 
 
 def create_form(scope: Scope, title: str) -> int:
@@ -155,7 +129,8 @@ def create_form(scope: Scope, title: str) -> int:
             number += 1
             slug = f"{base}-{number}"
         first = Question(id="q1", field_id=unit.catalogue.by_key["email"].id)
-        document = Form(title=title, questions=(first,))
+        language = unit.manner.language.partition("_")[0]
+        document = Form(title=title, languages=(language,), sections=(Section(id="s1", items=(first,)),))
         row = FormRow(workspace_id=unit.workspace_id, slug=slug, draft=document.model_dump(mode="json"))
         unit.session.add(row)
         unit.session.flush()
@@ -165,9 +140,7 @@ def create_form(scope: Scope, title: str) -> int:
 def read_form(scope: Scope, form_id: int) -> FormView:
     """A form's draft with all that keeps it from being published. Raises NotFound."""
     with scope.transaction("reader") as unit:
-        row = unit.session.get(FormRow, form_id)
-        if row is None:
-            raise NotFound("There is no such form.")
+        row = form_of(unit, form_id)
         sent = unit.session.exec(
             select(func.count()).select_from(Submission).where(col(Submission.form_id) == form_id)
         ).one()
@@ -188,129 +161,26 @@ def read_form(scope: Scope, form_id: int) -> FormView:
 
 def _awaited(unit: Unit, document: Form) -> tuple[Field, ...]:
     """House values without a value that the form's texts and rules name."""
-    texts = [document.title, document.intro, document.send_label, document.thanks]
+    return awaited_in(unit, [text for _, _, text in document.walk_rules()], list(_texts(unit.catalogue, document)))
+
+
+def _texts(catalogue: Catalogue, document: Form) -> Iterator[str]:
+    """The texts that people read, the help of a field where a question has none of its own."""
+    yield from document.walk_texts()
     for question in document.questions:
-        field = unit.catalogue.by_id.get(question.field_id)
-        texts += [question.label, question.help or (field.help if field else "")]
-    return awaited_in(unit, [question.show_when for question in document.questions], texts)
+        known = catalogue.by_id.get(question.field_id)
+        if known is not None and not question.help:
+            yield known.help
 
 
 def document_problems(unit: Unit, document: Form) -> tuple[FormProblem, ...]:
     """All that keeps a form from being published."""
-    catalogue = unit.catalogue
-    gone = {field.id: field.label for field in catalogue.deleted}
-    world = catalogue.world(PERSON)
-    found = form_problems(
-        document, catalogue.by_id, world, catalogue.zone, catalogue.derivation, hidden_groups(catalogue), gone
-    )
-    for text in (document.title, document.intro, document.send_label, document.thanks):
-        problems = placeholder_problems(text, catalogue.check)
+    found = form_problems(document, unit.catalogue)
+    for text in dict.fromkeys(document.walk_texts()):
+        problems = placeholder_problems(text, unit.catalogue.check)
         if problems:
             found += (FormProblem("", f"In “{text[:60]}”: {problems[0].message}", problems),)
     return found
-
-
-def _change(unit: Unit, form_id: int, revision: int, label: str, changes: dict[str, Any]) -> int:
-    """Change parts of the draft; gives the id for undoing.
-
-    Raises NotFound, Conflict where the draft is at another revision, and
-    InvalidInput where the document would not do.
-    """
-    row = unit.session.get(FormRow, form_id, with_for_update=True)
-    if row is None:
-        raise NotFound("There is no such form.")
-    if row.revision != revision and foreign_changes(unit, "form", form_id, abs(row.revision - revision)):
-        raise Conflict("Somebody else has changed this form meanwhile. Load it again; your change was not made.")
-    before = snapshot(unit, "form", form_id)
-    try:
-        document = Form.model_validate(Form.model_validate(row.draft).model_dump() | changes)
-    except ValidationError as error:
-        raise InvalidInput(explain_errors(error)) from None
-    row.draft = document.model_dump(mode="json")
-    unit.session.add(row)
-    change_id = record_change(unit, "form", form_id, label, before)
-    row.revision += 1 if change_id else 0
-    return change_id
-
-
-def _draft(unit: Unit, form_id: int) -> Form:
-    row = unit.session.get(FormRow, form_id)
-    if row is None:
-        raise NotFound("There is no such form.")
-    return Form.model_validate(row.draft)
-
-
-def change_form_texts(scope: Scope, form_id: int, revision: int, asked: FormTexts) -> int:
-    """Change title, introduction, button and thanks; gives the id for undoing."""
-    with scope.transaction("editor") as unit:
-        return _change(unit, form_id, revision, f"Changed the texts of {asked.title}", asked.model_dump())
-
-
-def add_question(scope: Scope, form_id: int, revision: int, field_id: int) -> int:
-    """Ask one more field, at the end; gives the id for undoing. Raises NotFound for no such field."""
-    with scope.transaction("editor") as unit:
-        field = unit.catalogue.by_id.get(field_id)
-        if field is None or field.derived:
-            raise NotFound("There is no such field to ask.")
-        draft = _draft(unit, form_id)
-        question = Question(id=draft.next_id(), field_id=field_id)
-        questions = [*draft.questions, question]
-        return _change(unit, form_id, revision, f"Added the question {field.label}", {"questions": questions})
-
-
-def _label(unit: Unit, question: Question) -> str:
-    field = unit.catalogue.by_id.get(question.field_id)
-    return question.label or (field.label if field else question.id)
-
-
-def change_question(scope: Scope, form_id: int, revision: int, question_id: str, asked: QuestionInput) -> int:
-    """Change a question, its rule and its check; gives the id for undoing.
-
-    Raises InvalidExpression for a rule with problems, InvalidInput for a check
-    that will not do.
-    """
-    with scope.transaction("editor") as unit:
-        draft = _draft(unit, form_id)
-        old = draft.question(question_id)
-        if old is None:
-            raise NotFound("There is no such question.")
-        if asked.show_when:
-            problems = unit.catalogue.check(asked.show_when, expect="yes_no").problems
-            if problems:
-                raise InvalidExpression(problems, "show_when")
-        new = Question(
-            id=question_id,
-            field_id=old.field_id,
-            label=asked.label,
-            help=asked.help,
-            required={"": None, "yes": True, "no": False}[asked.required],
-            show_when=asked.show_when,
-            check=asked.read_check(),
-        )
-        questions = [new if question.id == question_id else question for question in draft.questions]
-        return _change(unit, form_id, revision, f"Changed the question {_label(unit, new)}", {"questions": questions})
-
-
-def remove_question(scope: Scope, form_id: int, revision: int, question_id: str) -> int:
-    """Ask no longer; what was stored stays. Gives the id for undoing. Raises NotFound."""
-    with scope.transaction("editor") as unit:
-        draft = _draft(unit, form_id)
-        old = draft.question(question_id)
-        if old is None:
-            raise NotFound("There is no such question.")
-        questions = [question for question in draft.questions if question.id != question_id]
-        return _change(unit, form_id, revision, f"Removed the question {_label(unit, old)}", {"questions": questions})
-
-
-def reorder_questions(scope: Scope, form_id: int, revision: int, question_ids: Sequence[str]) -> int:
-    """Put the questions in this order; gives the id for undoing. Raises Conflict unless all are named once."""
-    with scope.transaction("editor") as unit:
-        draft = _draft(unit, form_id)
-        by_id = {question.id: question for question in draft.questions}
-        if sorted(question_ids) != sorted(by_id):
-            raise Conflict("The questions have changed meanwhile; look at the form again.")
-        questions = [by_id[question_id] for question_id in question_ids]
-        return _change(unit, form_id, revision, f"Reordered {draft.title}", {"questions": questions})
 
 
 def publish_form(scope: Scope, form_id: int, revision: int) -> int:
@@ -321,17 +191,16 @@ def publish_form(scope: Scope, form_id: int, revision: int) -> int:
     changed meanwhile.
     """
     with scope.transaction("editor") as unit:
-        row = unit.session.get(FormRow, form_id, with_for_update=True)
-        if row is None:
-            raise NotFound("There is no such form.")
+        row = form_of(unit, form_id, lock=True)
         if row.revision != revision:
             raise Conflict("Somebody else has changed this form meanwhile. Look at it before publishing.")
         problems = document_problems(unit, Form.model_validate(row.draft))
         if problems:
-            raise InvalidInput({problem.question_id: problem.message for problem in reversed(problems)})
+            raise InvalidInput({problem.place: problem.message for problem in reversed(problems)})
         if not _differs(unit, row):
             return row.published
-        row.published += 1
+        last = unit.session.exec(select(func.max(FormVersion.number)).where(col(FormVersion.form_id) == form_id)).one()
+        row.published = (last or 0) + 1
         version = FormVersion(
             form_id=form_id,
             number=row.published,
@@ -344,3 +213,75 @@ def publish_form(scope: Scope, form_id: int, revision: int) -> int:
         unit.session.add(version)
         touch(unit.session, unit.workspace_id)
         return row.published
+
+
+def known_phrases(scope: Scope, form_id: int, language: str) -> dict[str, str]:
+    """How the other forms of the workspace say texts in a language."""
+    with scope.transaction("reader") as unit:
+        found: dict[str, str] = {}
+        for row in unit.session.exec(select(FormRow).where(col(FormRow.id) != form_id)).all():
+            found |= row.draft.get("phrases", {}).get(language, {})
+        return found
+
+
+# Versions
+
+
+@dataclass(frozen=True, slots=True)
+class VersionLine:
+    """A published version, and what it changed against the one before."""
+
+    number: int
+    by: str
+    at: datetime
+    submissions: int
+    differences: tuple[FormDifference, ...]
+
+
+def form_versions(scope: Scope, form_id: int) -> tuple[VersionLine, ...]:
+    """The published versions, the latest first. Raises NotFound."""
+    with scope.transaction("reader") as unit:
+        form_of(unit, form_id)
+        query = select(FormVersion).where(col(FormVersion.form_id) == form_id).order_by(col(FormVersion.number))
+        counts = dict(
+            unit.session.exec(
+                select(Submission.version, func.count())
+                .where(col(Submission.form_id) == form_id)
+                .group_by(col(Submission.version))
+            ).all()
+        )
+        lines: list[VersionLine] = []
+        before: Form | None = None
+        for row in unit.session.exec(query).all():
+            document = Form.model_validate(row.document)
+            differences = compare_forms(before, document, unit.catalogue) if before else ()
+            lines.append(
+                VersionLine(row.number, row.published_by, row.published_at, counts.get(row.number, 0), differences)
+            )
+            before = document
+        return tuple(reversed(lines))
+
+
+def unpublished_differences(scope: Scope, form_id: int) -> tuple[FormDifference, ...]:
+    """What the draft changes against the version in force; () where none is. Raises NotFound."""
+    with scope.transaction("reader") as unit:
+        row = form_of(unit, form_id)
+        version = unit.session.get(FormVersion, (form_id, row.published)) if row.published else None
+        if version is None:
+            return ()
+        return compare_forms(Form.model_validate(version.document), Form.model_validate(row.draft), unit.catalogue)
+
+
+def return_to_version(scope: Scope, form_id: int, number: int) -> int:
+    """Make an earlier version the draft; gives the id for undoing. Raises NotFound."""
+    with scope.transaction("editor") as unit:
+        row = form_of(unit, form_id, lock=True)
+        version = unit.session.get(FormVersion, (form_id, number))
+        if version is None:
+            raise NotFound("There is no such version.")
+        before = snapshot(unit, "form", form_id)
+        row.draft = version.document
+        unit.session.add(row)
+        change_id = record_change(unit, "form", form_id, f"Returned to version {number}", before)
+        row.revision += 1 if change_id else 0
+        return change_id

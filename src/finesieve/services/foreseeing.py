@@ -1,6 +1,7 @@
 """What of a file could not be loaded, told before it is tried: what is malformed, or leans on what is not there."""
 
-from collections.abc import Callable
+import itertools
+from collections.abc import Callable, Mapping
 from typing import Any, Final
 
 from finesieve.core.catalogue import Catalogue
@@ -9,6 +10,8 @@ from finesieve.core.fields.groups import GroupSettings
 from finesieve.core.fields.options import option_from_json
 from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.forms.definition import Form
+from finesieve.core.forms.earlier import upgraded
+from finesieve.core.forms.portable import asked_fields
 from finesieve.core.setup.document import FieldPart, FormPart, GroupPart, LinkPart, OptionListPart, Setup
 from finesieve.services.loading import Loader
 
@@ -53,17 +56,31 @@ def _options(_catalogue: Catalogue, _setup: Setup, part: OptionListPart) -> str:
 
 
 def _form(catalogue: Catalogue, setup: Setup, part: FormPart) -> str:
-    questions = part.document.get("questions", ())
-    known = {*catalogue.by_key, *(field.key for field in setup.fields if field.about == PERSON)}
-    missing = next((question["field"] for question in questions if question["field"] not in known), "")
-    if missing:
-        return f"It asks for {missing}, which is not there."
-    plain = [
-        {key: value for key, value in question.items() if key != "field"} | {"field_id": place}
-        for place, question in enumerate(questions)
-    ]
-    Form.model_validate({**part.document, "questions": plain})
+    known = {(about_key(catalogue, one.about), one.key) for one in catalogue.everything}
+    known |= {(one.about, one.key) for one in setup.fields}
+    for record_type, key in asked_fields(part.document):
+        if ((f"record:{record_type}" if record_type else PERSON), key) not in known:
+            return f"It asks for {key}, which is not there."
+    Form.model_validate(_numbered(part.document))
     return ""
+
+
+def _numbered(document: Mapping[str, Any]) -> dict[str, Any]:
+    """A portable document with made-up ids, to see whether it is well formed."""
+    found = upgraded(document)
+    numbers = itertools.count(1)
+    sections = []
+    for section in found.get("sections", ()):
+        repeat = section.get("repeat")
+        items = [
+            {key: value for key, value in item.items() if key != "field"}
+            | ({"field_id": next(numbers)} if "field" in item else {})
+            for item in section.get("items", ())
+        ]
+        sections.append(
+            {**section, "items": items, **({"repeat": {**repeat, "record_type": 1, "link": 0}} if repeat else {})}
+        )
+    return {**found, "sections": sections}
 
 
 def _link(_catalogue: Catalogue, setup: Setup, part: LinkPart) -> str:

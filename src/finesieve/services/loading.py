@@ -15,6 +15,7 @@ from finesieve.core.fields.options import option_from_json, option_to_json
 from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.fields.types import TYPES
 from finesieve.core.forms.definition import Form
+from finesieve.core.forms.portable import localised
 from finesieve.core.setup.document import FieldPart, FormPart, Setup
 from finesieve.services.changes import keep_unique, record_change, snapshot
 from finesieve.services.collect import document_problems
@@ -289,17 +290,12 @@ class Loader:
     def _forms_and_segments(self) -> None:
         session = self._unit.session
         for part in self._setup.forms:
-            questions = []
-            for question in part.document.get("questions", ()):
-                field = self._unit.catalogue.by_key.get(question["field"])
-                if field is None:
-                    raise InvalidInput(
-                        {"file": f"The form {part.slug} asks for {question['field']}, which is not there."}
-                    )
-                questions.append(
-                    {**{key: value for key, value in question.items() if key != "field"}, "field_id": field.id}
-                )
-            document = Form.model_validate({**part.document, "questions": questions}).model_dump(mode="json")
+            try:
+                local = localised(part.document, self._unit.catalogue)
+            except KeyError as problem:
+                message = f"The form {part.slug} asks for {problem.args[0]}, which is not there."
+                raise InvalidInput({"file": message}) from None
+            document = Form.model_validate(local).model_dump(mode="json")
             row = session.exec(select(FormRow).where(col(FormRow.slug) == part.slug)).first()
             if row is None:
                 row = FormRow(workspace_id=self._unit.workspace_id, slug=part.slug, draft=document)

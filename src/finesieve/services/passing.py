@@ -5,14 +5,15 @@ import re
 from finesieve.core.errors import FineSieveError
 from finesieve.core.language.parser import parse
 from finesieve.core.language.tree import Chain
-from finesieve.services.collect import add_question, read_form
+from finesieve.services.collect import read_form
+from finesieve.services.compose import add_question
 from finesieve.services.define import read_catalogue
 from finesieve.services.scope import Scope
 from finesieve.services.sift import SegmentInput, change_segment, read_segment
 
 __all__ = ["settle"]
 
-_QUESTION = re.compile(r"question:([0-9]{1,9})")
+_QUESTION = re.compile(r"question:([0-9]{1,9})(?::(s[0-9]{1,6}))?")
 _MESH = re.compile(r"mesh:([0-9]{1,9})")
 _PAGE = re.compile(r"(collect|compute|sift)(/[0-9]{1,9}|/new)?(\?[a-z_]+=[^\s]{0,4000})?")
 
@@ -20,14 +21,14 @@ _PAGE = re.compile(r"(collect|compute|sift)(/[0-9]{1,9}|/new)?(\?[a-z_]+=[^\s]{0
 def settle(scope: Scope, then: str, field_id: int) -> str:
     """Do what the new field was made for; gives the page to go on with, below the workspace, "" for none.
 
-    `then` is `question:7`, to ask the field in form 7; `mesh:7`, to ask segment 7 whether it is filled; or a page to
-    go back to.
+    `then` is `question:7`, to ask the field in form 7, or `question:7:s2` in a section of it; `mesh:7`, to ask
+    segment 7 whether it is filled; or a page to go back to.
     """
     question = _QUESTION.fullmatch(then)
     if question:
         form_id = int(question[1])
         try:
-            add_question(scope, form_id, read_form(scope, form_id).revision, field_id)
+            add_question(scope, form_id, read_form(scope, form_id).revision, field_id, question[2] or "")
         except FineSieveError:
             return ""  # the form is gone, or cannot ask such a field; the field is made all the same
         return f"collect/{form_id}"

@@ -3,12 +3,11 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 
 from sqlmodel import col, select
 
 from finesieve.core.catalogue import Group
-from finesieve.core.errors import Conflict, InvalidInput, NotFound
+from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.definition import Field, Shelf
 from finesieve.core.values import Value
@@ -34,7 +33,6 @@ __all__ = [
     "PersonLabels",
     "PersonLine",
     "Profile",
-    "decide_held",
     "list_people",
     "people_page",
     "person_name",
@@ -187,42 +185,6 @@ def _held(unit: Unit, person: Person) -> tuple[HeldSubmission, ...]:
                 lines.append(HeldLine(field, field.show(person.values.get(key)), show_past(field, data), refused))
         held.append(HeldSubmission(submission.id or 0, form.draft["title"], submission.received_at, tuple(lines)))
     return tuple(held)
-
-
-def decide_held(scope: Scope, submission_id: int, *, apply: bool) -> int:
-    """Store the answers of a held sign-up, or set it aside; gives the person's id.
-
-    Decided twice, it counts once. Raises NotFound, and Conflict where an answer
-    is no option any more.
-    """
-    with scope.transaction("clerk") as unit:
-        row = unit.session.get(Submission, submission_id, with_for_update=True)
-        if row is None or row.state not in ("held", "applied", "set_aside"):
-            raise NotFound("There is no such held sign-up.")
-        if row.state == "held":
-            if apply:
-                values = _held_values(unit, row.answers, _person(unit, row.person_id).values)
-                change_person(unit, row.person_id, values, "form, taken over by staff")
-            row.state = "applied" if apply else "set_aside"
-            unit.session.add(row)
-        return row.person_id
-
-
-def _held_values(unit: Unit, answers: Mapping[str, Any], stored: Mapping[str, Value]) -> dict[str, Value]:
-    """The answers to take over; those that the person may not change themself are left out."""
-    values: dict[str, Value] = {}
-    for key, data in answers.items():
-        field = unit.catalogue.by_key.get(key)
-        if field is None or key == "email" or person_may_not(unit.catalogue, field, stored):
-            continue
-        try:
-            values[key] = field.from_kept(data)
-        except ValueError:
-            message = (
-                f"“{data}” cannot be taken over as {field.label} any more. Bring the option back, or set it aside."
-            )
-            raise Conflict(message) from None
-    return values
 
 
 def set_values(scope: Scope, person_id: int, typed: Mapping[str, str], shelf: Shelf | None = None) -> int:

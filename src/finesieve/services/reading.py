@@ -11,6 +11,7 @@ from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.findings import Facts, Finding, findings
 from finesieve.core.forms.definition import Form
+from finesieve.core.forms.problems import rule_of
 from finesieve.services.families import families_in
 from finesieve.services.fields import everyone_of, field_of
 from finesieve.services.people import person_name
@@ -245,8 +246,8 @@ def _texts(unit: Unit) -> list[tuple[str, str]]:
     found = []
     for row in unit.session.exec(select(FormRow)).all():
         form = Form.model_validate(row.draft)
-        for text in (form.intro, form.thanks, *(question.help for question in form.questions)):
-            if text:
+        for text in form.walk_texts():
+            if len(text) > 20:
                 found.append((form.title, text))
     return found
 
@@ -257,7 +258,7 @@ def _asked_later(unit: Unit) -> list[tuple[int, int, int, str]]:
         form = Form.model_validate(row.draft)
         places = {question.field_id: place for place, question in enumerate(form.questions)}
         for place, question in enumerate(form.questions):
-            typed = catalogue.check(question.show_when).typed if question.show_when else None
+            typed = rule_of(question.show_when, form, catalogue, form.section_of(question.id))
             for about, key in sorted(typed.reads if typed else ()):
                 read = catalogue.by_key.get(key) if about == PERSON else None
                 if read and places.get(read.id, -1) > place and question.field_id in catalogue.by_id:

@@ -34,6 +34,7 @@ __all__ = [
     "RecordLine",
     "RecordPage",
     "RecordView",
+    "add_linked_record",
     "add_record",
     "archive_record",
     "blank_record",
@@ -105,13 +106,19 @@ def add_record(
     with scope.transaction("clerk") as unit:
         known = record_type(unit.catalogue, type_id)
         values = read_values(unit, known.about, typed, None, shelf)
-        watched = _people_of(known, linked)
-        before = {person_id: _derived(unit, person_id) for person_id in watched}
-        record_id = add_row(unit, known.about, values, "staff")
-        for link_id, targets in linked.items():
-            _link(unit, known, link_id, record_id, targets)
-        _follow(unit, before)
-        return record_id
+        return add_linked_record(unit, known, values, linked, "staff")
+
+
+def add_linked_record(
+    unit: Unit, known: RecordType, values: Mapping[str, Value], linked: Mapping[int, Sequence[int]], source: str
+) -> int:
+    """Add a record, linked by link id, and note what follows for its people; gives its id."""
+    before = {person_id: _derived(unit, person_id) for person_id in _people_of(known, linked)}
+    record_id = add_row(unit, known.about, values, source)
+    for link_id, targets in linked.items():
+        _link(unit, known, link_id, record_id, targets, source)
+    _follow(unit, before)
+    return record_id
 
 
 def change_record(
@@ -174,7 +181,9 @@ def unlink_record(scope: Scope, type_id: int, record_id: int, link_id: int, targ
         _follow(unit, before)
 
 
-def _link(unit: Unit, known: RecordType, link_id: int, record_id: int, targets: Sequence[int]) -> None:
+def _link(
+    unit: Unit, known: RecordType, link_id: int, record_id: int, targets: Sequence[int], source: str = "staff"
+) -> None:
     link = next((link for link in known.links if link.id == link_id), None)
     if link is None:
         raise NotFound("There is no such link.")
@@ -191,7 +200,7 @@ def _link(unit: Unit, known: RecordType, link_id: int, record_id: int, targets: 
         set_links(unit.session, unit.definitions, link, record_id, targets)
         old = _names(unit, link, before)
         new = _names(unit, link, targets)
-        write_line(unit, known.about, record_id, -link_id, ", ".join(old) or None, ", ".join(new) or None, "staff")
+        write_line(unit, known.about, record_id, -link_id, ", ".join(old) or None, ", ".join(new) or None, source)
 
 
 def _names(unit: Unit, link: Link, targets: Sequence[int]) -> list[str]:

@@ -14,6 +14,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.fields.options import option_to_json
 from finesieve.core.forms.definition import Form
+from finesieve.core.forms.portable import portable
 from finesieve.core.setup.compare import KINDS, Difference, compare, known_name
 from finesieve.core.setup.document import (
     FieldPart,
@@ -197,12 +198,11 @@ def _forms(unit: Unit) -> tuple[FormPart, ...]:
     }
     for row in unit.session.exec(select(FormRow).order_by(col(FormRow.id))).all():
         document = Form.model_validate(row.draft).model_dump(mode="json", exclude_defaults=True)
-        questions = []
-        for question in document.get("questions", ()):
-            field = unit.catalogue.by_id.get(question.pop("field_id"))
-            if field is not None:
-                questions.append({"field": field.key, **question})
-        known = {"slug": row.slug, "document": {**document, "questions": questions}, "published": row.published > 0}
+        known = {
+            "slug": row.slug,
+            "document": portable(document, unit.catalogue),
+            "published": row.published > 0,
+        }
         found.append(FormPart.model_validate({**known, "sets": sets.get(row.id or 0, {})}))
     return tuple(found)
 

@@ -9,7 +9,8 @@ from sqlmodel import col, select
 from finesieve.core.catalogue import Catalogue
 from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.forms.definition import Form
-from finesieve.core.language.checker import Checked
+from finesieve.core.forms.prepare import form_world, section_about, section_world
+from finesieve.core.language.checker import Checked, check
 from finesieve.core.language.placeholders import expressions_in
 from finesieve.core.language.problems import Span
 from finesieve.core.language.tree import Name, walk
@@ -20,7 +21,7 @@ from finesieve.store.tables import FormRow, HouseMapping, Segment
 
 __all__ = ["Use", "Uses", "options_named", "uses_of"]
 
-UseKind = Literal["question", "rule", "formula", "segment", "text", "title", "choice", "mapping"]
+UseKind = Literal["question", "rule", "check", "formula", "segment", "text", "title", "choice", "mapping"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,16 +39,19 @@ class Uses:
     """All uses in a workspace, by field."""
 
     def __init__(self, catalogue: Catalogue) -> None:
-        self._catalogue = catalogue
+        self.catalogue = catalogue
         self._by_field: dict[int, list[Use]] = {}
         self._by_about: dict[str, list[Use]] = {}
         self._broken: list[tuple[Use, str]] = []
         self._by_option: dict[tuple[str, tuple[str, ...], str], list[Use]] = {}
         self._ids = {(field.about, field.key): field.id for field in (*catalogue.everything, *catalogue.deleted)}
 
-    def note(self, use: Use) -> None:
-        """Note all that an expression reads; of a broken one, the fields that its names seem to mean."""
-        checked = self._catalogue.check(use.expression, about=use.about)
+    def note(self, use: Use, checked: Checked | None = None) -> None:
+        """Note all that an expression reads; of a broken one, the fields that its names seem to mean.
+
+        `checked` is given for one that stands in a form, with words that nothing else knows.
+        """
+        checked = checked or self.catalogue.check(use.expression, about=use.about)
         if checked.problems:
             self._broken.append((use, checked.problems[0].message))
         for about, key in sorted(_reads(checked, use.about)):
@@ -147,14 +151,11 @@ def _note_forms(unit: Unit, uses: Uses) -> None:
         document = Form.model_validate(row.draft)
         titles[row.id] = document.title
         form = Use("text", row.id or 0, document.title)
-        for text in (document.intro, document.thanks, document.send_label, document.title):
+        for text in document.walk_texts():
             _note_text(uses, form, text)
         for question in document.questions:
             uses.add(question.field_id, Use("question", row.id or 0, document.title))
-            if question.show_when:
-                uses.note(Use("rule", row.id or 0, document.title, question.show_when))
-            for text in (question.label, question.help):
-                _note_text(uses, form, text)
+        _note_rules(uses, row.id or 0, document)
     house = unit.catalogue.keys_of(HOUSE)
     for mapping in unit.session.exec(select(HouseMapping)).all():
         for field_id, key in mapping.pairs:
@@ -162,6 +163,17 @@ def _note_forms(unit: Unit, uses: Uses) -> None:
             uses.add(int(field_id), use)
             if not mapping.target_slug and key in house:
                 uses.add(house[key].id, use)
+
+
+def _note_rules(uses: Uses, form_id: int, document: Form) -> None:
+    world = form_world(document, uses.catalogue)
+    for place, part, text in document.walk_rules():
+        section = document.section_of(place)
+        about = section_about(section) if section else PERSON
+        inner = section_world(world, section) if section else world
+        checked = check(text, inner, zone=uses.catalogue.zone)
+        kind: UseKind = "check" if part.startswith("check") else "rule"
+        uses.note(Use(kind, form_id, document.title, text, about), checked)
 
 
 def _note_text(uses: Uses, use: Use, text: str) -> None:

@@ -76,12 +76,17 @@ def change_person(unit: Unit, person_id: int, values: Mapping[str, Value], sourc
     return change_row(unit, PERSON, person_id, values, source)
 
 
-def taken_keys(unit: Unit, person_id: int, values: Mapping[str, Value]) -> list[str]:
-    """The keys of fields whose values only one person may have, and somebody other than this one has."""
+def taken_keys(
+    unit: Unit, person_id: int, values: Mapping[str, Value], more: frozenset[str] = frozenset()
+) -> list[str]:
+    """The keys of fields whose values only one person may have, and somebody other than this one has.
+
+    `more` names fields that are held to it besides those whose settings say so.
+    """
     found = []
     for key, value in values.items():
         field = unit.catalogue.by_key.get(key)
-        if field is not None and value is not None and (field.settings.unique or key == "email"):
+        if field is not None and value is not None and (field.settings.unique or key == "email" or key in more):
             holders = holders_of(unit.session, unit.definitions, field, value)
             found += [key] if set(holders) - {person_id} else []
     return found

@@ -60,19 +60,27 @@ document.addEventListener("toggle", (event) => {
   pick.dispatchEvent(new Event("change", { bubbles: true }));
 }, true);
 
+// A choice that only says what a button would add does not save anything.
+document.addEventListener("change", (event) => {
+  if (event.target.matches?.("[data-quiet]")) event.stopPropagation();
+}, true);
+
 // Order by drag; the arrows beside each line do the same by keyboard ----------------------------
 function makeSortable(root) {
   root.querySelectorAll("[data-sortable]").forEach((list) => {
     if (list.sortable) return;
     list.sortable = window.Sortable.create(list, {
       handle: list.querySelector("[data-grip]") ? "[data-grip]" : undefined,
+      group: list.dataset.group,
       draggable: "[data-id]",
       animation: 120,
       forceFallback: true, // one way to drag, by pointer, in every browser
       onEnd: (event) => {
-        if (event.oldIndex === event.newIndex) return;
+        if (event.oldIndex === event.newIndex && event.from === event.to) return;
         const form = list.closest("[data-order]");
-        form.elements.order.value = [...list.querySelectorAll(":scope > [data-id]")].map((item) => item.dataset.id).join(",");
+        // A form of sections sends all of them, each followed by what stands in it.
+        const moved = form.matches("[data-whole-order]") ? form.querySelectorAll("[data-id]") : list.querySelectorAll(":scope > [data-id]");
+        form.elements.order.value = [...moved].map((item) => item.dataset.id).join(",");
         form.submit();
       },
     });

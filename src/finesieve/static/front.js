@@ -1,7 +1,7 @@
 // The public form: tell the server when a question was answered or left; the server decides the rest.
 document.addEventListener("change", (event) => {
   const form = event.target.closest("[data-answers]");
-  if (form) form.dispatchEvent(new CustomEvent("answered"));
+  if (form && event.target.name !== "person") form.dispatchEvent(new CustomEvent("answered"));
 });
 document.addEventListener("focusout", (event) => {
   const question = event.target.closest("[data-question]");
@@ -12,4 +12,50 @@ document.addEventListener("focusout", (event) => {
   names.add(question.dataset.question);
   touched.value = [...names].join(" ");
   form.dispatchEvent(new CustomEvent("answered"));
+});
+
+// What was typed is kept in this window until it was sent, so that going away and coming back loses nothing.
+const place = () => `answers:${location.pathname.replace(/\/(thanks|confirm)$/, "")}`;
+const kept = (form) => [...form.querySelectorAll("[name^='a_']")].filter((input) => !["file", "password", "hidden"].includes(input.type));
+
+function keep(form) {
+  const answers = {};
+  for (const input of kept(form)) {
+    if (["radio", "checkbox"].includes(input.type)) {
+      answers[input.name] = answers[input.name] || [];
+      if (input.checked) answers[input.name].push(input.value);
+    } else answers[input.name] = [input.value];
+  }
+  const before = JSON.parse(sessionStorage.getItem(place()) || "{}");
+  sessionStorage.setItem(place(), JSON.stringify({ ...before, ...answers }));
+}
+
+function bringBack(form) {
+  const answers = JSON.parse(sessionStorage.getItem(place()) || "null");
+  if (!answers) return;
+  let changed = false;
+  for (const input of kept(form)) {
+    const values = answers[input.name];
+    if (!values) continue;
+    if (["radio", "checkbox"].includes(input.type)) {
+      if (input.checked !== values.includes(input.value)) { input.checked = values.includes(input.value); changed = true; }
+    } else if (values.length && input.value !== values[0] && !input.value) { input.value = values[0]; changed = true; }
+  }
+  if (changed) form.dispatchEvent(new CustomEvent("answered"));
+}
+
+document.addEventListener("input", (event) => {
+  const form = event.target.closest("[data-answers]");
+  if (form) keep(form);
+});
+document.addEventListener("DOMContentLoaded", () => {
+  const form = document.querySelector("[data-answers]");
+  if (document.querySelector("[data-forget]")) sessionStorage.removeItem(place());
+  if (!form) return;
+  if (document.querySelector(".summary")) keep(form);
+  else bringBack(form);
+});
+document.addEventListener("htmx:after:swap", () => {
+  const form = document.querySelector("[data-answers]");
+  if (form) bringBack(form);
 });

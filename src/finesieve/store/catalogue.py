@@ -6,11 +6,12 @@ from dataclasses import dataclass, replace
 from typing import Any, Final
 from zoneinfo import ZoneInfo
 
+from pydantic import TypeAdapter
 from sqlalchemy import BigInteger, Column, DateTime, Integer, MetaData, Table, Text, func, text, update
 from sqlalchemy import select as select_columns
 from sqlmodel import Session, col, select
 
-from finesieve.core.catalogue import Catalogue, Group, Link, NamedList, RecordType, build_catalogue
+from finesieve.core.catalogue import Catalogue, Group, LibraryCheck, Link, NamedList, RecordType, build_catalogue
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_about, record_type_of
 from finesieve.core.fields.definition import Field
@@ -18,12 +19,14 @@ from finesieve.core.fields.groups import GroupSettings
 from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.fields.options import option_from_json
 from finesieve.core.fields.settings import FieldSettings
+from finesieve.core.forms.checks import OwnCheck
 from finesieve.store.columns import SQL_TYPES
 from finesieve.store.tables import (
     AudienceList,
     FieldGroupRow,
     FieldRow,
     LevelRow,
+    NamedCheckRow,
     OptionListRow,
     RecordLinkRow,
     RecordTypeRow,
@@ -119,7 +122,14 @@ def _load_catalogue(session: Session, version: int, manner: Manner) -> Catalogue
         tags=tuple(session.exec(select(TagRow.name).order_by(col(TagRow.name))).all()),
         deleted=[field for field in fields if field.deleted_at is not None],
         manner=manner,
+        checks=[
+            LibraryCheck(row.id or 0, row.name, _OWN_CHECK.validate_python(row.settings))
+            for row in session.exec(select(NamedCheckRow).order_by(col(NamedCheckRow.name))).all()
+        ],
     )
+
+
+_OWN_CHECK: Final[TypeAdapter[OwnCheck]] = TypeAdapter(OwnCheck)
 
 
 def _named(rows: Sequence[AudienceList] | Sequence[LevelRow]) -> tuple[NamedList, ...]:

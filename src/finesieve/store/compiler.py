@@ -133,7 +133,7 @@ def _collect(typed: Typed, columns: Columns, moment: Moment) -> Sql:
     """A function over the members of a collection, as one subquery."""
     if columns.collect is None:
         raise NotCompilable(typed.span, "Collections are worked out in Python here.")
-    level = typed.level + 1
+    level = typed.inner
     prefix = f"{level}:"
     wanted = frozenset(
         part.key.removeprefix(prefix)

@@ -330,6 +330,56 @@ class FormVersion(SQLModel, table=True):
     published_at: datetime = _moment()
 
 
+class NamedCheckRow(SQLModel, table=True):
+    """A check that many questions use; see `core.forms.checks.OwnCheck`."""
+
+    __tablename__ = "named_check"
+    __table_args__ = (UniqueConstraint("workspace_id", "name"),)
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    name: str
+    settings: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
+
+
+class FormCase(SQLModel, table=True):
+    """A kept rehearsal of a form: the circumstances, the answers, and what is expected to come of them."""
+
+    __tablename__ = "form_case"
+    __table_args__ = (UniqueConstraint("form_id", "name"),)
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    form_id: int = Field(foreign_key="form.id", index=True)
+    name: str
+    circumstances: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
+    answers: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
+    expected: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
+
+
+class OutboxMessage(SQLModel, table=True):
+    """A message that would be sent; the stand-in for delivery keeps it here."""
+
+    __tablename__ = "outbox"
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    person_id: int = Field(sa_column=Column(BigInteger, nullable=False))
+    kind: str
+    recipient: str
+    subject: str
+    body: str
+    link: str = ""
+    at: datetime = _moment()
+
+
+class Arrivals(SQLModel, table=True):
+    """How often somebody sent something within a stretch of time; `who` is a hash, never an address."""
+
+    __tablename__ = "arrivals"
+    workspace_id: int = Field(foreign_key="workspace.id", primary_key=True)
+    who: str = Field(primary_key=True)
+    since: datetime = Field(sa_column=Column(DateTime(timezone=True), primary_key=True))
+    times: int = 1
+
+
 class Segment(SQLModel, table=True):
     """The people for whom a condition is true; an empty one admits everyone."""
 
@@ -360,6 +410,7 @@ class Submission(SQLModel, table=True):
     person_id: int = Field(sa_column=Column(BigInteger, nullable=False, index=True))
     state: str
     answers: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
+    records: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
     received_at: datetime = Field(
         default_factory=_now, sa_column=Column(DateTime(timezone=True), nullable=False, index=True)
     )
@@ -426,5 +477,9 @@ GUARDED = (
     "house_mapping",
     "task",
     "upload",
+    "named_check",
+    "form_case",
+    "outbox",
+    "arrivals",
 )
 """Tables behind row-level security: only rows of the transaction's workspace are seen."""

@@ -14,6 +14,7 @@ from finesieve.core.errors import (
     InvalidInput,
     NotAllowed,
     NotFound,
+    TooOften,
     Unavailable,
 )
 from finesieve.web.templating import render
@@ -21,7 +22,14 @@ from finesieve.web.templating import render
 __all__ = ["add_error_pages", "status_of"]
 
 _log: Final = logging.getLogger("finesieve")
-_STATUS: Final = ((NotFound, 404), (NotAllowed, 403), (Conflict, 409), (InvalidInput, 422), (Unavailable, 503))
+_STATUS: Final = (
+    (NotFound, 404),
+    (NotAllowed, 403),
+    (Conflict, 409),
+    (InvalidInput, 422),
+    (TooOften, 429),
+    (Unavailable, 503),
+)
 _TITLES: Final = {
     400: "That could not be read",
     403: "Not for this role",
@@ -31,6 +39,7 @@ _TITLES: Final = {
     413: "Too large",
     415: "Not that kind",
     422: "Something does not fit",
+    429: "Too much at once",
     500: "Something broke on our side",
     503: "Not just now",
 }

@@ -16,6 +16,7 @@ from starlette.responses import HTMLResponse
 
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.families.choices import country_codes, country_name, regions_of
+from finesieve.core.phrases import phrase
 from finesieve.core.values import plain_number
 
 __all__ = ["PACKAGE", "render", "render_text"]
@@ -35,7 +36,7 @@ def _environment() -> Environment:
     )
     environment.filters.update(figure=_figure, day=_day, moment=_moment, percent=_percent, share=_share, plural=_plural)
     environment.filters.update(plain=lambda number: "" if number is None else plain_number(number), links=_links)
-    environment.globals.update(asset=_asset, countries=_countries, regions=_regions)
+    environment.globals.update(asset=_asset, countries=_countries, regions=_regions, phrase=phrase)
     return environment
 
 

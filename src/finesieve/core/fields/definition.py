@@ -14,6 +14,7 @@ from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.fields.options import Option
 from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.fields.types import TYPES, FieldType
+from finesieve.core.phrases import phrase
 from finesieve.core.values import Kind, StoredFile, Type, Value
 
 __all__ = ["BUILT_IN", "BuiltIn", "Field", "Shelf", "show_value", "twin_of", "with_titles"]
@@ -152,7 +153,9 @@ class Field:
         chosen = value if isinstance(value, tuple) else (value,)
         for option in self.options:
             if option.retired and option.stored_value in chosen and option.stored_value not in held:
-                raise ValueError(f"“{option.label}” is not offered any more. Choose one of the options.")
+                raise ValueError(
+                    phrase("“{option}” is not offered any more. Choose one of the options.", option=option.label)
+                )
 
     @property
     def column(self) -> str:

@@ -1,95 +1,229 @@
 """A form as it is stored: one versioned document."""
 
+from collections.abc import Iterator
 from decimal import Decimal
-from typing import Annotated, Literal, Self
+from typing import Annotated, Any, Final, Literal, Self
 
-import re2
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-__all__ = ["Check", "Form", "PatternCheck", "Question", "RangeCheck", "compile_pattern"]
+from finesieve.core.forms.checks import Check
+from finesieve.core.forms.earlier import upgraded
+
+__all__ = ["TIDYINGS", "Form", "Item", "Question", "Remark", "Repeat", "Section", "Surcharge", "Tidying"]
+
+Expression = Annotated[str, Field(max_length=4_000)]
+Tidying = Literal["spaces", "lower", "upper", "capital"]
+TIDYINGS: Final[dict[str, str]] = {
+    "spaces": "No spaces at the ends, single ones within",
+    "lower": "Small letters",
+    "upper": "Capital letters",
+    "capital": "A capital letter first",
+}
+"""How an answer can be tidied before it is checked, in words."""
 
 
 class _Document(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
 
-class RangeCheck(_Document):
-    """A number must lie between two bounds, either of which may be open."""
+class Surcharge(_Document):
+    """Money that an answer adds: any formula over the answers, between a floor and a ceiling.
 
-    kind: Literal["range"] = "range"
+    It counts once the question is answered, or with `option` once that is chosen.
+    """
+
+    label: str = Field(min_length=1, max_length=120)
+    amount: str = Field(min_length=1, max_length=4_000)
+    option: str = Field(default="", max_length=200)
+    taxed: bool = True
     low: Decimal | None = None
     high: Decimal | None = None
-    message: str = Field(default="", max_length=300)
-
-    @model_validator(mode="after")
-    def _sensible(self) -> Self:
-        if self.low is None and self.high is None:
-            raise ValueError("Give a smallest or a largest value.")
-        if self.low is not None and self.high is not None and self.low > self.high:
-            raise ValueError("The smallest value is above the largest.")
-        return self
-
-
-class PatternCheck(_Document):
-    """A text must match a pattern as a whole (RE2, so that no pattern can run away)."""
-
-    kind: Literal["pattern"] = "pattern"
-    pattern: str = Field(min_length=1, max_length=500)
-    message: str = Field(default="", max_length=300)
-
-    @model_validator(mode="after")
-    def _sensible(self) -> Self:
-        compile_pattern(self.pattern)
-        return self
-
-
-Check = Annotated[RangeCheck | PatternCheck, Field(discriminator="kind")]
 
 
 class Question(_Document):
-    """A place that asks for one field. Empty texts fall back to those of the field."""
+    """A place that asks for one field. Empty texts fall back to those of the field.
 
+    It shows where `show_when` is true, and each option where its rule in
+    `options_when` is. `hidden` carries a value without asking. It begins with
+    what is known (unless `prefill` is off), or the address parameter named
+    `parameter`, or `default`.
+    """
+
+    kind: Literal["question"] = "question"
     id: str = Field(pattern=r"^q[0-9]{1,6}$")
     field_id: int
     label: str = Field(default="", max_length=200)
     help: str = Field(default="", max_length=500)
+    sample: str = Field(default="", max_length=200)
+    width: Literal["", "full", "half", "third"] = ""
+    default: str = Field(default="", max_length=2_000)
     required: bool | None = None
-    show_when: str = Field(default="", max_length=4_000)
-    check: Check | None = None
+    required_when: Expression = ""
+    show_when: Expression = ""
+    options_when: dict[str, Expression] = Field(default_factory=dict, max_length=500)
+    hidden: bool = False
+    prefill: bool = True
+    parameter: str = Field(default="", pattern=r"^([a-z][a-z0-9_]{0,39})?$")
+    only_if_unknown: bool = False
+    tidy: tuple[Tidying, ...] = ()
+    checks: tuple[Check, ...] = Field(default=(), max_length=20)
+    surcharges: tuple[Surcharge, ...] = Field(default=(), max_length=10)
+
+
+class Remark(_Document):
+    """A heading, or a note, between questions."""
+
+    kind: Literal["heading", "note"]
+    id: str = Field(pattern=r"^t[0-9]{1,6}$")
+    text: str = Field(default="", max_length=2_000)
+    show_when: Expression = ""
+
+
+Item = Annotated[Question | Remark, Field(discriminator="kind")]
+
+
+class Repeat(_Document):
+    """Asking a section again and again: each filling adds or updates one record of a type.
+
+    With a `count` formula there are that many fillings; else the person adds them,
+    from `least` to `most`. `link` ties the records to the person; 0 is the first.
+    """
+
+    record_type: int
+    link: int = 0
+    count: Expression = ""
+    least: int = Field(default=0, ge=0, le=50)
+    most: int = Field(default=10, ge=1, le=50)
+    one: str = Field(default="", max_length=60)
+
+    @model_validator(mode="after")
+    def _sensible(self) -> Self:
+        if self.least > self.most:
+            raise ValueError("The fewest times are more than the most.")
+        return self
+
+
+class Section(_Document):
+    """A titled part of a form; in a form of steps, one step."""
+
+    id: str = Field(pattern=r"^s[0-9]{1,6}$")
+    title: str = Field(default="", max_length=200)
+    intro: str = Field(default="", max_length=2_000)
+    show_when: Expression = ""
+    repeat: Repeat | None = None
+    items: tuple[Item, ...] = Field(default=(), max_length=500)
+
+    @property
+    def questions(self) -> tuple[Question, ...]:
+        return tuple(item for item in self.items if isinstance(item, Question))
+
+    def walk_rules(self) -> Iterator[tuple[str, str, str]]:
+        """Every expression of the section; see `Form.walk_rules`."""
+        if self.show_when:
+            yield self.id, "show_when", self.show_when
+        if self.repeat and self.repeat.count:
+            yield self.id, "count", self.repeat.count
+        for item in self.items:
+            yield from _rules_of(item)
 
 
 class Form(_Document):
-    """The questions of a form in order, and its texts."""
+    """The sections of a form in order, and its texts.
+
+    `languages` are those it can be filled in in; the first is the one it is
+    written in, and `phrases` gives, for each other one, its texts by ours.
+    """
 
     title: str = Field(min_length=1, max_length=200)
     intro: str = Field(default="", max_length=2_000)
     send_label: str = Field(default="Send", min_length=1, max_length=60)
     thanks: str = Field(default="Thank you. Your answers have arrived.", max_length=2_000)
-    questions: tuple[Question, ...] = ()
+    stepped: bool = False
+    challenge: bool = False
+    languages: tuple[Annotated[str, Field(pattern=r"^[a-z]{2,3}$")], ...] = Field(default=("en",), max_length=12)
+    phrases: dict[str, dict[str, str]] = Field(default_factory=dict)
+    sections: tuple[Section, ...] = Field(default=(), max_length=100)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _of_now(cls, document: Any) -> Any:
+        return upgraded(document) if isinstance(document, dict) else document
 
     @model_validator(mode="after")
     def _sensible(self) -> Self:
-        for what, found in (("id", [q.id for q in self.questions]), ("field", [q.field_id for q in self.questions])):
-            if len(set(found)) != len(found):
-                raise ValueError(f"Two questions have the same {what}.")
+        ids = [section.id for section in self.sections]
+        ids += [item.id for section in self.sections for item in section.items]
+        if len(set(ids)) != len(ids):
+            raise ValueError("Two questions have the same id.")
+        if len({(question.field_id) for question in self.questions}) != len(self.questions):
+            raise ValueError("Two questions have the same field.")
+        if not self.languages or len(set(self.languages)) != len(self.languages):
+            raise ValueError("Name each language once, the form’s own first.")
         return self
+
+    @property
+    def questions(self) -> tuple[Question, ...]:
+        """All questions, those of repeated sections too, in order."""
+        return tuple(question for section in self.sections for question in section.questions)
 
     def question(self, question_id: str) -> Question | None:
         """The question with this id, or None."""
         return next((question for question in self.questions if question.id == question_id), None)
 
-    def next_id(self) -> str:
-        """An id no question has had in this document."""
-        return f"q{max((int(question.id[1:]) for question in self.questions), default=0) + 1}"
+    def section(self, section_id: str) -> Section | None:
+        """The section with this id, or None."""
+        return next((section for section in self.sections if section.id == section_id), None)
+
+    def item(self, item_id: str) -> Question | Remark | None:
+        """The question or remark with this id, or None."""
+        return next((item for section in self.sections for item in section.items if item.id == item_id), None)
+
+    def section_of(self, item_id: str) -> Section | None:
+        """The section that an item stands in, or None."""
+        return next((one for one in self.sections if any(item.id == item_id for item in one.items)), None)
+
+    def next_id(self, letter: Literal["q", "t", "s"] = "q") -> str:
+        """An id that nothing has had in this document: of a question, a remark, a section."""
+        ids = [section.id for section in self.sections]
+        ids += [item.id for section in self.sections for item in section.items]
+        return f"{letter}{max((int(one[1:]) for one in ids if one[0] == letter), default=0) + 1}"
+
+    def walk_texts(self) -> Iterator[str]:
+        """The form's own texts that people read, in order, with repetitions."""
+        yield from (self.title, self.intro, self.send_label, self.thanks)
+        for section in self.sections:
+            yield from (section.title, section.intro)
+            if section.repeat:
+                yield section.repeat.one
+            for item in section.items:
+                if isinstance(item, Remark):
+                    yield item.text
+                    continue
+                yield from (item.label, item.help, item.sample)
+                yield from (check.message for check in item.checks)
+                yield from (surcharge.label for surcharge in item.surcharges)
+
+    def walk_rules(self) -> Iterator[tuple[str, str, str]]:
+        """Every expression of the form: the id of the section or item it stands at, what it is, its text.
+
+        What it is: show_when, required_when, count, `option:north`, `check:0`, `surcharge:0`.
+        """
+        for section in self.sections:
+            yield from section.walk_rules()
 
 
-def compile_pattern(pattern: str) -> "re2._Regexp":
-    """Compile a pattern safely. Raises ValueError with a plain sentence."""
-    options = re2.Options()
-    options.max_mem = 1 << 20
-    options.log_errors = False
-    try:
-        return re2.compile(pattern, options)
-    except re2.error as problem:
-        words = problem.args[0].decode() if problem.args and isinstance(problem.args[0], bytes) else str(problem)
-        raise ValueError(f"The pattern cannot be read: {words}.") from None
+def _rules_of(item: Question | Remark) -> Iterator[tuple[str, str, str]]:
+    if item.show_when:
+        yield item.id, "show_when", item.show_when
+    if isinstance(item, Remark):
+        return
+    if item.required_when:
+        yield item.id, "required_when", item.required_when
+    for option, rule in item.options_when.items():
+        if rule:
+            yield item.id, f"option:{option}", rule
+    for place, check in enumerate(item.checks):
+        if check.kind == "condition":
+            yield item.id, f"check:{place}", check.expression
+    for place, surcharge in enumerate(item.surcharges):
+        yield item.id, f"surcharge:{place}", surcharge.amount

@@ -1,69 +1,83 @@
-"""The outcome of a form: what shows, what is wrong, what would be stored, and why.
+"""The outcome of a form: what shows, what is wrong, what it costs, what would be stored.
 
-The public page, and later rehearsal and checkout, all draw on this one value.
+The public page, rehearsal, cases, and later checkout and chat all draw on this one value.
 """
 
-from collections.abc import Callable, Collection, Mapping
-from dataclasses import dataclass, replace
-from datetime import tzinfo
+from collections.abc import Callable, Collection, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Final, Literal
 
-from finesieve.core.fields.about import PERSON
-from finesieve.core.fields.definition import Field, Shelf
-from finesieve.core.forms.definition import Check, Form, PatternCheck, Question, RangeCheck, compile_pattern
-from finesieve.core.language.checker import check
-from finesieve.core.language.derived import Derivation, find_circle
-from finesieve.core.language.evaluator import Moment, Program, compile_python
-from finesieve.core.language.names import World
-from finesieve.core.language.problems import Problem
-from finesieve.core.values import Type, Value, plain_number
+from finesieve.core.fields.definition import Field
+from finesieve.core.fields.options import Option
+from finesieve.core.forms.checks import Check
+from finesieve.core.forms.definition import Question, Remark, Section, Surcharge
+from finesieve.core.language.program import Moment
+from finesieve.core.values import Value
 
 __all__ = [
-    "FormProblem",
+    "Charge",
+    "CheckOutcome",
+    "Filling",
     "Outcome",
-    "PreparedForm",
     "QuestionOutcome",
-    "can_ask",
-    "check_fits",
-    "form_problems",
-    "prepare",
-    "say_range",
+    "RecordAnswer",
+    "RemarkOutcome",
+    "SectionOutcome",
+    "Trouble",
 ]
 
 Trouble = Literal["", "missing", "unreadable", "check", "taken"]
+Because = Literal["", "rule", "section", "known", "locked", "hidden"]
 
 
 @dataclass(frozen=True, slots=True)
-class FormProblem:
-    """Something that keeps a form from being published, at a question or (id "") the whole."""
+class CheckOutcome:
+    """The verdict of one check: it fails only on false. `message` is what is said then."""
+
+    check: Check
+    verdict: bool | None
+    message: str
+
+
+@dataclass(frozen=True, slots=True)
+class Charge:
+    """Money that an answer adds, exact; it is rounded when it is charged."""
 
     question_id: str
-    message: str
-    problems: tuple[Problem, ...] = ()
+    surcharge: Surcharge
+    amount: Decimal
 
 
 @dataclass(frozen=True, slots=True)
 class QuestionOutcome:
-    """What became of one question.
+    """What became of one question, or of one filling of it.
 
-    `verdict` is that of its rule: it shows only on true. `raw` is what was
-    typed, `value` what it was read as; `trouble` and `message` say what is
-    wrong with it.
+    `verdict` is whether it counts: its rule and its section's are true. `because`
+    says what keeps it from being asked. `raw` is what was typed (`tidied` if that
+    was changed), `value` what it was read as, `offered` the options that show;
+    `trouble` and `message` say what is wrong. `id` is what its inputs are named by.
     """
 
+    id: str
     question: Question
     field: Field
     verdict: bool | None
-    raw: str
-    value: Value
-    required: bool
+    because: Because = ""
+    raw: str = ""
+    value: Value = None
+    required: bool = False
+    offered: tuple[Option, ...] = ()
+    tidied: bool = False
+    stored: Value = None
     trouble: Trouble = ""
     message: str = ""
+    checks: tuple[CheckOutcome, ...] = ()
+    charges: tuple[Charge, ...] = ()
 
     @property
     def shows(self) -> bool:
-        return self.verdict is True
+        return self.verdict is True and not self.question.hidden
 
     @property
     def label(self) -> str:
@@ -73,290 +87,176 @@ class QuestionOutcome:
     def help(self) -> str:
         return self.question.help or self.field.help
 
+    @property
+    def sample(self) -> str:
+        return self.question.sample or self.field.settings.sample_text
+
+    @property
+    def width(self) -> str:
+        return self.question.width or self.field.settings.width
+
+
+@dataclass(frozen=True, slots=True)
+class RemarkOutcome:
+    """A heading or note, and whether it shows."""
+
+    id: str
+    remark: Remark
+    verdict: bool | None
+
+    @property
+    def shows(self) -> bool:
+        return self.verdict is True
+
+
+@dataclass(frozen=True, slots=True)
+class Filling:
+    """The items of a section once; of a repeated one, for one record. `record_id` is of one there is already."""
+
+    id: str
+    items: tuple[QuestionOutcome | RemarkOutcome, ...]
+    record_id: int = 0
+    row: Mapping[str, Value] = field(default_factory=dict, compare=False, repr=False)
+
+    @property
+    def questions(self) -> tuple[QuestionOutcome, ...]:
+        return tuple(item for item in self.items if isinstance(item, QuestionOutcome))
+
+
+@dataclass(frozen=True, slots=True)
+class SectionOutcome:
+    """A section, whether it shows, and its fillings: exactly one where it does not repeat."""
+
+    section: Section
+    verdict: bool | None
+    fillings: tuple[Filling, ...]
+    counted: bool = False
+    link: int = 0
+
+    @property
+    def shows(self) -> bool:
+        return self.verdict is True and (
+            bool(self.section.repeat) or any(item.shows for filling in self.fillings for item in filling.items)
+        )
+
+    @property
+    def may_add(self) -> bool:
+        """Whether the person may add a filling."""
+        repeat = self.section.repeat
+        return repeat is not None and not self.counted and len(self.fillings) < repeat.most
+
+    @property
+    def may_remove(self) -> bool:
+        """Whether the person may take a filling away again."""
+        repeat = self.section.repeat
+        return repeat is not None and not self.counted and len(self.fillings) > repeat.least
+
+
+@dataclass(frozen=True, slots=True)
+class RecordAnswer:
+    """A record that sending would add, or change where it has an id."""
+
+    record_type: int
+    link: int
+    record_id: int
+    values: Mapping[str, Value]
+
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """The questions in the order of the form, and what sending would store."""
+    """All sections in the order of the form. `row` is what the rules saw, at the moment `moment`."""
 
-    questions: tuple[QuestionOutcome, ...]
+    sections: tuple[SectionOutcome, ...]
+    row: Mapping[str, Value] = field(default_factory=dict, compare=False, repr=False)
+    moment: Moment | None = field(default=None, compare=False, repr=False)
+    known: bool = False
+
+    def walk(self) -> Iterator[QuestionOutcome]:
+        """Every question of every filling, in order."""
+        for section in self.sections:
+            for filling in section.fillings:
+                yield from filling.questions
+
+    @property
+    def questions(self) -> tuple[QuestionOutcome, ...]:
+        return tuple(self.walk())
 
     @property
     def showing(self) -> tuple[QuestionOutcome, ...]:
-        return tuple(question for question in self.questions if question.shows)
+        return tuple(question for question in self.walk() if question.shows)
 
     @property
     def troubles(self) -> tuple[QuestionOutcome, ...]:
-        return tuple(question for question in self.questions if question.trouble)
+        return tuple(question for question in self.walk() if question.trouble)
+
+    @property
+    def charges(self) -> tuple[Charge, ...]:
+        return tuple(charge for question in self.walk() for charge in question.charges)
+
+    @property
+    def total(self) -> Decimal:
+        """The sum of all charges."""
+        return sum((charge.amount for charge in self.charges), Decimal(0))
+
+    def of(self, question_id: str) -> QuestionOutcome | None:
+        """The outcome of a question by the name of its inputs, or None."""
+        return next((one for one in self.walk() if one.id == question_id), None)
+
+    def change(self, change: Callable[[QuestionOutcome], QuestionOutcome]) -> "Outcome":
+        """The same with every question passed through a function."""
+        return replace(self, sections=tuple(_changed(section, change) for section in self.sections))
 
     def taken(self, keys: Collection[str]) -> "Outcome":
         """The same, saying that somebody else has the values of these fields already."""
-        message = "This is taken already. Please choose another."
-        return Outcome(
-            tuple(
-                replace(one, trouble="taken", message=message) if one.shows and one.field.key in keys else one
-                for one in self.questions
-            )
-        )
 
-    def reworded(self, reword: Callable[[str], str]) -> "Outcome":
-        """The same with the labels and helps of what shows passed through a function."""
-        return Outcome(
-            tuple(
-                replace(
-                    one,
-                    question=one.question.model_copy(update={"label": reword(one.label), "help": reword(one.help)}),
-                )
-                if one.shows
-                else one
-                for one in self.questions
-            )
-        )
+        def one(question: QuestionOutcome) -> QuestionOutcome:
+            if not question.shows or question.field.key not in keys:
+                return question
+            own = next((check.message for check in question.checks if check.check.kind == "unique"), "")
+            return replace(question, trouble="taken", message=own or TAKEN)
+
+        return self.change(one)
 
     @property
     def to_store(self) -> dict[str, Value]:
-        """Values by field key: of shown questions only; a blank answer stores nothing."""
-        return {
-            outcome.field.key: outcome.value
-            for outcome in self.questions
-            if outcome.shows and not outcome.trouble and outcome.value is not None
-        }
+        """A person's values by field key: of questions that count. An answer left blank stores nothing,
+        but for a known person, who makes blank what they empty."""
+        found: dict[str, Value] = {}
+        for section in self.sections:
+            if not section.section.repeat:
+                found |= _kept(section.fillings[0].questions, self.known)
+        return found
+
+    @property
+    def records(self) -> tuple[RecordAnswer, ...]:
+        """The records that sending would add or change; a filling left empty adds none."""
+        found = []
+        for section in self.sections:
+            repeat = section.section.repeat
+            for filling in section.fillings if repeat else ():
+                values = _kept(filling.questions, known=bool(filling.record_id))
+                if repeat and any(value is not None for value in values.values()):
+                    found.append(RecordAnswer(repeat.record_type, section.link, filling.record_id, values))
+        return tuple(found)
 
 
-class PreparedForm:
-    """A form whose rules are compiled, ready to be evaluated many times."""
-
-    def __init__(
-        self,
-        form: Form,
-        fields: Mapping[int, Field],
-        rules: Mapping[str, Program],
-        order: tuple[Question, ...],
-        derivation: Derivation,
-    ) -> None:
-        self.form = form
-        self._fields = fields
-        self._rules = rules
-        self._order = order
-        self._derivation = derivation
-        self._patterns = {
-            question.id: compile_pattern(question.check.pattern)
-            for question in form.questions
-            if isinstance(question.check, PatternCheck)
-        }
-
-    def evaluate(
-        self,
-        answers: Mapping[str, str],
-        moment: Moment,
-        stored: Mapping[str, Value] | None = None,
-        shelf: Shelf | None = None,
-    ) -> Outcome:
-        """Work out the form for these answers, by question id, of a person with these stored values.
-
-        `shelf` has the files that were sent so far; an answer names one by its token.
-
-        A question that is hidden is not asked, not checked and not stored; in
-        rules its field is then the stored value.
-        """
-        known: dict[str, Value] = dict(stored or {})
-        outcomes: dict[str, QuestionOutcome] = {}
-        for question in self._order:
-            field = self._fields[question.field_id]
-            field = shelf.known(field) if shelf else field
-            rule = self._rules.get(question.id)
-            verdict = True if rule is None else rule(self._derivation.row(known, moment), moment)
-            outcome = self._one(
-                question,
-                field,
-                verdict is True,
-                answers.get(question.id, ""),
-                bool(verdict) if verdict is not None else None,
-                shelf,
-            )
-            outcomes[question.id] = outcome
-            if outcome.shows and field.stores:
-                known[field.key] = outcome.value
-        return Outcome(tuple(outcomes[question.id] for question in self.form.questions if question.id in outcomes))
-
-    def _one(
-        self, question: Question, field: Field, shows: bool, raw: str, verdict: bool | None, shelf: Shelf | None
-    ) -> QuestionOutcome:
-        required = field.stores and (field.required if question.required is None else question.required)
-        if not shows:
-            return QuestionOutcome(question, field, verdict, raw, None, required)
-        try:
-            value = field.parse(raw, shelf)
-            field.refuse_retired(value)
-        except ValueError as trouble:
-            return QuestionOutcome(question, field, verdict, raw, None, required, "unreadable", str(trouble))
-        if value is None:
-            missing = ("missing", _MISSING.get(field.type_key, "Please answer this.")) if required else ("", "")
-            return QuestionOutcome(question, field, verdict, raw, None, required, *missing)  # type: ignore[arg-type]  # a pair of literals
-        message = self._check_message(question, field, value)
-        return QuestionOutcome(question, field, verdict, raw, value, required, "check" if message else "", message)
-
-    def _check_message(self, question: Question, field: Field, value: Value) -> str:
-        test = question.check
-        if isinstance(test, RangeCheck) and isinstance(value, Decimal):
-            low, high = test.low, test.high
-            if (low is not None and value < low) or (high is not None and value > high):
-                return test.message or f"This must be {say_range(test, field.unit)}."
-        if (
-            isinstance(test, PatternCheck)
-            and isinstance(value, str)
-            and not self._patterns[question.id].fullmatch(value)
-        ):
-            return test.message or "This does not have the form that is needed here."
-        return ""
+TAKEN: Final = "This is taken already. Please choose another."
 
 
-_MISSING: Final = {
-    "choice": "Please choose one.",
-    "progress": "Please choose one.",
-    "record": "Please choose one.",
-    "country": "Please choose a country.",
-    "region": "Please choose a region.",
-    "choices": "Please choose at least one.",
-    "agreement": "Please tick this to go on.",
-    "file": "Please choose a file.",
-    "picture": "Please choose a picture.",
-    "money": "Please give an amount.",
-    "time": "Please give a time.",
-    "datetime": "Please give a date and a time.",
-    "day_of_year": "Please give a day.",
-    "phone": "Please give your phone number.",
-    "yes_no": "Please choose yes or no.",
-    "date": "Please give a date.",
-    "number": "Please give a number.",
-    "email": "Please give your email address.",
-}
+def _changed(section: SectionOutcome, change: Callable[[QuestionOutcome], QuestionOutcome]) -> SectionOutcome:
+    def filled(filling: Filling) -> Filling:
+        items = tuple(change(item) if isinstance(item, QuestionOutcome) else item for item in filling.items)
+        return replace(filling, items=items)
+
+    return replace(section, fillings=tuple(filled(filling) for filling in section.fillings))
 
 
-def say_range(test: RangeCheck, unit: str = "") -> str:
-    """The bounds in words: `between 0.5 and 60 m`, `at least 1`."""
-    after = f" {unit}" if unit else ""
-    low = None if test.low is None else plain_number(test.low)
-    high = None if test.high is None else plain_number(test.high)
-    if low is not None and high is not None:
-        return f"between {low} and {high}{after}"
-    return f"at least {low}{after}" if low is not None else f"at most {high}{after}"
-
-
-def prepare(
-    form: Form,
-    fields: Mapping[int, Field],
-    names: Mapping[str, Type] | World,
-    zone: tzinfo,
-    derivation: Derivation,
-    hidden_groups: frozenset[int] = frozenset(),
-) -> PreparedForm:
-    """Compile a form. Questions of fields that are deleted, resting or private to staff are left out.
-
-    `hidden_groups` are the groups whose fields only staff see.
-    """
-    rules: dict[str, Program] = {}
-    needs: dict[str, frozenset[str]] = {}
-    for question in form.questions:
-        if question.show_when:
-            typed = check(question.show_when, names, zone=zone, expect="yes_no").typed
-            # A rule that lost its meaning after publishing is unknown, and what hangs on it does not show.
-            rules[question.id] = compile_python(typed) if typed is not None else lambda _row, _moment: None
-            needs[question.id] = typed.names if typed is not None else frozenset()
-    asked = tuple(question for question in form.questions if can_ask(fields.get(question.field_id), hidden_groups))
-    return PreparedForm(form, fields, rules, _in_order(asked, fields, needs, derivation), derivation)
-
-
-def can_ask(field: Field | None, hidden_groups: frozenset[int] = frozenset()) -> bool:
-    """Whether a public page asks a field: it is there, not derived, not resting, not private to staff."""
-    if field is None or field.derived or field.about != PERSON:
-        return False
-    return not (field.settings.resting or field.settings.private or field.group_id in hidden_groups)
-
-
-def _in_order(
-    questions: tuple[Question, ...],
-    fields: Mapping[int, Field],
-    needs: Mapping[str, frozenset[str]],
-    derivation: Derivation,
-) -> tuple[Question, ...]:
-    """The questions so that each comes after those its rule asks about."""
-    asking = {fields[question.field_id].key: question for question in questions}
-    ordered: dict[str, Question] = {}
-
-    def place(question: Question) -> None:
-        if question.id in ordered:
-            return
-        for key in sorted(derivation.ancestors(needs.get(question.id, frozenset()))):
-            if key in asking and asking[key].id not in ordered:
-                place(asking[key])
-        ordered[question.id] = question
-
-    for question in questions:
-        place(question)
-    return tuple(ordered.values())
-
-
-def form_problems(
-    form: Form,
-    fields: Mapping[int, Field],
-    names: Mapping[str, Type] | World,
-    zone: tzinfo,
-    derivation: Derivation,
-    hidden_groups: frozenset[int] = frozenset(),
-    gone: Mapping[int, str] | None = None,
-) -> tuple[FormProblem, ...]:
-    """All that keeps the form from being published. `gone` gives the labels of deleted fields by id."""
-    found: list[FormProblem] = []
-    if not form.questions:
-        found.append(FormProblem("", "The form asks nothing yet; add a question."))
-    asking: dict[str, Question] = {}
-    needs: dict[str, frozenset[str]] = {}
-    for question in form.questions:
-        field = fields.get(question.field_id)
-        if field is None or field.derived:
-            label = (gone or {}).get(question.field_id)
-            lost = f"The field “{label}” was deleted; bring it back, or" if label else "The field is gone;"
-            found.append(FormProblem(question.id, f"{lost} remove the question."))
+def _kept(questions: tuple[QuestionOutcome, ...], known: bool) -> dict[str, Value]:
+    found: dict[str, Value] = {}
+    for one in questions:
+        if one.verdict is not True or one.trouble or not one.field.stores:
             continue
-        if field.settings.private or field.group_id in hidden_groups:
-            found.append(FormProblem(question.id, f"“{field.label}” is private to staff and cannot be asked here."))
-        asking[field.key] = question
-        if question.check is not None and not check_fits(question.check, field):
-            found.append(
-                FormProblem(question.id, f"This check does not fit a field of type {field.type.label.lower()}.")
-            )
-        if question.show_when:
-            checked = check(question.show_when, names, zone=zone, expect="yes_no")
-            if checked.problems:
-                found.append(FormProblem(question.id, "The rule cannot be read.", checked.problems))
-            elif checked.typed is not None:
-                needs[question.id] = derivation.ancestors(checked.typed.names)
-    circle = find_circle(
-        {qid: frozenset(asking[key].id for key in keys if key in asking) for qid, keys in needs.items()}
-    )
-    if circle:
-        labels = [_label(form, fields, question_id) for question_id in circle]
-        found.append(FormProblem(circle[0], f"These rules wait for one another: {' → '.join(labels)}."))
-    found += _email_problems(form, fields)
-    return tuple(found)
-
-
-def _email_problems(form: Form, fields: Mapping[int, Field]) -> list[FormProblem]:
-    """A person is known by the built-in email, so a sign-up asks for it, always, and insists."""
-    question = next((q for q in form.questions if q.field_id in fields and fields[q.field_id].key == "email"), None)
-    if question is None:
-        return [FormProblem("", "A sign-up must ask for the email; add that question.")]
-    if question.show_when or question.required is False:
-        return [FormProblem(question.id, "A person is known by the email: ask it always, and require it.")]
-    return []
-
-
-def _label(form: Form, fields: Mapping[int, Field], question_id: str) -> str:
-    question = form.question(question_id)
-    return question.label or fields[question.field_id].label if question else question_id
-
-
-def check_fits(test: Check, field: Field) -> bool:
-    """Whether this kind of check makes sense for the field: ranges for numbers, patterns for texts."""
-    wanted = {"range": ("number", "money"), "pattern": ("short_text", "long_text", "email", "phone", "url")}[test.kind]
-    return field.type_key in wanted
+        emptied = known and one.shows and one.stored is not None and one.field.type.kind not in ("file", "secret")
+        if one.value is not None or emptied:
+            found[one.field.key] = one.value
+    return found

@@ -206,6 +206,7 @@ class Collecting(Sums):
             level=column.level,
             collection=column.collection,
             roles=tuple(roles),
+            inner=len(self._levels),
         )
 
     @contextmanager

@@ -9,10 +9,10 @@ from finesieve.core.language.program import Moment, Program
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Value
 
-__all__ = ["FINISHERS", "collect"]
+__all__ = ["FINISHERS", "Inside", "collect"]
 
 
-class _Inside(Mapping[str, Value]):
+class Inside(Mapping[str, Value]):
     """A member of a collection, with all that is around it in reach."""
 
     def __init__(self, around: Mapping[str, Value], prefix: str, member: Mapping[str, Value]) -> None:
@@ -36,14 +36,14 @@ def collect(typed: Typed, parts: tuple[Program, ...]) -> Program:
     """A function over the members of a collection."""
     part = dict(zip(typed.roles, parts, strict=True))
     condition, column, by = part.get("where"), part.get("column"), part.get("by")
-    finish, key, prefix = FINISHERS[typed.name], typed.key, f"{typed.level + 1}:"
+    finish, key, prefix = FINISHERS[typed.name], typed.key, f"{typed.inner}:"
     three_valued = typed.name in ("any", "all")
 
     def run(row: Mapping[str, Value], moment: Moment) -> Value:
         members: Any = row.get(key) or ()
         found: list[tuple[Any, Any]] = []
         for member in members:
-            inside = _Inside(row, prefix, member)
+            inside = Inside(row, prefix, member)
             verdict = True if condition is None else condition(inside, moment)
             if three_valued:
                 found.append((verdict, None))

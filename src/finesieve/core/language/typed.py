@@ -33,7 +33,8 @@ class Typed:
     it says. A `collect` has the function as `name`, the collection as
     `collection`, what its members are as `about`, and `roles` tells its parts
     apart: column, where, by. `level` counts the collections around: 0 is
-    where the expression stands. `prefix` is the word before the point of a
+    where the expression stands; `inner` is the level of the members of a
+    `collect`. `prefix` is the word before the point of a
     name of a form: `form`, `person`, `page`.
     """
 
@@ -50,6 +51,7 @@ class Typed:
     roles: tuple[str, ...] = ()
     item_spans: tuple[Span, ...] = ()
     prefix: str = ""
+    inner: int = 1
 
     @property
     def key(self) -> str:

@@ -5,7 +5,7 @@ real answers; the extension keywords hold the rest, so that nothing is lost.
 """
 
 import json
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any, Final
 
 from pydantic import ValidationError
@@ -15,6 +15,7 @@ from finesieve.core.fields.families.choices import country_codes
 from finesieve.core.fields.families.data import MEDIA
 from finesieve.core.fields.options import option_from_json, option_to_json
 from finesieve.core.fields.types import TYPES
+from finesieve.core.forms.earlier import upgraded
 from finesieve.core.language import tree
 from finesieve.core.language.parser import parse
 from finesieve.core.setup.document import FieldPart, FormPart, Setup
@@ -196,7 +197,7 @@ def _numeric(settings: Mapping[str, Any]) -> dict[str, Any]:
 def _form(form: FormPart, fields: Mapping[str, FieldPart]) -> dict[str, Any]:
     """What sending a form stores: its questions, and its rules as far as if/then can say them."""
     properties, required, conditions = {}, [], []
-    for question in form.document.get("questions", ()):
+    for question in _questions(form.document):
         key = question["field"]
         field = fields.get(key)
         if field is None or not TYPES[field.type].stores:
@@ -217,6 +218,18 @@ def _form(form: FormPart, fields: Mapping[str, FieldPart]) -> dict[str, Any]:
     if conditions:
         found["allOf"] = conditions
     return found
+
+
+def _questions(document: Mapping[str, Any]) -> Iterator[dict[str, Any]]:
+    """The questions about the person; one of a section with a rule has that rule too."""
+    for section in upgraded(document).get("sections", ()):
+        if section.get("repeat"):
+            continue
+        for item in section.get("items", ()):
+            if "field" in item:
+                rules = [rule for rule in (section.get("show_when"), item.get("show_when")) if rule]
+                joined = rules[0] if len(rules) == 1 else " and ".join(f"({rule})" for rule in rules)
+                yield {**item, "show_when": joined}
 
 
 def _condition(rule: str, fields: Mapping[str, FieldPart]) -> dict[str, Any] | None:

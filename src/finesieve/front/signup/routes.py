@@ -1,13 +1,16 @@
-"""Opening a sign-up form, answering it question by question, sending it."""
+"""Opening a sign-up form, answering it question by question, sending it; the link in the letter."""
 
-from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any, Final
 
+from babel import Locale
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.forms.outcome import QuestionOutcome
-from finesieve.services.signup import OpenForm
+from finesieve.core.forms.outcome import QuestionOutcome, SectionOutcome
+from finesieve.services.signup import OpenForm, Visit
+from finesieve.web.fillings import fillings_after
 from finesieve.web.posted import Posted, PostedForm, takes_files
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
@@ -15,29 +18,63 @@ from finesieve.web.templating import render
 __all__ = ["router"]
 
 router = APIRouter(prefix="/join/{workspace}/{form_slug}")
+_MOST_TOUCHED: Final = 500
 
 
 @dataclass(frozen=True, slots=True)
-class Shown:
-    """A question as the page draws it; its trouble is said only once it was left, or the form was sent."""
+class _Page:
+    """What of an open form is on the page: in a form of steps one section, else all."""
 
-    outcome: QuestionOutcome
-    message: str
+    opened: OpenForm
+    step: int
+    asked: frozenset[str] = frozenset()
 
     @property
-    def name(self) -> str:
-        return self.outcome.question.id
+    def stepped(self) -> bool:
+        return self.opened.form.stepped and len(self.opened.steps) > 1
+
+    @property
+    def sections(self) -> tuple[SectionOutcome, ...]:
+        steps = self.opened.steps
+        return steps[self.step : self.step + 1] if self.stepped else steps
+
+    @property
+    def here(self) -> dict[str, QuestionOutcome]:
+        """The questions on the page, by the name of their inputs."""
+        return {one.id: one for section in self.sections for one in _questions(section) if one.shows}
+
+    @property
+    def carried(self) -> list[tuple[str, str]]:
+        """Answers that are not on the page, of other steps or to questions that do not show now: nothing is lost."""
+        here = self.here.keys() | {section.section.id for section in self.sections}
+        return [(name, value) for name, value in self.opened.given.items() if name not in here]
 
 
-def _shown(opened: OpenForm, touched: set[str], everything: bool) -> list[Shown]:
-    return [Shown(question, _message(question, opened, touched, everything)) for question in opened.outcome.showing]
+def _questions(section: SectionOutcome) -> Iterable[QuestionOutcome]:
+    return (one for filling in section.fillings for one in filling.questions)
 
 
-def _message(question: QuestionOutcome, opened: OpenForm, touched: set[str], everything: bool) -> str:
-    """What is said of a question: nothing before it was left, nor while it was not even asked."""
-    if question.question.id in opened.unasked:
-        return ""
-    return question.message if everything or question.question.id in touched else ""
+def _step_within(opened: OpenForm, step: int) -> int:
+    return min(max(step, 0), max(len(opened.steps) - 1, 0))
+
+
+def _step_of(opened: OpenForm, question_id: str) -> int:
+    for place, section in enumerate(opened.steps):
+        if any(one.id == question_id for one in _questions(section)):
+            return place
+    return 0
+
+
+def _language(request: Request, opened_in: str = "") -> str:
+    """The language wished for: that of the address, or the browser’s."""
+    wished = request.query_params.get("lang", "") or opened_in
+    if wished:
+        return wished[:3]
+    accepted = [
+        part.partition(";")[0].strip().replace("-", "_")
+        for part in request.headers.get("accept-language", "").split(",")
+    ]
+    return next((one.partition("_")[0].lower() for one in accepted[:10] if one and one != "*"), "")
 
 
 def _answers(form: PostedForm) -> dict[str, str]:
@@ -53,63 +90,147 @@ def _with_files(
         question_id = name.removeprefix("f_")
         try:
             public = site_of(request).public_forms
-            answers[question_id] = public.take_file(workspace, form_slug, question_id, file_name, data)
+            answers[question_id] = public.take_file(
+                workspace, form_slug, question_id, file_name, data, _address(request)
+            )
         except ValueError as problem:
             refused[question_id] = str(problem)
     return answers, refused
 
 
+def _address(request: Request) -> str:
+    return request.client.host if request.client else "unknown"
+
+
 @router.get("")
 def show_form(request: Request, workspace: str, form_slug: str) -> Response:
-    """The form, empty."""
-    opened = site_of(request).public_forms.open(workspace, form_slug)
-    return _page(request, opened, [])
+    """The form, empty, or begun with what the address and a personal link bring."""
+    page = {name: value for name, value in request.query_params.items() if name not in ("lang", "me")}
+    visit = Visit(page, _language(request), request.query_params.get("me", ""))
+    opened = site_of(request).public_forms.open(workspace, form_slug, visit)
+    return _show(request, _Page(opened, 0), [])
 
 
-def _page(
+def _show(
     request: Request,
-    opened: OpenForm,
+    shown: _Page,
     touched: list[str],
     *,
-    everything: bool = False,
+    everything: Iterable[str] = (),
     refused: Mapping[str, str] | None = None,
     status: int = 200,
 ) -> Response:
-    questions = _shown(opened, set(touched), everything)
-    questions = [replace(shown, message=(refused or {}).get(shown.name, shown.message)) for shown in questions]
-    wrong = [question for question in questions if question.message] if everything else []
-    context = {"opened": opened, "questions": questions, "touched": " ".join(touched), "wrong": wrong}
+    """The whole page. `everything` names the questions whose trouble is said even if they were never left."""
+    context = _context(shown, touched, set(everything), refused or {})
+    summed_up = {*everything, *(refused or {})}
+    context["wrong"] = [one for name, one in shown.here.items() if name in summed_up and context["messages"].get(name)]
+    context["unasked"] = [one for name, one in shown.here.items() if name in shown.opened.unasked]
     return render(request, "front/signup/form.html", context, status)
+
+
+def _context(shown: _Page, touched: list[str], everything: set[str], refused: Mapping[str, str]) -> dict[str, Any]:
+    opened = shown.opened
+    said = (everything | set(touched)) - opened.unasked
+    messages = {name: one.message for name, one in shown.here.items() if name in said and one.message}
+    return {
+        "opened": opened,
+        "sections": shown.sections,
+        "step": shown.step,
+        "steps": len(opened.steps),
+        "stepped": shown.stepped,
+        "carried": shown.carried,
+        "asked_before": sorted(shown.asked - shown.here.keys()),
+        "touched": " ".join(touched),
+        "messages": {**messages, **{name: opened.say(words) for name, words in refused.items()}},
+        "languages": {code: Locale.parse(code).get_display_name() for code in opened.form.languages},
+        "takes_files": any(one.field.type.kind == "file" for one in opened.outcome.walk()),
+    }
+
+
+def _touched(form: PostedForm) -> list[str]:
+    return form.one("touched").split()[:_MOST_TOUCHED]
+
+
+def _step(form: PostedForm) -> int:
+    text = form.one("step")
+    return int(text) if text.isascii() and text.isdigit() and len(text) < 4 else 0
 
 
 @router.post("/answers")
 @takes_files
 def answer(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
     """The questions that follow from the answers so far; a part of the page. Stores nothing."""
-    opened = site_of(request).public_forms.answer(workspace, form_slug, form.one("token"), _answers(form))
-    touched = form.one("touched").split()[:500]
-    context = {"opened": opened, "questions": _shown(opened, set(touched), False), "touched": " ".join(touched)}
+    public = site_of(request).public_forms
+    opened = public.answer(workspace, form_slug, form.one("token"), _answers(form), form.one("lang"))
+    shown = _Page(opened, _step_within(opened, _step(form)), frozenset(form.all("asked")))
+    context = _context(shown, _touched(form), set(), {})
     return render(request, "front/signup/_questions.html", context)
 
 
 @router.post("")
 @takes_files
 def send(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
-    """Send the form; where something does not fit, all is shown again as it was typed."""
-    asked = frozenset(form.all("asked"))
+    """A step on or back, another language, one filling more or less; or sending.
+
+    Where something does not fit, all is shown again as it was typed.
+    """
     answers, refused = _with_files(request, workspace, form_slug, form)
-    public = site_of(request).public_forms
-    if refused:
-        opened = public.answer(workspace, form_slug, form.one("token"), answers)
-        return _page(request, opened, form.one("touched").split()[:500], everything=True, refused=refused, status=422)
-    opened = public.send(workspace, form_slug, form.one("token"), answers, asked)
-    if not opened.sent:
-        return _page(request, opened, form.one("touched").split()[:500], everything=True, status=422)
-    return RedirectResponse(f"/join/{workspace}/{form_slug}/thanks", 303)
+    action = form.one("action") or "send"
+    public, token = site_of(request).public_forms, form.one("token")
+    language = action.partition(":")[2][:3] if action.startswith("lang:") else form.one("lang")
+    asked, touched = frozenset(form.all("asked")), _touched(form)
+    if form.one("website"):
+        # Only a robot fills what nobody sees; it is thanked, and nothing is kept.
+        return _thanks(workspace, form_slug, language)
+    if action == "send" and not refused:
+        opened = public.send(
+            workspace,
+            form_slug,
+            token,
+            answers,
+            asked,
+            language=language,
+            challenge=(form.one("challenge"), form.one("person")),
+            came_from=_address(request),
+        )
+        if opened.sent:
+            return _thanks(workspace, form_slug, language)
+        first = next((one.id for one in opened.outcome.troubles if one.shows), next(iter(sorted(opened.unasked)), ""))
+        shown = _Page(opened, _step_of(opened, first) if first else _step_within(opened, 999), asked)
+        return _show(request, shown, touched, everything=shown.here, status=422)
+    opened = public.answer(workspace, form_slug, token, fillings_after(answers, action), language)
+    step = _step_within(opened, _step(form))
+    shown = _Page(opened, step, asked)
+    stopped = action == "next" and (refused or any(one.trouble for one in shown.here.values()))
+    if refused or stopped:
+        return _show(request, shown, touched, everything=shown.here, refused=refused, status=422)
+    moved = _Page(opened, _step_within(opened, step + {"next": 1, "back": -1}.get(action, 0)), asked)
+    return _show(request, moved, touched)
+
+
+def _thanks(workspace: str, form_slug: str, language: str) -> Response:
+    wished = f"?lang={language}" if language.isascii() and language.isalpha() else ""
+    return RedirectResponse(f"/join/{workspace}/{form_slug}/thanks{wished}", 303)
 
 
 @router.get("/thanks")
 def show_thanks(request: Request, workspace: str, form_slug: str) -> Response:
     """After sending."""
-    opened = site_of(request).public_forms.open(workspace, form_slug)
+    opened = site_of(request).public_forms.open(workspace, form_slug, Visit(language=_language(request)))
     return render(request, "front/signup/thanks.html", {"opened": opened})
+
+
+@router.get("/confirm")
+def show_letter(request: Request, workspace: str, form_slug: str, letter: str = "") -> Response:
+    """Where the link of a letter leads: the answers that were sent, and two buttons. Nothing happens by looking."""
+    found = site_of(request).public_forms.read_letter(workspace, form_slug, letter)
+    return render(request, "front/signup/confirm.html", {"letter": found, "token": letter, "form_path": ""})
+
+
+@router.post("/confirm")
+def decide(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
+    """Let the answers count, or not."""
+    public = site_of(request).public_forms
+    found = public.confirm(workspace, form_slug, form.one("letter"), mine=form.one("mine") == "yes")
+    context = {"letter": found, "token": "", "form_path": f"/join/{workspace}/{form_slug}"}
+    return render(request, "front/signup/confirm.html", context)

@@ -10,8 +10,9 @@ from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
 from finesieve.services.define import read_catalogue
 from finesieve.services.files import shelf, take_files
+from finesieve.services.held import decide_held
 from finesieve.services.labels import set_list_member, set_person_level, set_tags
-from finesieve.services.people import decide_held, list_people, read_profile, set_values
+from finesieve.services.people import list_people, read_profile, set_values
 from finesieve.services.records import person_records
 from finesieve.services.sift import list_segments
 from finesieve.web.posted import Posted, takes_files, whole_number

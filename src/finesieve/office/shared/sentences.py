@@ -1,11 +1,13 @@
 """The sentence editor: from a posted form to clauses, and what each word of a clause may become."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Literal
 
 from finesieve.core.catalogue import Catalogue
 from finesieve.core.fields.definition import Field
+from finesieve.core.fields.options import Option
 from finesieve.core.language.parser import parse
 from finesieve.core.language.printer import print_expression
 from finesieve.core.language.sentence import (
@@ -19,17 +21,58 @@ from finesieve.core.language.sentence import (
     sentence_to_tree,
     tree_to_sentence,
 )
+from finesieve.core.values import Type
 from finesieve.web.posted import PostedForm, whole_number
 
 __all__ = [
     "Draft",
     "SentenceDraft",
+    "Vocabulary",
     "draft_from_text",
     "draft_of",
     "read_sentence",
+    "words_about_people",
+    "words_of_records",
 ]
 
 MOST_CLAUSES = 50
+
+
+@dataclass(frozen=True)
+class Vocabulary:
+    """What a sentence may speak of: fields by key, in the order offered."""
+
+    fields: Mapping[str, Field]
+
+    @cached_property
+    def names(self) -> dict[str, Type]:
+        return {key: field.value_type for key, field in self.fields.items()}
+
+    @cached_property
+    def offered(self) -> tuple[Field, ...]:
+        return tuple(one for one in self.fields.values() if one.id or one.options)
+
+
+def words_about_people(catalogue: Catalogue, *, without: int = 0) -> Vocabulary:
+    """The fields of a person, and their level, tags and lists; but for the one of this id."""
+    sound = (one for one in catalogue.fields if one.key not in catalogue.broken and (one.derived or one.stores))
+    found = {one.key: one for one in sound if one.id != without}
+    for key, label, held in (
+        ("level", "Level", [(one.key, one.name) for one in catalogue.levels]),
+        ("tags", "Tags", [(tag, tag) for tag in catalogue.tags]),
+        ("lists", "Lists", [(one.key, one.name) for one in catalogue.lists]),
+    ):
+        options = tuple(Option(name, value) for value, name in held)
+        found[key] = Field(0, key, label, "progress" if key == "level" else "choices", 0, options=options)
+    return Vocabulary(found)
+
+
+def words_of_records(catalogue: Catalogue, about: str, *, without: int = 0) -> Vocabulary:
+    """The fields of a record first, then those of its person."""
+    own = {one.key: one for one in catalogue.about(about) if (one.derived or one.stores) and one.id != without}
+    return Vocabulary(
+        {**own, **{key: one for key, one in words_about_people(catalogue).fields.items() if key not in own}}
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,12 +125,12 @@ class SentenceDraft:
     joiner: Joiner
     drafts: tuple[Draft, ...]
 
-    def expression(self, catalogue: Catalogue) -> str:
+    def expression(self, words: Vocabulary) -> str:
         """The text of the complete clauses; "" where there are none."""
         clauses = tuple(_clause(draft) for draft in self.drafts if draft.complete)
         if not clauses:
             return ""
-        return print_expression(sentence_to_tree(Sentence(self.joiner, clauses), catalogue.names))
+        return print_expression(sentence_to_tree(Sentence(self.joiner, clauses), words.names))
 
     @property
     def complete(self) -> bool:
@@ -100,32 +143,37 @@ def _clause(draft: Draft) -> Clause | Quoted:
     return Clause(draft.field.key, draft.relation.id, draft.values)
 
 
-def draft_from_text(text: str, catalogue: Catalogue) -> SentenceDraft:
+def draft_from_text(text: str, words: Vocabulary) -> SentenceDraft:
     """The sentence that a saved expression says; one that does not parse is quoted whole."""
     if not text:
         return SentenceDraft("and", ())
     tree = parse(text).tree
     if tree is None:
         return SentenceDraft("and", (Draft(quoted=text),))
-    sentence = tree_to_sentence(tree, catalogue.names)
-    return SentenceDraft(sentence.joiner, tuple(draft_of(clause, catalogue) for clause in sentence.clauses))
+    sentence = tree_to_sentence(tree, words.names)
+    return SentenceDraft(sentence.joiner, tuple(draft_of(clause, words) for clause in sentence.clauses))
 
 
-def draft_of(clause: Clause | Quoted, catalogue: Catalogue) -> Draft:
+def draft_of(clause: Clause | Quoted, words: Vocabulary) -> Draft:
     """One saved clause as the editor shows it."""
     if isinstance(clause, Quoted):
         return Draft(quoted=clause.text)
-    return Draft(catalogue.by_key[clause.key], RELATIONS[clause.relation], clause.values)
+    return Draft(words.fields[clause.key], RELATIONS[clause.relation], clause.values)
 
 
-def read_sentence(form: PostedForm, catalogue: Catalogue, askable: Sequence[Field]) -> SentenceDraft:
-    """The sentence as posted, after the button that was pressed: `add`, `remove:2`, `up:1`, `down:0`."""
-    joiner: Joiner = "or" if form.one("joiner") == "or" else "and"
-    count = whole_number(form.one("clauses")) or 0
-    drafts = [_read(form, place, catalogue) for place in range(min(count, MOST_CLAUSES))]
-    action, _, rest = form.one("action").partition(":")
+def read_sentence(form: PostedForm, words: Vocabulary, name: str = "") -> SentenceDraft:
+    """The sentence as posted, after the button that was pressed: `add`, `remove:2`, `up:1`, `down:0`.
+
+    `name` tells several editors of one page apart: it stands before the names of
+    its inputs, and before the button's: `show_add`.
+    """
+    joiner: Joiner = "or" if form.one(f"{name}joiner") == "or" else "and"
+    count = whole_number(form.one(f"{name}clauses")) or 0
+    drafts = [_read(form, f"{name}c{place}_", words) for place in range(min(count, MOST_CLAUSES))]
+    action, _, rest = form.one("action").removeprefix(name).partition(":")
     pressed = whole_number(rest)
-    drafts = _acted(drafts, action, -1 if pressed is None else pressed, askable)
+    if form.one("action").startswith(name):
+        drafts = _acted(drafts, action, -1 if pressed is None else pressed, words.offered)
     return SentenceDraft(joiner, tuple(drafts))
 
 
@@ -142,13 +190,12 @@ def _acted(drafts: list[Draft], action: str, place: int, askable: Sequence[Field
     return drafts
 
 
-def _read(form: PostedForm, place: int, catalogue: Catalogue) -> Draft:
-    prefix = f"c{place}_"
+def _read(form: PostedForm, prefix: str, words: Vocabulary) -> Draft:
     if f"{prefix}quoted" in form:
         quoted = form.one(f"{prefix}quoted")
         problems = parse(quoted).problems
         return Draft(quoted=quoted, message=problems[0].message if problems else "")
-    field = catalogue.by_key.get(form.one(f"{prefix}key"))
+    field = words.fields.get(form.one(f"{prefix}key"))
     if field is None:
         return Draft(quoted="", message="The field of this condition is gone; remove the condition.")
     offered = relations_for(field.value_type.kind)

@@ -9,7 +9,7 @@ from finesieve.core.errors import InvalidExpression, InvalidInput
 from finesieve.core.language.problems import FIXABLE
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, back_with, page
-from finesieve.office.shared.sentences import Draft, SentenceDraft, draft_of, read_sentence
+from finesieve.office.shared.sentences import Draft, SentenceDraft, draft_of, read_sentence, words_about_people
 from finesieve.office.sift.picture import draw_sieve
 from finesieve.services.accounts import slug_from_name
 from finesieve.services.inputs import read_input
@@ -106,10 +106,10 @@ def _segment_page(
     messages: Mapping[str, str] | None = None,
     status: int = 200,
 ) -> Response:
-    drafts = sentence.drafts if sentence else [draft_of(mesh.clause, view.catalogue) for mesh in view.meshes]
+    words = words_about_people(view.catalogue)
+    drafts = sentence.drafts if sentence else [draft_of(mesh.clause, words) for mesh in view.meshes]
     as_text = request.query_params.get("as") == "text" or bool(problems or view.problems)
     stored = {"name": view.name, "description": view.description, "expression": view.expression}
-    fields = [field for field in view.catalogue.fields if field.key not in view.catalogue.broken]
     return page(
         request,
         desk,
@@ -125,7 +125,7 @@ def _segment_page(
         problems=problems or view.problems,
         messages=messages or {},
         fixable=FIXABLE,
-        fields=fields,
+        fields=words.offered,
         editing=request.query_params.get("edit") == "1",
         status=status,
     )
@@ -135,9 +135,9 @@ def _segment_page(
 def save_meshes(request: Request, desk: DeskHere, segment_id: int, form: Posted) -> Response:
     """Change the conditions; those that lack a word yet are kept in the page and not counted."""
     view = read_segment(desk.scope, segment_id)
-    fields = [field for field in view.catalogue.fields if field.key not in view.catalogue.broken]
-    sentence = read_sentence(form, view.catalogue, fields)
-    asked = SegmentInput(name=view.name, description=view.description, expression=sentence.expression(view.catalogue))
+    words = words_about_people(view.catalogue)
+    sentence = read_sentence(form, words)
+    asked = SegmentInput(name=view.name, description=view.description, expression=sentence.expression(words))
     change = change_segment(desk.scope, segment_id, form.number("revision"), asked)
     if sentence.complete:
         return back_with(desk.path(f"sift/{segment_id}"), change)
@@ -177,7 +177,7 @@ def show_tray(
     """Who lies on a tray, or falls through it."""
     people = tray_people(desk.scope, segment_id, place, verdict, before)
     view = read_segment(desk.scope, segment_id)
-    draft = draft_of(view.meshes[place].clause, view.catalogue) if view.meshes else None
+    draft = draft_of(view.meshes[place].clause, words_about_people(view.catalogue)) if view.meshes else None
     return page(
         request,
         desk,

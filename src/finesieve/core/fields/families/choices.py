@@ -8,6 +8,7 @@ import pycountry
 from babel import Locale
 
 from finesieve.core.fields.asked import Asked
+from finesieve.core.phrases import phrase
 from finesieve.core.values import Value
 
 __all__ = [
@@ -78,9 +79,9 @@ def read_choices(text: str, asked: Asked) -> Value:
     if chosen - set(offered):
         raise ValueError("Choose among the options offered.")
     if asked.settings.most and len(chosen) > asked.settings.most:
-        raise ValueError(f"Choose at most {asked.settings.most}.")
+        raise ValueError(phrase("Choose at most {high}.", high=str(asked.settings.most)))
     if asked.settings.fewest and chosen and len(chosen) < asked.settings.fewest:
-        raise ValueError(f"Choose at least {asked.settings.fewest}.")
+        raise ValueError(phrase("Choose at least {low}.", low=str(asked.settings.fewest)))
     return tuple(option for option in offered if option in chosen) or None
 
 

@@ -9,6 +9,7 @@ from jsonschema.exceptions import SchemaError, best_match
 
 from finesieve.core.fields.asked import Asked
 from finesieve.core.fields.settings import Media
+from finesieve.core.phrases import phrase
 from finesieve.core.values import Structured, Value
 
 __all__ = ["MEDIA", "read_sent_file", "read_structured", "schema_problem", "write_nothing", "write_structured"]
@@ -44,7 +45,7 @@ def write_nothing(_value: Value, _asked: Asked) -> str:
 def read_structured(text: str, asked: Asked) -> Value:
     """JSON that the field's schema, if it has one, finds right."""
     if len(text) > MOST_DATA:
-        raise ValueError(f"This is too long; at most {MOST_DATA:,} characters.")
+        raise ValueError(phrase("Write at most {high} characters.", high=str(MOST_DATA)))
     try:
         data = json.loads(text, parse_constant=_refuse)
         value = Structured.of(data)
@@ -52,7 +53,7 @@ def read_structured(text: str, asked: Asked) -> Value:
         raise ValueError("This is nested too deeply.") from None
     except ValueError as problem:
         place = f" (line {problem.lineno}, column {problem.colno})" if isinstance(problem, json.JSONDecodeError) else ""
-        raise ValueError(f"This is not JSON{place}.") from None
+        raise ValueError(phrase("This is not JSON{place}.", place=place)) from None
     if "\\u0000" in value.text or any("\ud800" <= sign <= "\udfff" for sign in value.text):
         raise ValueError("This holds a character that cannot be kept.")
     if asked.settings.json_schema:

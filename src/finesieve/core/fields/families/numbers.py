@@ -7,12 +7,14 @@ from typing import Final
 from babel.numbers import format_currency, format_decimal, get_currency_precision
 
 from finesieve.core.fields.asked import Asked
+from finesieve.core.phrases import phrase
 from finesieve.core.values import Value, plain_number
 
 __all__ = ["read_money", "read_number", "show_money", "show_number", "write_number"]
 
 _NUMBER: Final = re.compile(r"[+-]?[0-9]{1,15}([.][0-9]{1,10})?")
-_SIGNS: Final = {".": "point", ",": "comma"}
+_MANY: Final = {".": "points", ",": "commas"}
+_ONE: Final = {".": "a point", ",": "a comma"}
 
 
 def _decimal(text: str, point: str) -> Decimal:
@@ -23,25 +25,25 @@ def _decimal(text: str, point: str) -> Decimal:
         if re.fullmatch(rf"[+-]?[0-9]{{1,3}}([{other}][0-9]{{3}})+[{point}][0-9]+", compact):
             compact = compact.replace(other, "")
         elif other == "," or re.fullmatch(r"[+-]?[0-9]{1,3}([.][0-9]{3})+", compact) or point in compact:
-            raise ValueError(
-                f"Write the number without {_SIGNS[other]}s, decimals after a {_SIGNS[point]}, such as 1250{point}5."
-            )
+            template = "Write the number without {other}, decimals after {point}, such as 1250{sign}5."
+            raise ValueError(phrase(template, other=_MANY[other], point=_ONE[point], sign=point))
     compact = compact.replace(point, ".")
     if not _NUMBER.fullmatch(compact):
-        raise ValueError(f"Write a number in digits, such as 12 or 0{point}5.")
+        raise ValueError(phrase("Write a number in digits, such as 12 or 0{sign}5.", sign=point))
     return Decimal(compact) + 0  # + 0: there is no negative zero
 
 
 def _within(number: Decimal, asked: Asked) -> Decimal:
     low, high, step = asked.settings.low, asked.settings.high, asked.settings.step
     if low is not None and number < low:
-        raise ValueError(f"This must be at least {plain_number(low)}.")
+        raise ValueError(phrase("This must be at least {low}.", low=plain_number(low)))
     if high is not None and number > high:
-        raise ValueError(f"This must be at most {plain_number(high)}.")
+        raise ValueError(phrase("This must be at most {high}.", high=plain_number(high)))
     if step is not None and (number - (low or 0)) % step:
-        raise ValueError(
-            f"This goes in steps of {plain_number(step)}" + (f" from {plain_number(low)}." if low else ".")
-        )
+        if low:
+            template = "This goes in steps of {step} from {low}."
+            raise ValueError(phrase(template, step=plain_number(step), low=plain_number(low)))
+        raise ValueError(phrase("This goes in steps of {step}.", step=plain_number(step)))
     return number
 
 
@@ -50,8 +52,9 @@ def read_number(text: str, asked: Asked) -> Value:
     number = _decimal(text, asked.manner.point)
     places = asked.settings.decimals
     if places is not None and number != round(number, places):
-        words = "a whole number" if places == 0 else f"at most {places} decimals"
-        raise ValueError(f"Write {words}.")
+        if places == 0:
+            raise ValueError("Write a whole number.")
+        raise ValueError(phrase("Write at most {places} decimals.", places=str(places)))
     return _within(number, asked)
 
 
@@ -64,7 +67,7 @@ def read_money(text: str, asked: Asked) -> Value:
     amount = _decimal(re.sub(r"^\s*[^\d\s+−.-]{1,3}|[^\d\s]{1,3}\s*$", "", text), asked.manner.point)
     places = get_currency_precision(_currency(asked))
     if amount != round(amount, places):
-        raise ValueError(f"An amount has at most {places} decimals.")
+        raise ValueError(phrase("An amount has at most {places} decimals.", places=str(places)))
     return _within(amount, asked)
 
 

@@ -8,6 +8,7 @@ import phonenumbers
 from email_validator import EmailNotValidError, validate_email
 
 from finesieve.core.fields.asked import Asked
+from finesieve.core.phrases import phrase
 from finesieve.core.values import Value
 
 __all__ = [
@@ -35,7 +36,7 @@ _COLOUR: Final = re.compile(r"#?([0-9a-fA-F]{6}|[0-9a-fA-F]{3})")
 def _sized(text: str, asked: Asked, most: int) -> str:
     limit = min(asked.settings.longest or most, most)
     if len(text) > limit:
-        raise ValueError(f"This is too long; at most {limit:,} characters.")
+        raise ValueError(phrase("Write at most {high} characters.", high=str(limit)))
     return text
 
 
@@ -109,9 +110,9 @@ def read_text_list(text: str, asked: Asked) -> Value:
     lines = tuple(line.strip() for line in text.splitlines() if line.strip())
     most = min(asked.settings.most or MOST_LINES, MOST_LINES)
     if len(lines) > most:
-        raise ValueError(f"At most {most} lines.")
+        raise ValueError(phrase("At most {high} lines.", high=str(most)))
     if asked.settings.fewest and lines and len(lines) < asked.settings.fewest:
-        raise ValueError(f"At least {asked.settings.fewest} lines.")
+        raise ValueError(phrase("At least {low} lines.", low=str(asked.settings.fewest)))
     for line in lines:
         _sized(line, asked, MOST_SHORT)
     return lines or None
@@ -136,7 +137,7 @@ def read_secret(text: str, _asked: Asked) -> Value:
     if len(text) < 8:
         raise ValueError("Use at least 8 characters.")
     if len(text) > 200:
-        raise ValueError("This is too long; at most 200 characters.")
+        raise ValueError(phrase("Write at most {high} characters.", high="200"))
     if text.startswith(HASH_MARK):
         raise ValueError("Choose another one; this looks like something that is kept.")
     return text

@@ -1,0 +1,372 @@
+"""Working out a form: from the answers so far to the outcome."""
+
+import re
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from typing import Any, Final
+
+from finesieve.core.catalogue import Catalogue
+from finesieve.core.fields.about import PERSON, record_about
+from finesieve.core.fields.definition import Field
+from finesieve.core.fields.options import Option
+from finesieve.core.forms.definition import Form, Tidying
+from finesieve.core.forms.outcome import (
+    Because,
+    Charge,
+    CheckOutcome,
+    Filling,
+    Outcome,
+    QuestionOutcome,
+    RemarkOutcome,
+    SectionOutcome,
+)
+from finesieve.core.forms.prepare import (
+    Compiled,
+    CompiledQuestion,
+    CompiledSection,
+    Rule,
+    compile_form,
+)
+from finesieve.core.forms.rows import NOBODY, FormRow, Situation, inside
+from finesieve.core.language.program import Moment
+from finesieve.core.values import Value
+
+__all__ = ["PreparedForm", "prepare", "tidied"]
+
+_FILLING: Final = re.compile(r"(r[0-9]{1,15}|[0-9]{1,4})")
+Values = Mapping[str, Value]
+
+
+def prepare(form: Form, catalogue: Catalogue, *, lasting: bool = False) -> "PreparedForm":
+    """Compile a form; see `compile_form`."""
+    return PreparedForm(compile_form(form, catalogue, lasting=lasting), catalogue)
+
+
+class PreparedForm:
+    """A form whose rules are compiled, ready to be worked out many times."""
+
+    def __init__(self, compiled: Compiled, catalogue: Catalogue) -> None:
+        self.form = compiled.form
+        self.compiled = compiled
+        self._catalogue = catalogue
+
+    def evaluate(self, answers: Mapping[str, str], moment: Moment, situation: Situation = NOBODY) -> Outcome:
+        """Work out the form for these answers, by question id, in a situation.
+
+        The answers to a repeated section are named `q5.2` by question and filling;
+        the section's own id names its fillings, such as `1 3 r17`, where `r17`
+        stands for the record 17 that there is already. An answer that is not there
+        at all begins with what is known, an address parameter or the default.
+
+        A question that does not count is not asked, not checked, not charged and not
+        stored; in rules its field is then the stored value.
+        """
+        return _Work(self.compiled, self._catalogue, answers, moment, situation).outcome()
+
+
+def tidied(raw: str, how: Sequence[Tidying]) -> str:
+    """An answer, tidied before it is checked."""
+    for one in how:
+        raw = _TIDY[one](raw)
+    return raw
+
+
+_TIDY: Final[dict[Tidying, Callable[[str], str]]] = {
+    "spaces": lambda raw: "\n".join(" ".join(line.split()) for line in raw.strip().split("\n")),
+    "lower": str.lower,
+    "upper": str.upper,
+    "capital": lambda raw: raw[:1].upper() + raw[1:],
+}
+
+
+@dataclass(slots=True)
+class _Draft:
+    """A filling as it grows."""
+
+    id: str
+    record_id: int
+    row: Values
+    member: dict[str, Value]
+    found: dict[str, QuestionOutcome]
+
+
+class _Work:
+    """One evaluation: first, unit by unit, what shows and was answered; then what that requires, checks and costs."""
+
+    def __init__(
+        self,
+        compiled: Compiled,
+        catalogue: Catalogue,
+        answers: Mapping[str, str],
+        moment: Moment,
+        situation: Situation,
+    ) -> None:
+        self.compiled, self.catalogue, self.answers = compiled, catalogue, answers
+        self.moment, self.situation = moment, situation
+        self.row = FormRow(situation, catalogue.derivation, moment, self._collections())
+        self.verdicts: dict[str, bool | None] = {}
+        self.drafts: dict[str, list[_Draft]] = {}
+
+    def _collections(self) -> dict[str, tuple[Values, ...]]:
+        links = self.catalogue.collections_of(PERSON)
+        found: dict[str, tuple[Values, ...]] = {}
+        for name, held in self.situation.records.items():
+            derivation = self.catalogue.derivation_of(record_about(links[name].record_type_id))
+            found[name] = tuple(derivation.row(values, self.moment) for _, values in held)
+        return found
+
+    def outcome(self) -> Outcome:
+        units: dict[str, tuple[CompiledSection, CompiledQuestion | None]] = {}
+        for section in self.compiled.sections:
+            units[section.section.id] = (section, None)
+            if not section.section.repeat:
+                self.drafts[section.section.id] = [_Draft("", 0, self.row, {}, {})]
+                units |= {item.id: (section, item) for item in section.items if isinstance(item, CompiledQuestion)}
+        for unit in self.compiled.order:
+            section, question = units[unit]
+            if question is None:
+                self._fill(section)
+            else:
+                draft = self.drafts[section.section.id][0]
+                draft.found[question.id] = self._answered(section, question, draft)
+        sections = tuple(self._section(section) for section in self.compiled.sections)
+        return Outcome(sections, self.row, self.moment, self.situation.known)
+
+    # What shows, and what was answered
+
+    def _shows(self, section: CompiledSection) -> bool | None:
+        """The verdict of a section's rule. It is the same for all its questions, so it is worked out afresh
+        only while answers still change what it reads."""
+        return self._verdict(section.show, self.row)
+
+    def _verdict(self, rule: Rule | None, row: Values) -> bool | None:
+        if rule is None:
+            return True
+        verdict: Any = rule.program(row, self.moment)
+        return None if verdict is None else bool(verdict)
+
+    def _answered(self, section: CompiledSection, one: CompiledQuestion, draft: _Draft) -> QuestionOutcome:
+        shelf = self.situation.shelf
+        field = shelf.known(one.field) if shelf else one.field
+        stored = (draft.member if section.section.repeat else self.situation.stored).get(field.key)
+        name = f"{one.id}.{draft.id}" if draft.id else one.id
+        verdict, because = self._counts(section, one, draft, stored)
+        offered = field.options and self._offered(one, draft.row)
+        outcome = QuestionOutcome(name, one.question, field, verdict, because, offered=offered or (), stored=stored)
+        if verdict is not True:
+            return outcome
+        given = None if one.question.hidden else self.answers.get(name)
+        raw = self._initial(one, field, stored) if given is None else given
+        tidy = tidied(raw, one.question.tidy)
+        outcome = replace(outcome, raw=tidy, tidied=tidy != raw.strip() and tidy != raw)
+        try:
+            value = field.parse(tidy, shelf)
+            field.refuse_retired(value, stored)
+            _refuse_hidden(value, field, outcome.offered, stored)
+        except ValueError as problem:
+            message = problem.args[0] if problem.args else str(problem)
+            trouble = "" if one.question.hidden else "unreadable"
+            outcome = replace(outcome, trouble=trouble, message=message if trouble else "")  # type: ignore[arg-type]  # one of two literals
+            value = None
+        outcome = replace(outcome, value=value)
+        if field.stores:
+            self._note(section, draft, field.key, value)
+        return outcome
+
+    def _note(self, section: CompiledSection, draft: _Draft, key: str, value: Value) -> None:
+        if section.section.repeat:
+            draft.member[key] = value
+            draft.row = self._inner_row(section, draft.member)
+        else:
+            self.row.answer(key, value)
+
+    def _counts(
+        self, section: CompiledSection, one: CompiledQuestion, draft: _Draft, stored: Value
+    ) -> tuple[bool | None, Because]:
+        around = self._shows(section)
+        if around is not True:
+            return around, "section"
+        verdict = self._verdict(one.show, draft.row)
+        if verdict is not True:
+            return verdict, "rule"
+        if one.question.only_if_unknown and stored is not None:
+            return False, "known"
+        if not section.section.repeat and one.field.key in self.situation.locked and one.field.key != "email":
+            return False, "locked"
+        return True, "hidden" if one.question.hidden else ""
+
+    def _offered(self, one: CompiledQuestion, row: Values) -> tuple[Option, ...]:
+        if not one.options:
+            return one.field.offered
+        return tuple(
+            option for option in one.field.offered if self._verdict(one.options.get(option.stored_value), row) is True
+        )
+
+    def _initial(self, one: CompiledQuestion, field: Field, stored: Value) -> str:
+        """What a question begins with: what is known, an address parameter, the default."""
+        question, kind = one.question, field.type.kind
+        if kind in ("file", "secret"):
+            return ""
+        from_page = self.situation.page.get(question.parameter, "") if question.parameter else ""
+        if question.hidden and from_page:
+            return from_page
+        if stored is not None and question.prefill and self.situation.known:
+            return field.raw(stored)
+        return from_page or question.default or field.settings.default
+
+    # Repeated sections
+
+    def _fill(self, section: CompiledSection) -> None:
+        drafts = []
+        held = dict(self.situation.records.get(section.collection, ()))
+        if self._shows(section) is True:
+            for filling in self._fillings(section, held):
+                record_id = int(filling[1:]) if filling.startswith("r") else 0
+                member = dict(held.get(record_id, {}))
+                draft = _Draft(filling, record_id, self._inner_row(section, member), member, {})
+                for question in section.order:
+                    draft.found[question.id] = self._answered(section, question, draft)
+                drafts.append(draft)
+        self.drafts[section.section.id] = drafts
+        derivation = self.catalogue.derivation_of(section.about)
+        filled = {draft.record_id for draft in drafts if draft.record_id}
+        rows = [derivation.row(values, self.moment) for record_id, values in held.items() if record_id not in filled]
+        rows += [derivation.row(draft.member, self.moment) for draft in drafts]
+        if section.collection:
+            self.row.collection(section.collection, rows)
+
+    def _inner_row(self, section: CompiledSection, member: Mapping[str, Value]) -> Values:
+        return inside(self.row, self.catalogue.derivation_of(section.about).row(member, self.moment))
+
+    def _fillings(self, section: CompiledSection, held: Mapping[int, Values]) -> list[str]:
+        repeat = section.section.repeat
+        assert repeat is not None
+        if section.count is not None:
+            many: Any = section.count.program(self.row, self.moment)
+            many = int(many) if isinstance(many, Decimal) else 0
+            return [str(place + 1) for place in range(max(0, min(many, repeat.most)))]
+        given = self.answers.get(section.section.id)
+        named = list(dict.fromkeys(_FILLING.findall(given or "")))
+        if given is None and self.situation.known:
+            named = [f"r{record_id}" for record_id in held]
+        named = [one for one in named if not one.startswith("r") or int(one[1:]) in held]
+        fresh = (str(number) for number in range(1, 9_999))
+        while len(named) < repeat.least:
+            named.append(next(one for one in fresh if one not in named))
+        return named[: repeat.most]
+
+    # What is required, checked, charged
+
+    def _section(self, section: CompiledSection) -> SectionOutcome:
+        drafts = self.drafts.get(section.section.id, [])
+        fillings = tuple(self._filling(section, draft) for draft in drafts)
+        return SectionOutcome(
+            section.section, self._shows(section), fillings, counted=section.count is not None, link=section.link
+        )
+
+    def _filling(self, section: CompiledSection, draft: _Draft) -> Filling:
+        items: list[QuestionOutcome | RemarkOutcome] = []
+        around = self._shows(section)
+        for item in section.items:
+            if isinstance(item, CompiledQuestion):
+                items.append(self._judged(item, draft))
+            else:
+                verdict = self._verdict(item.show, draft.row) if around is True else around
+                name = f"{item.id}.{draft.id}" if draft.id else item.id
+                items.append(RemarkOutcome(name, item.remark, verdict))
+        return Filling(draft.id, tuple(items), draft.record_id, draft.row)
+
+    def _judged(self, one: CompiledQuestion, draft: _Draft) -> QuestionOutcome:
+        outcome = draft.found[one.id]
+        question, field = one.question, outcome.field
+        required = field.stores and (field.required if question.required is None else question.required)
+        if one.required is not None and field.stores:
+            required = self._verdict(one.required, draft.row) is True
+        outcome = replace(outcome, required=required)
+        if outcome.verdict is not True or outcome.trouble:
+            return outcome
+        if outcome.value is None:
+            if required and outcome.shows and not _kept_secret(field, outcome.stored):
+                return replace(outcome, trouble="missing", message=_MISSING.get(field.type_key, "Please answer this."))
+            return outcome
+        checks = tuple(self._checked(one, place, outcome, draft) for place in range(len(one.checks)))
+        outcome = replace(outcome, checks=checks, charges=self._charged(one, outcome, draft))
+        failed = next((check for check in checks if check.verdict is False), None)
+        if failed is not None and outcome.shows:
+            return replace(outcome, trouble="check", message=failed.message)
+        return outcome
+
+    def _checked(self, one: CompiledQuestion, place: int, outcome: QuestionOutcome, draft: _Draft) -> CheckOutcome:
+        test = one.checks[place]
+        verdict: bool | None = None
+        if test.same:
+            other = draft.found.get(test.same) or self._found(test.same)
+            verdict = None if other is None or other.verdict is not True else other.value == outcome.value
+        elif test.rule is not None:
+            verdict = self._verdict(test.rule, draft.row)
+        return CheckOutcome(test.check, verdict, test.message)
+
+    def _found(self, question_id: str) -> QuestionOutcome | None:
+        return next(
+            (
+                drafts[0].found[question_id]
+                for drafts in self.drafts.values()
+                if drafts and question_id in drafts[0].found
+            ),
+            None,
+        )
+
+    def _charged(self, one: CompiledQuestion, outcome: QuestionOutcome, draft: _Draft) -> tuple[Charge, ...]:
+        found = []
+        for surcharge, rule in one.charges:
+            held = outcome.value if isinstance(outcome.value, tuple) else (outcome.value,)
+            amount: Any = rule.program(draft.row, self.moment)
+            if (surcharge.option and surcharge.option not in held) or not isinstance(amount, Decimal):
+                continue
+            if surcharge.low is not None:
+                amount = max(amount, surcharge.low)
+            if surcharge.high is not None:
+                amount = min(amount, surcharge.high)
+            if amount and outcome.value is not False:
+                found.append(Charge(outcome.id, surcharge, amount))
+        return tuple(found)
+
+
+def _refuse_hidden(value: Value, field: Field, offered: tuple[Option, ...], stored: Value) -> None:
+    """Raise ValueError where an option is chosen that does not show here; who holds it may keep it."""
+    if not field.options or value is None:
+        return
+    chosen = value if isinstance(value, tuple) else (value,)
+    held = stored if isinstance(stored, tuple) else (stored,)
+    shown = {option.stored_value for option in offered}
+    for one in chosen:
+        if one not in shown and one not in held:
+            raise ValueError("Choose among the options offered.")
+
+
+def _kept_secret(field: Field, stored: Value) -> bool:
+    """A secret or a file that is there already need not be given again."""
+    return stored is not None and field.type.kind in ("file", "secret")
+
+
+_MISSING: Final = {
+    "choice": "Please choose one.",
+    "progress": "Please choose one.",
+    "record": "Please choose one.",
+    "country": "Please choose a country.",
+    "region": "Please choose a region.",
+    "choices": "Please choose at least one.",
+    "agreement": "Please tick this to go on.",
+    "file": "Please choose a file.",
+    "picture": "Please choose a picture.",
+    "money": "Please give an amount.",
+    "time": "Please give a time.",
+    "datetime": "Please give a date and a time.",
+    "day_of_year": "Please give a day.",
+    "phone": "Please give your phone number.",
+    "yes_no": "Please choose yes or no.",
+    "date": "Please give a date.",
+    "number": "Please give a number.",
+    "email": "Please give your email address.",
+}

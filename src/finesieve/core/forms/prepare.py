@@ -1,0 +1,313 @@
+"""A form made ready: its rules checked and compiled, and put in an order in which each finds what it reads."""
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Final
+
+from finesieve.core.catalogue import Catalogue, hidden_groups
+from finesieve.core.fields.about import PERSON, record_about
+from finesieve.core.fields.definition import Field
+from finesieve.core.forms.checks import Check, NamedCheck, SameCheck, check_expression, without_message
+from finesieve.core.forms.definition import Form, Question, Remark, Section, Surcharge
+from finesieve.core.language.checker import Checked, check
+from finesieve.core.language.evaluator import compile_python
+from finesieve.core.language.names import Place, World
+from finesieve.core.language.program import Program
+from finesieve.core.language.typed import Typed
+from finesieve.core.values import Kind
+
+__all__ = [
+    "CompiledCheck",
+    "CompiledQuestion",
+    "CompiledRemark",
+    "CompiledSection",
+    "Rule",
+    "can_ask",
+    "compile_form",
+    "form_world",
+    "resolve",
+    "section_about",
+    "section_world",
+    "unit_needs",
+]
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """A checked expression and its program; without `typed` it has lost its meaning and is always unknown."""
+
+    text: str
+    typed: Typed | None
+    program: Program
+
+
+@dataclass(frozen=True, slots=True)
+class CompiledCheck:
+    """A check with its message. `same` is the question that a comparison goes to."""
+
+    check: Check
+    message: str
+    rule: Rule | None = None
+    same: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class CompiledQuestion:
+    """A question with its field and its rules."""
+
+    question: Question
+    field: Field
+    show: Rule | None
+    required: Rule | None
+    options: Mapping[str, Rule]
+    checks: tuple[CompiledCheck, ...]
+    charges: tuple[tuple[Surcharge, Rule], ...]
+
+    @property
+    def id(self) -> str:
+        return self.question.id
+
+
+@dataclass(frozen=True, slots=True)
+class CompiledRemark:
+    """A heading or note with its rule."""
+
+    remark: Remark
+    show: Rule | None
+
+    @property
+    def id(self) -> str:
+        return self.remark.id
+
+
+@dataclass(frozen=True, slots=True)
+class CompiledSection:
+    """A section with its rules. `order` are its questions so that each comes after those its rules read.
+
+    Of a repeated one, `collection` is the name of its records, `about` what they
+    are and `link` what ties them to the person.
+    """
+
+    section: Section
+    show: Rule | None
+    items: tuple[CompiledQuestion | CompiledRemark, ...]
+    count: Rule | None = None
+    about: str = PERSON
+    collection: str = ""
+    link: int = 0
+    order: tuple[CompiledQuestion, ...] = ()
+    reads: frozenset[str] = field(default=frozenset())
+
+
+def can_ask(one: Field | None, hidden: frozenset[int] = frozenset(), about: str = PERSON) -> bool:
+    """Whether a public page asks a field: it is there, not derived, not resting, not private to staff."""
+    if one is None or one.derived or one.about != about:
+        return False
+    return not (one.settings.resting or one.settings.private or one.group_id in hidden)
+
+
+def section_about(section: Section) -> str:
+    """What the questions of a section are about."""
+    return record_about(section.repeat.record_type) if section.repeat else PERSON
+
+
+def form_world(form: Form, catalogue: Catalogue, world: World | None = None) -> World:
+    """All that is in reach of a rule of a form: a person's names, and `form.`, `person.`, `page.`."""
+    base = world or catalogue.world(PERSON)
+    asked = [catalogue.by_id.get(question.field_id) for question in form.questions]
+    answers = {one.key: one.value_type for one in asked if one is not None and one.about == PERSON and one.stores}
+    return replace(base, prefixes={"form": answers, "person": base.base.names, "page": None})
+
+
+def section_world(world: World, section: Section) -> World:
+    """The same within a section: in a repeated one, the record comes first."""
+    if not section.repeat:
+        return world
+    about = section_about(section)
+    return replace(world, inner=(world.members.get(about, Place(about, {})),))
+
+
+def resolve(check_: Check, catalogue: Catalogue) -> Check | None:
+    """The check itself, or the one of the library that it names; None where that is gone."""
+    if not isinstance(check_, NamedCheck):
+        return check_
+    known = catalogue.checks.get(check_.check_id)
+    if known is None:
+        return None
+    return known.check.model_copy(update={"message": check_.message or known.check.message})
+
+
+Checker = Callable[[str, World, Kind | None], Checked]
+
+
+def _unknown(_row: object, _moment: object) -> None:
+    return None
+
+
+class _Maker:
+    def __init__(self, form: Form, catalogue: Catalogue, world: World) -> None:
+        self.form, self.catalogue = form, catalogue
+        self.world = form_world(form, catalogue, world)
+        self.hidden = hidden_groups(catalogue)
+
+    def rule(self, text: str, world: World, expect: Kind | None = "yes_no") -> Rule | None:
+        if not text:
+            return None
+        typed = check(text, world, zone=self.catalogue.zone, expect=expect).typed
+        # A rule that lost its meaning after publishing is unknown, and what hangs on it does not show.
+        return Rule(text, typed, compile_python(typed) if typed is not None else _unknown)
+
+    def section(self, section: Section) -> CompiledSection:
+        about, world = section_about(section), section_world(self.world, section)
+        items: list[CompiledQuestion | CompiledRemark] = []
+        for item in section.items:
+            if isinstance(item, Remark):
+                items.append(CompiledRemark(item, self.rule(item.show_when, world)))
+                continue
+            known = self.catalogue.by_id.get(item.field_id)
+            if known is not None and can_ask(known, self.hidden, about):
+                items.append(self.question(item, known, world))
+        show = self.rule(section.show_when, self.world)
+        if not section.repeat:
+            return CompiledSection(section, show, tuple(items))
+        link = self._link(section)
+        count = self.rule(section.repeat.count, self.world, None)
+        made = CompiledSection(
+            section, show, tuple(items), count, about, link[1] if link else "", link[0] if link else 0
+        )
+        needs = {one.id: self._inner_needs(one, made) for one in items if isinstance(one, CompiledQuestion)}
+        order = _in_order([one for one in items if isinstance(one, CompiledQuestion)], needs)
+        return replace(made, order=order)
+
+    def _link(self, section: Section) -> tuple[int, str] | None:
+        assert section.repeat is not None
+        known = self.catalogue.record_types_by_id.get(section.repeat.record_type)
+        links = [link for link in known.links if link.target == PERSON] if known else []
+        chosen = next((link for link in links if link.id == section.repeat.link), links[0] if links else None)
+        return (chosen.id, chosen.back_key) if chosen else None
+
+    def _inner_needs(self, one: CompiledQuestion, section: CompiledSection) -> frozenset[str]:
+        """The ids of the questions of the same record that a question waits for."""
+        read = {
+            part.name
+            for rule in _rules(one)
+            for part in (rule.typed.walk() if rule.typed else ())
+            if part.operation == "name" and part.level == 1 and part.about == section.about
+        }
+        keys = self.catalogue.derivation_of(section.about).ancestors(frozenset(read))
+        return frozenset(
+            other.id for other in section.items if isinstance(other, CompiledQuestion) and other.field.key in keys
+        )
+
+    def question(self, question: Question, known: Field, world: World) -> CompiledQuestion:
+        checks = [self.check(one, known, world) for one in question.checks]
+        charges = [(one, self.rule(one.amount, world, None)) for one in question.surcharges]
+        return CompiledQuestion(
+            question,
+            known,
+            self.rule(question.show_when, world),
+            self.rule(question.required_when, world),
+            {option: rule for option, text in question.options_when.items() if (rule := self.rule(text, world))},
+            tuple(one for one in checks if one is not None),
+            tuple((surcharge, rule) for surcharge, rule in charges if rule is not None),
+        )
+
+    def check(self, asked: Check, known: Field, world: World) -> CompiledCheck | None:
+        found = resolve(asked, self.catalogue)
+        if found is None:
+            return None
+        if isinstance(found, SameCheck):
+            other = self.form.question(found.question)
+            its = self.catalogue.by_id.get(other.field_id) if other else None
+            label = (other.label or (its.label if its else "")) if other else ""
+            return CompiledCheck(found, found.message or without_message(found, other=label), same=found.question)
+        message = found.message or without_message(found, known.unit)
+        text = check_expression(found, known.key, known.value_type.kind)
+        return CompiledCheck(found, message, self.rule(text, world) if text else None)
+
+
+def _rules(one: CompiledQuestion) -> Iterable[Rule]:
+    """The rules that must be known before a question can be answered."""
+    if one.show:
+        yield one.show
+    yield from one.options.values()
+
+
+def _in_order(questions: list[CompiledQuestion], needs: Mapping[str, frozenset[str]]) -> tuple[CompiledQuestion, ...]:
+    by_id = {question.id: question for question in questions}
+    return tuple(by_id[one] for one in _sorted(list(by_id), needs))
+
+
+def _sorted(ids: list[str], needs: Mapping[str, frozenset[str]]) -> list[str]:
+    """The ids so that each comes after those it needs; a circle is broken where it is met."""
+    ordered: dict[str, None] = {}
+    seen: set[str] = set()
+
+    def place(one: str) -> None:
+        if one in seen:
+            return
+        seen.add(one)
+        for other in sorted(needs.get(one, ())):
+            place(other)
+        ordered[one] = None
+
+    for one in ids:
+        place(one)
+    return list(ordered)
+
+
+@dataclass(frozen=True, slots=True)
+class Compiled:
+    """A form with its sections compiled, and the order in which its units are worked out.
+
+    A unit is a question of a plain section, by its id, or a repeated section as a whole.
+    """
+
+    form: Form
+    sections: tuple[CompiledSection, ...]
+    order: tuple[str, ...]
+
+
+def unit_needs(sections: Iterable[CompiledSection], catalogue: Catalogue) -> dict[str, frozenset[str]]:
+    """Which units each unit waits for, by id."""
+    sections = tuple(sections)
+    asking: dict[str, str] = {}
+    for section in sections:
+        if section.section.repeat:
+            asking[section.collection] = section.section.id
+        else:
+            asking |= {item.field.key: item.id for item in section.items if isinstance(item, CompiledQuestion)}
+    needs: dict[str, frozenset[str]] = {}
+    for section in sections:
+        around = [rule for rule in (section.show, section.count) if rule]
+        questions = [item for item in section.items if isinstance(item, CompiledQuestion)]
+        if section.section.repeat:
+            rules = [*around, *(rule for one in questions for rule in _rules(one))]
+            needs[section.section.id] = _units_read(rules, asking, catalogue)
+            continue
+        for one in questions:
+            needs[one.id] = _units_read([*around, *_rules(one)], asking, catalogue)
+    return needs
+
+
+_NOT_ANSWERS: Final = ("person.", "page.")
+
+
+def _units_read(rules: Iterable[Rule], asking: Mapping[str, str], catalogue: Catalogue) -> frozenset[str]:
+    names: set[str] = set()
+    for rule in rules:
+        if rule.typed is not None:
+            names |= {name.removeprefix("form.") for name in rule.typed.names if not name.startswith(_NOT_ANSWERS)}
+    read = catalogue.derivation.ancestors(frozenset(names))
+    return frozenset(asking[name] for name in read if name in asking)
+
+
+def compile_form(form: Form, catalogue: Catalogue, *, lasting: bool = False) -> Compiled:
+    """Check and compile a form. Questions of fields that are deleted, resting or private to staff are left out.
+
+    `lasting` is for a published version: in its rules deleted fields are there still, and always blank.
+    """
+    maker = _Maker(form, catalogue, catalogue.lasting_world if lasting else catalogue.world(PERSON))
+    sections = tuple(maker.section(section) for section in form.sections)
+    needs = unit_needs(sections, catalogue)
+    return Compiled(form, sections, tuple(_sorted(list(needs), needs)))

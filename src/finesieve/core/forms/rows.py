@@ -1,0 +1,80 @@
+"""What the rules of a form read: answers over what is stored, and the words before a point."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Final
+
+from finesieve.core.fields.definition import Shelf
+from finesieve.core.language.derived import Derivation, Row
+from finesieve.core.language.gathering import Inside
+from finesieve.core.language.program import Moment
+from finesieve.core.values import Value
+
+__all__ = ["NOBODY", "FormRow", "Situation", "inside"]
+
+Records = Mapping[str, Sequence[tuple[int, Mapping[str, Value]]]]
+
+
+@dataclass(frozen=True, slots=True)
+class Situation:
+    """Under what a form is filled in.
+
+    `stored` are the values of a known person, tags, lists and level included,
+    and `records` theirs, as (id, values) by the name of the collection; `page`
+    are the address parameters, the language among them. `shelf` has the files
+    that were sent so far. `known` tells that what is stored may be shown, and
+    `locked` names the fields that the person may not change.
+    """
+
+    stored: Mapping[str, Value] = field(default_factory=dict)
+    records: Records = field(default_factory=dict)
+    page: Mapping[str, str] = field(default_factory=dict)
+    shelf: Shelf | None = None
+    known: bool = False
+    locked: frozenset[str] = frozenset()
+
+
+NOBODY: Final = Situation()
+"""Somebody new, on a plain page."""
+
+
+class FormRow(Row):
+    """The values that a form's rules see.
+
+    A bare name is the answer of a question that shows, even if blank, and else the
+    stored value; `form.x` is the answer alone, `person.x` the stored value alone,
+    `page.x` an address parameter. Derived values follow the answers.
+    """
+
+    def __init__(
+        self, situation: Situation, derivation: Derivation, moment: Moment, collections: Mapping[str, Any]
+    ) -> None:
+        super().__init__({**situation.stored, **collections}, derivation.programs, moment)
+        self._answers: dict[str, Value] = {}
+        self._page = situation.page
+        self.before = derivation.row(self._values, moment)
+
+    def answer(self, key: str, value: Value) -> None:
+        """A question that shows has this answer."""
+        self._values[key] = self._answers[key] = value
+        self._derived.clear()
+
+    def collection(self, name: str, members: Sequence[Mapping[str, Value]]) -> None:
+        """A collection has these members."""
+        self._values[name] = tuple(members)  # type: ignore[arg-type]  # rows, read by collecting functions only
+        self._derived.clear()
+
+    def __getitem__(self, name: str) -> Value:
+        if "." in name:
+            prefix, _, key = name.partition(".")
+            if prefix == "form":
+                return self._answers.get(key)
+            if prefix == "person":
+                return self.before.get(key)
+            return self._page.get(key) or None
+        return super().__getitem__(name)
+
+
+def inside(row: Mapping[str, Value], member: Mapping[str, Value]) -> Mapping[str, Value]:
+    """A record within the form, as the rules of a repeated section see it."""
+    return Inside(row, "1:", member)

@@ -1,0 +1,127 @@
+"""A form's texts in the language of the person, and what of them is not translated yet."""
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, replace
+from typing import Final
+
+from finesieve.core.catalogue import Catalogue
+from finesieve.core.forms.definition import Form, Question, Remark, Section
+from finesieve.core.forms.german import GERMAN
+from finesieve.core.forms.outcome import Filling, Outcome, QuestionOutcome, RemarkOutcome, SectionOutcome
+from finesieve.core.phrases import Phrase
+
+__all__ = ["BUILT_IN", "TextToSay", "Wording", "texts_to_say", "untranslated", "worded", "wording_of"]
+
+BUILT_IN: Final = tuple(GERMAN)
+"""What the pages say by themselves, in English."""
+_SHIPPED: Final[Mapping[str, Mapping[str, str]]] = {"de": GERMAN}
+
+
+@dataclass(frozen=True)
+class Wording:
+    """Says texts in one language; what is not translated it says as it is."""
+
+    language: str
+    phrases: Mapping[str, str]
+
+    def __call__(self, text: str) -> str:
+        if isinstance(text, Phrase):
+            parts = {name: self(part) for name, part in text.parts.items()}
+            return Phrase(text.template, parts).said_as(self.phrases.get(text.template, text.template))
+        return self.phrases.get(text, text) if text else text
+
+
+def wording_of(form: Form, language: str) -> Wording:
+    """The wording of a form in a language; one that it does not have is its own."""
+    if language not in form.languages:
+        language = form.languages[0]
+    own = form.phrases.get(language, {}) if language != form.languages[0] else {}
+    return Wording(language, {**_SHIPPED.get(language, {}), **own})
+
+
+def worded(outcome: Outcome, say: Callable[[str], str]) -> Outcome:
+    """An outcome with every text that people read passed through `say`."""
+
+    def question(one: QuestionOutcome) -> QuestionOutcome:
+        texts = {"label": say(one.label), "help": say(one.help), "sample": say(one.sample)}
+        offered = tuple(replace(option, label=say(option.label)) for option in one.offered)
+        return replace(one, question=one.question.model_copy(update=texts), offered=offered, message=say(one.message))
+
+    def item(one: QuestionOutcome | RemarkOutcome) -> QuestionOutcome | RemarkOutcome:
+        if isinstance(one, QuestionOutcome):
+            return question(one) if one.shows else one
+        return replace(one, remark=one.remark.model_copy(update={"text": say(one.remark.text)}))
+
+    def filling(one: Filling) -> Filling:
+        return replace(one, items=tuple(item(part) for part in one.items))
+
+    def section(one: SectionOutcome) -> SectionOutcome:
+        texts = {"title": say(one.section.title), "intro": say(one.section.intro)}
+        if one.section.repeat:
+            repeat = one.section.repeat.model_copy(update={"one": say(one.section.repeat.one)})
+            texts["repeat"] = repeat  # type: ignore[assignment]  # a part, not a text
+        made = one.section.model_copy(update=texts)
+        return replace(one, section=made, fillings=tuple(filling(part) for part in one.fillings))
+
+    return replace(outcome, sections=tuple(section(one) for one in outcome.sections))
+
+
+@dataclass(frozen=True, slots=True)
+class TextToSay:
+    """A text that people read, and where it stands first; `own` is false for what the pages say themselves."""
+
+    text: str
+    where: str
+    own: bool = True
+
+
+def texts_to_say(form: Form, catalogue: Catalogue) -> tuple[TextToSay, ...]:
+    """Every text that the form shows, each once, in order: its own, those of its fields and options."""
+    found: dict[str, TextToSay] = {}
+    for where, text in _texts(form, catalogue):
+        if text.strip() and text not in found:
+            found[text] = TextToSay(text, where)
+    return tuple(found.values())
+
+
+def _texts(form: Form, catalogue: Catalogue) -> Iterator[tuple[str, str]]:
+    yield "title", form.title
+    yield "introduction", form.intro
+    for section in form.sections:
+        yield from _section_texts(section)
+        for item in section.items:
+            if isinstance(item, Remark):
+                yield item.kind, item.text
+            else:
+                yield from _question_texts(item, catalogue)
+    yield "button", form.send_label
+    yield "after sending", form.thanks
+
+
+def _section_texts(section: Section) -> Iterator[tuple[str, str]]:
+    yield "section", section.title
+    yield "section introduction", section.intro
+    if section.repeat:
+        yield "one of them", section.repeat.one
+
+
+def _question_texts(question: Question, catalogue: Catalogue) -> Iterator[tuple[str, str]]:
+    known = catalogue.by_id.get(question.field_id)
+    yield "question", question.label or (known.label if known else "")
+    yield "help", question.help or (known.help if known else "")
+    yield "sample text", question.sample or (known.settings.sample_text if known else "")
+    for option in known.offered if known else ():
+        yield "option", option.label
+    for check in question.checks:
+        named = catalogue.checks.get(check.check_id) if check.kind == "named" else None
+        yield "message", check.message or (named.check.message if named else "")
+    for surcharge in question.surcharges:
+        yield "surcharge", surcharge.label
+
+
+def untranslated(form: Form, catalogue: Catalogue, language: str) -> tuple[TextToSay, ...]:
+    """The texts without a translation into a language; last what the product says itself, where it lacks that one."""
+    said = wording_of(form, language).phrases
+    own = [text for text in texts_to_say(form, catalogue) if text.text not in said]
+    built_in = [TextToSay(text, "said by the page", own=False) for text in BUILT_IN if text not in said]
+    return (*own, *built_in)

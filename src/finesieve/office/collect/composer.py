@@ -1,0 +1,345 @@
+"""The composer: a form as it will look, the settings of what is chosen in the Margin."""
+
+from collections.abc import Callable, Mapping
+from typing import Any, Final, Literal
+
+from fastapi import APIRouter, Request
+from starlette.responses import Response
+
+from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotFound, Overtaken
+from finesieve.core.fields.definition import Field
+from finesieve.core.forms.checks import CHECK_KINDS, kinds_for, say_check
+from finesieve.core.forms.definition import TIDYINGS, Question, Remark, Section
+from finesieve.office.collect.shelf import FORM_PAGES, index
+from finesieve.office.collect.typed import (
+    TypedPart,
+    posted_question,
+    posted_remark,
+    posted_section,
+    question_input,
+    remark_input,
+    section_input,
+    stored_part,
+    vocabulary,
+)
+from finesieve.office.shared.desk import Desk, DeskHere
+from finesieve.office.shared.frame import back_with, page
+from finesieve.office.shared.sentences import SentenceDraft, draft_from_text
+from finesieve.services.changes import redoable_change, undo_change, undoable_change
+from finesieve.services.collect import FormView, list_forms, read_form
+from finesieve.services.compose import (
+    FormSettings,
+    FormTexts,
+    add_question,
+    add_remark,
+    add_section,
+    arrange,
+    change_form_settings,
+    change_form_texts,
+    change_question,
+    change_remark,
+    change_section,
+    copy_item,
+    duplicate_section,
+    remove_part,
+)
+from finesieve.services.inputs import read_input
+from finesieve.web.posted import Posted, PostedForm
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}")
+
+Part = Section | Question | Remark
+OFFERED_LANGUAGES: Final[dict[str, str]] = {
+    "en": "English",
+    "cs": "čeština",
+    "da": "dansk",
+    "de": "Deutsch",
+    "es": "español",
+    "fi": "suomi",
+    "fr": "français",
+    "it": "italiano",
+    "nl": "Nederlands",
+    "nb": "norsk",
+    "pl": "polski",
+    "pt": "português",
+    "sv": "svenska",
+    "tr": "Türkçe",
+    "uk": "українська",
+}
+
+
+@router.get("")
+def show_form(request: Request, desk: DeskHere, form_id: int) -> Response:
+    """The composer."""
+    return composer(request, desk, read_form(desk.scope, form_id))
+
+
+def composer(
+    request: Request,
+    desk: Desk,
+    view: FormView,
+    *,
+    chosen: str = "",
+    typed: TypedPart | None = None,
+    messages: Mapping[str, str] | None = None,
+    texts: Mapping[str, str] | None = None,
+    overtaken: str = "",
+    status: int = 200,
+) -> Response:
+    """The page; `typed` is what was typed into the chosen part and is not saved."""
+    place = chosen or request.query_params.get("q", "")
+    part: Part | None = view.document.section(place) or view.document.item(place)
+    as_text = frozenset(request.query_params.get("text", "").split(","))
+    stored = stored_part(view, part, as_text) if part else None
+    return page(
+        request,
+        desk,
+        "office/collect/composer.html",
+        stage="collect",
+        title=view.document.title,
+        sections=index(desk, view.id),
+        view=view,
+        tabs=FORM_PAGES,
+        part=part,
+        typed=typed or stored,
+        stored=stored if typed and overtaken else None,
+        overtaken=overtaken,
+        said=_sentences(view),
+        messages=messages or {},
+        texts=texts or {},
+        flip=_flip(desk, view, place, as_text),
+        checks=_check_words(view),
+        check_kinds=_kinds(view, part),
+        languages=OFFERED_LANGUAGES,
+        tidyings=TIDYINGS,
+        others=_others(desk, view, part),
+        editing_texts=request.query_params.get("texts") == "1",
+        trouble={problem.place: problem for problem in reversed(view.problems)},
+        undo_last=undoable_change(desk.scope, "form", view.id) if desk.may_edit else None,
+        redo_last=redoable_change(desk.scope, "form", view.id) if desk.may_edit else None,
+        status=status,
+    )
+
+
+def _sentences(view: FormView) -> dict[str, SentenceDraft]:
+    """The show-when of every part, as sentences."""
+    found = {}
+    for section in view.document.sections:
+        words = vocabulary(view, section)
+        if section.show_when:
+            found[section.id] = draft_from_text(section.show_when, vocabulary(view, None))
+        for item in section.items:
+            if item.show_when:
+                found[item.id] = draft_from_text(item.show_when, words)
+    return found
+
+
+def _check_words(view: FormView) -> dict[str, list[str]]:
+    names = {one.id: one.name for one in view.catalogue.checks.values()}
+    found = {}
+    for question in view.document.questions:
+        known = view.field_of(question)
+        unit = known.unit if known else ""
+        found[question.id] = [f"must {say_check(check, unit, names)}" for check in question.checks]
+    return found
+
+
+def _kinds(view: FormView, part: Part | None) -> dict[str, str]:
+    """The kinds of check that the chosen question can have, with their words."""
+    known = view.field_of(part) if isinstance(part, Question) else None
+    if known is None or not known.type.stores:
+        return {}
+    library = {one.check.kind for one in view.catalogue.checks.values()}
+    kinds = kinds_for(known.value_type.kind)
+    return {kind: CHECK_KINDS[kind] for kind in kinds if kind != "named" or library & set(kinds)}
+
+
+def _flip(desk: Desk, view: FormView, place: str, as_text: frozenset[str]) -> Callable[[str], str]:
+    """The address that shows one rule the other way."""
+
+    def flip(name: str) -> str:
+        shown = sorted((as_text ^ {name}) - {""})
+        text = f"&text={','.join(shown)}" if shown else ""
+        return desk.path(f"collect/{view.id}?q={place}{text}")
+
+    return flip
+
+
+def _others(desk: Desk, view: FormView, part: Part | None) -> dict[str, Any]:
+    """Where the chosen item could be copied: other forms; and fields that a duplicate could ask."""
+    if part is None or isinstance(part, Section):
+        return {}
+    forms = [entry for entry in list_forms(desk.scope) if entry.id != view.id]
+    section = view.document.section_of(part.id)
+    fields: tuple[Field, ...] = view.unasked_in(section) if section and isinstance(part, Question) else ()
+    return {"forms": forms, "fields": fields}
+
+
+# Changes ------------------------------------------------------------------------------------------
+
+
+def _back(desk: Desk, form_id: int, change: int, place: str = "") -> Response:
+    return back_with(desk.path(f"collect/{form_id}" + (f"?q={place}" if place else "")), change)
+
+
+@router.post("/texts")
+def save_texts(request: Request, desk: DeskHere, form_id: int, form: Posted) -> Response:
+    """Change title, introduction, button and thanks."""
+    try:
+        asked = read_input(FormTexts, form.data)
+        return _back(desk, form_id, change_form_texts(desk.scope, form_id, form.number("revision"), asked))
+    except (InvalidInput, Overtaken) as problem:
+        messages = problem.messages if isinstance(problem, InvalidInput) else {}
+        return composer(
+            request,
+            desk,
+            read_form(desk.scope, form_id),
+            texts=form.data,
+            messages={"texts": "yes", **messages},
+            overtaken=str(problem) if isinstance(problem, Overtaken) else "",
+            status=409 if isinstance(problem, Overtaken) else 422,
+        )
+
+
+@router.post("/settings")
+def save_settings(desk: DeskHere, form_id: int, form: Posted) -> Response:
+    """Change steps, challenge and languages."""
+    given = {
+        "stepped": form.one("stepped") == "true",
+        "challenge": form.one("challenge") == "true",
+        "languages": tuple(one for one in form.all("language") if one in OFFERED_LANGUAGES),
+    }
+    asked = read_input(FormSettings, given)
+    return _back(desk, form_id, change_form_settings(desk.scope, form_id, form.number("revision"), asked))
+
+
+@router.post("/questions")
+def ask_field(desk: DeskHere, form_id: int, form: Posted) -> Response:
+    """Ask one more field, in a section."""
+    before = {question.id for question in read_form(desk.scope, form_id).document.questions}
+    change = add_question(desk.scope, form_id, form.number("revision"), form.number("field"), form.one("section"))
+    added = [question.id for question in read_form(desk.scope, form_id).document.questions if question.id not in before]
+    return _back(desk, form_id, change, added[0] if added else "")
+
+
+@router.post("/remarks")
+def add_words(desk: DeskHere, form_id: int, form: Posted) -> Response:
+    """A heading or a note at the end of a section."""
+    kind: Literal["heading", "note"] = "heading" if form.one("kind") == "heading" else "note"
+    place = read_form(desk.scope, form_id).document.next_id("t")
+    return _back(
+        desk, form_id, add_remark(desk.scope, form_id, form.number("revision"), kind, form.one("section")), place
+    )
+
+
+@router.post("/sections")
+def new_section(desk: DeskHere, form_id: int, form: Posted) -> Response:
+    """One more section."""
+    place = read_form(desk.scope, form_id).document.next_id("s")
+    return _back(desk, form_id, add_section(desk.scope, form_id, form.number("revision"), form.one("title")), place)
+
+
+@router.post("/order")
+def order_parts(desk: DeskHere, form_id: int, form: Posted) -> Response:
+    """Put sections and their items in another order."""
+    document = read_form(desk.scope, form_id).document
+    order = _new_order(form, [(section.id, [item.id for item in section.items]) for section in document.sections])
+    return _back(desk, form_id, arrange(desk.scope, form_id, form.number("revision"), order))
+
+
+def _new_order(form: PostedForm, present: list[tuple[str, list[str]]]) -> list[str]:
+    """The order that a drag (`order`) or an arrow (`move`: an id and `up` or `down`) asks for."""
+    if form.one("order"):
+        return [one for one in form.one("order").split(",") if one]
+    place, _, direction = form.one("move").rpartition(":")
+    step = {"up": -1, "down": 1}.get(direction)
+    flat = [one for section, items in present for one in (section, *items)]
+    if step is None or place not in flat:
+        raise InvalidInput({"move": "What was to be moved is not here any more."})
+    if place[0] == "s":
+        sections = [section for section, _ in present]
+        here = sections.index(place)
+        there = min(max(here + step, 0), len(sections) - 1)
+        present.insert(there, present.pop(here))
+        return [one for section, items in present for one in (section, *items)]
+    here = flat.index(place)
+    there = min(max(here + step, 1), len(flat) - 1)
+    flat.insert(there, flat.pop(here))
+    return flat
+
+
+@router.post("/parts/{place}")
+def save_part(request: Request, desk: DeskHere, form_id: int, place: str, form: Posted) -> Response:
+    """Change a section, question or remark; what lacks a word yet is kept in the page and saved when it is whole."""
+    view = read_form(desk.scope, form_id)
+    part = view.document.section(place) or view.document.item(place)
+    if part is None:
+        raise NotFound("There is no such question.")
+    typed = _posted(view, part, form)
+    try:
+        change = _save(desk, view, part, typed, form.number("revision"))
+    except (InvalidInput, Overtaken) as problem:
+        if isinstance(problem, InvalidExpression):
+            for name in problem.messages:
+                typed = typed.with_problems(name, problem.problems)
+        return composer(
+            request,
+            desk,
+            read_form(desk.scope, form_id),
+            chosen=place,
+            typed=typed,
+            messages=problem.messages if isinstance(problem, InvalidInput) else {},
+            overtaken=str(problem) if isinstance(problem, Overtaken) else "",
+            status=409 if isinstance(problem, Overtaken) else 422,
+        )
+    if typed.pending:
+        return composer(request, desk, read_form(desk.scope, form_id), chosen=place, typed=typed)
+    text = f"&text={request.query_params['text']}" if request.query_params.get("text") else ""
+    return back_with(desk.path(f"collect/{form_id}?q={place}{text}"), change)
+
+
+def _posted(view: FormView, part: Part, form: PostedForm) -> TypedPart:
+    if isinstance(part, Section):
+        return posted_section(view, form)
+    return posted_question(view, part, form) if isinstance(part, Question) else posted_remark(view, part, form)
+
+
+def _save(desk: Desk, view: FormView, part: Part, typed: TypedPart, revision: int) -> int:
+    if isinstance(part, Section):
+        return change_section(desk.scope, view.id, revision, part.id, section_input(typed))
+    if isinstance(part, Question):
+        return change_question(desk.scope, view.id, revision, part.id, question_input(typed))
+    return change_remark(desk.scope, view.id, revision, part.id, remark_input(typed))
+
+
+@router.post("/parts/{place}/remove")
+def drop_part(desk: DeskHere, form_id: int, place: str, form: Posted) -> Response:
+    """Take a section, question or remark out."""
+    return _back(desk, form_id, remove_part(desk.scope, form_id, form.number("revision"), place))
+
+
+@router.post("/parts/{place}/copy")
+def copy_part(desk: DeskHere, form_id: int, place: str, form: Posted) -> Response:
+    """Copy an item after itself, or to the end of another form; a section after itself."""
+    if place[:1] == "s":
+        return _back(desk, form_id, duplicate_section(desk.scope, form_id, form.number("revision"), place))
+    other = form.number("form") if form.one("form") else 0
+    if other:
+        revision = read_form(desk.scope, other).revision
+        return _back(desk, other, copy_item(desk.scope, other, revision, place, from_form=form_id))
+    field_id = form.number("field") if form.one("field") else 0
+    return _back(desk, form_id, copy_item(desk.scope, form_id, form.number("revision"), place, field_id))
+
+
+@router.post("/undo")
+def undo_last(desk: DeskHere, form_id: int, form: Posted) -> Response:
+    """Take the last change back, or bring the last one taken back again."""
+    find = redoable_change if form.one("again") else undoable_change
+    change = find(desk.scope, "form", form_id)
+    if change is None:
+        raise Conflict("There is nothing to take back any more.")
+    undo_change(desk.scope, change.id)
+    place = form.one("q")
+    return _back(desk, form_id, 0, place if place.isalnum() else "")

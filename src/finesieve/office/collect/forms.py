@@ -1,0 +1,54 @@
+"""Forms: the list, and making one."""
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.core.errors import InvalidInput
+from finesieve.office.collect.shelf import index
+from finesieve.office.shared.desk import Desk, DeskHere
+from finesieve.office.shared.frame import page
+from finesieve.services.collect import create_form, list_forms
+from finesieve.web.posted import Posted
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/collect")
+
+
+@router.get("")
+def show_collect(request: Request, desk: DeskHere) -> Response:
+    """To the first form, or to making one."""
+    forms = list_forms(desk.scope)
+    if forms:
+        return RedirectResponse(desk.path(f"collect/{forms[0].id}"), 303)
+    return _new_page(request, desk, "", "")
+
+
+@router.get("/new")
+def new_form(request: Request, desk: DeskHere) -> Response:
+    """The page that makes a form."""
+    return _new_page(request, desk, "", "")
+
+
+def _new_page(request: Request, desk: Desk, title: str, message: str, status: int = 200) -> Response:
+    return page(
+        request,
+        desk,
+        "office/collect/new.html",
+        stage="collect",
+        title="New form",
+        sections=index(desk),
+        typed=title,
+        message=message,
+        status=status,
+    )
+
+
+@router.post("/new")
+def make_form(request: Request, desk: DeskHere, form: Posted) -> Response:
+    """Make a form."""
+    try:
+        form_id = create_form(desk.scope, form.one("title"))
+    except InvalidInput as problem:
+        return _new_page(request, desk, form.one("title"), problem.messages["title"], 422)
+    return RedirectResponse(desk.path(f"collect/{form_id}"), 303)

@@ -1,0 +1,85 @@
+"""Publishing: what a draft would change and what its cases say; versions, and going back to one."""
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.core.errors import InvalidInput
+from finesieve.office.collect.shelf import FORM_PAGES, index
+from finesieve.office.shared.desk import Desk, DeskHere
+from finesieve.office.shared.frame import back_with, page
+from finesieve.services.cases import accept_case
+from finesieve.services.collect import form_versions, read_form, return_to_version
+from finesieve.services.form_findings import findings_of_form
+from finesieve.services.publishing import proof_of, publish
+from finesieve.web.posted import Posted
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}")
+
+
+@router.get("/publish")
+def show_proof(request: Request, desk: DeskHere, form_id: int) -> Response:
+    """What publishing would change, what keeps it, and how the cases come out."""
+    return _proof(request, desk, form_id)
+
+
+def _proof(request: Request, desk: Desk, form_id: int, message: str = "", status: int = 200) -> Response:
+    proof = proof_of(desk.scope, form_id)
+    return page(
+        request,
+        desk,
+        "office/collect/publish.html",
+        stage="collect",
+        title=f"Publish {proof.view.document.title}",
+        sections=index(desk, form_id),
+        view=proof.view,
+        proof=proof,
+        findings=findings_of_form(desk.scope, form_id),
+        tabs=FORM_PAGES,
+        message=message,
+        status=status,
+    )
+
+
+@router.post("/publish")
+def put_in_force(request: Request, desk: DeskHere, form_id: int, form: Posted) -> Response:
+    """Put the draft in force; where a case comes out otherwise, only once that is accepted."""
+    try:
+        version = publish(desk.scope, form_id, form.number("revision"), anyway=form.one("anyway") == "yes")
+    except InvalidInput as problem:
+        return _proof(request, desk, form_id, next(iter(problem.messages.values())), 422)
+    if not version:
+        return _proof(request, desk, form_id, "A case comes out otherwise than expected. Look at it first.", 409)
+    return RedirectResponse(desk.path(f"collect/{form_id}?published=1"), 303)
+
+
+@router.post("/cases/{case_id:int}/accept")
+def accept(desk: DeskHere, form_id: int, case_id: int) -> Response:
+    """Expect from now on what comes of the draft today."""
+    accept_case(desk.scope, form_id, case_id)
+    return RedirectResponse(desk.path(f"collect/{form_id}/publish"), 303)
+
+
+@router.get("/versions")
+def show_versions(request: Request, desk: DeskHere, form_id: int) -> Response:
+    """All published versions, each with what it changed."""
+    view = read_form(desk.scope, form_id)
+    return page(
+        request,
+        desk,
+        "office/collect/versions.html",
+        stage="collect",
+        title=f"Versions of {view.document.title}",
+        sections=index(desk, form_id),
+        view=view,
+        versions=form_versions(desk.scope, form_id),
+        draft=proof_of(desk.scope, form_id).differences,
+        tabs=FORM_PAGES,
+    )
+
+
+@router.post("/versions/{number:int}/return")
+def go_back(desk: DeskHere, form_id: int, number: int) -> Response:
+    """Make an earlier version the draft."""
+    return back_with(desk.path(f"collect/{form_id}"), return_to_version(desk.scope, form_id, number))

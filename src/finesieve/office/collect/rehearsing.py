@@ -1,0 +1,154 @@
+"""Rehearsal: a form filled in as a person of a chosen kind, the reasons beside every question; cases; the grid."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.core.errors import InvalidInput
+from finesieve.office.collect.composer import OFFERED_LANGUAGES
+from finesieve.office.collect.notes import question_notes, section_note
+from finesieve.office.collect.shelf import FORM_PAGES, index
+from finesieve.office.shared.desk import Desk, DeskHere
+from finesieve.office.shared.frame import page
+from finesieve.services.cases import keep_case, read_case, remove_case
+from finesieve.services.collect import read_form
+from finesieve.services.grid import make_grid
+from finesieve.services.inputs import read_input
+from finesieve.services.records import people_like
+from finesieve.services.rehearsing import Circumstances, Rehearsal, rehearse
+from finesieve.web.fillings import fillings_after
+from finesieve.web.posted import Posted, PostedForm
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}")
+
+
+@router.get("/rehearse")
+def show_rehearsal(request: Request, desk: DeskHere, form_id: int) -> Response:
+    """A rehearsal as someone new; or a kept case, opened again."""
+    case = request.query_params.get("case", "")
+    if case.isascii() and case.isdigit():
+        name, circumstances, answers = read_case(desk.scope, form_id, int(case))
+        return _page(request, desk, form_id, circumstances, answers, case=(int(case), name))
+    person = request.query_params.get("person", "")
+    circumstances = Circumstances(person=int(person) if person.isascii() and person.isdigit() else 0)
+    return _page(request, desk, form_id, circumstances, {})
+
+
+def _page(
+    request: Request,
+    desk: Desk,
+    form_id: int,
+    circumstances: Circumstances,
+    answers: Mapping[str, str],
+    *,
+    case: tuple[int, str] = (0, ""),
+    messages: Mapping[str, str] | None = None,
+    search: str = "",
+    sent: bool = False,
+    status: int = 200,
+) -> Response:
+    view = read_form(desk.scope, form_id)
+    try:
+        rehearsal = rehearse(desk.scope, form_id, circumstances, answers)
+    except InvalidInput as problem:
+        messages = {**problem.messages, **(messages or {})}
+        circumstances = Circumstances()
+        rehearsal = rehearse(desk.scope, form_id, circumstances, answers)
+        status = 422
+    return page(
+        request,
+        desk,
+        "office/collect/rehearse.html",
+        stage="collect",
+        title=f"Rehearse {view.document.title}",
+        sections=index(desk, form_id),
+        view=view,
+        tabs=FORM_PAGES,
+        rehearsal=rehearsal,
+        circumstances=circumstances,
+        notes=_notes(view.catalogue, rehearsal),
+        names=OFFERED_LANGUAGES,
+        found=people_like(desk.scope, search) if search else (),
+        search=search,
+        case_id=case[0],
+        case_name=case[1],
+        sent=sent,
+        messages=messages or {},
+        status=status,
+    )
+
+
+def _notes(catalogue: Any, rehearsal: Rehearsal) -> dict[str, Any]:
+    found: dict[str, Any] = {}
+    for section in rehearsal.outcome.sections:
+        found[section.section.id] = section_note(catalogue, rehearsal, section)
+        for filling in section.fillings:
+            for one in filling.questions:
+                found[one.id] = question_notes(catalogue, rehearsal, section, filling, one)
+    return found
+
+
+def _circumstances(form: PostedForm) -> Circumstances:
+    given = {
+        "person": form.one("as_person") or "0",
+        "level": form.one("as_level"),
+        "tags": tuple(one for one in form.all("as_tag") if one),
+        "lists": tuple(one for one in form.all("as_list") if one),
+        "language": form.one("as_language"),
+        "day": form.one("as_day"),
+        "page": form.one("as_page"),
+    }
+    return read_input(Circumstances, given)
+
+
+@router.post("/rehearse")
+def go_on(request: Request, desk: DeskHere, form_id: int, form: Posted) -> Response:
+    """The rehearsal with these circumstances and answers; stores nothing."""
+    action = form.one("action")
+    answers = fillings_after(form.values("a_"), action)
+    case = (form.number("case") if form.one("case") else 0, form.one("case_name"))
+    try:
+        circumstances = _circumstances(form)
+    except InvalidInput as problem:
+        return _page(request, desk, form_id, Circumstances(), answers, case=case, messages=problem.messages, status=422)
+    if action == "keep":
+        try:
+            case_id = keep_case(desk.scope, form_id, form.one("case_name"), circumstances, answers)
+        except InvalidInput as problem:
+            return _page(
+                request, desk, form_id, circumstances, answers, case=case, messages=problem.messages, status=422
+            )
+        return RedirectResponse(desk.path(f"collect/{form_id}/rehearse?case={case_id}"), 303)
+    if action == "anew":
+        answers = {}
+    search = form.one("as_search") if action == "search" else ""
+    return _page(request, desk, form_id, circumstances, answers, case=case, search=search, sent=action == "send")
+
+
+@router.post("/cases/{case_id:int}/remove")
+def drop_case(desk: DeskHere, form_id: int, case_id: int) -> Response:
+    """Keep a case no longer."""
+    remove_case(desk.scope, form_id, case_id)
+    return RedirectResponse(desk.path(f"collect/{form_id}/rehearse"), 303)
+
+
+@router.get("/grid")
+def show_grid(request: Request, desk: DeskHere, form_id: int) -> Response:
+    """Which questions show where, over all combinations of a few circumstances."""
+    view = read_form(desk.scope, form_id)
+    keys = [key for key in request.query_params.getlist("axis") if key][:4]
+    return page(
+        request,
+        desk,
+        "office/collect/grid.html",
+        stage="collect",
+        title=f"Grid of {view.document.title}",
+        sections=index(desk, form_id),
+        view=view,
+        tabs=FORM_PAGES,
+        grid=make_grid(desk.scope, form_id, keys),
+    )

@@ -1,0 +1,58 @@
+"""The Index of Collect: its forms, the library of checks, and what the pages of one form share."""
+
+from dataclasses import dataclass
+
+from finesieve.office.shared.desk import Desk
+from finesieve.office.shared.frame import Entry, Section
+from finesieve.services.cases import list_cases
+from finesieve.services.collect import list_forms
+from finesieve.services.named_checks import list_checks
+
+__all__ = ["FORM_PAGES", "FormPage", "index"]
+
+
+@dataclass(frozen=True, slots=True)
+class FormPage:
+    """One of the pages of a form."""
+
+    key: str
+    name: str
+
+
+FORM_PAGES = (
+    FormPage("", "Compose"),
+    FormPage("rehearse", "Rehearse"),
+    FormPage("grid", "Grid"),
+    FormPage("languages", "Languages"),
+    FormPage("versions", "Versions"),
+)
+
+
+def index(desk: Desk, active: int = 0, *, library: bool = False) -> list[Section]:
+    """The forms, the checks of the library, and the cases of the form in view."""
+    forms = [
+        Entry(form.title, desk.path(f"collect/{form.id}"), _state(form.published, form.unpublished), form.id == active)
+        for form in list_forms(desk.scope)
+    ]
+    checks = Entry("Checks", desk.path("collect/checks"), str(len(list_checks(desk.scope)) or ""), library)
+    sections = [
+        Section("sign-up", forms, desk.path("collect/new"), "New form", empty="No form yet"),
+        Section("library", [checks]),
+    ]
+    if active:
+        cases = [
+            Entry(case.name, desk.path(f"collect/{active}/rehearse?case={case.id}"), "")
+            for case in list_cases(desk.scope, active)
+        ]
+        sections.append(
+            Section(
+                "cases of this form", cases, desk.path(f"collect/{active}/rehearse"), "Rehearse", empty="None kept yet"
+            )
+        )
+    return sections
+
+
+def _state(published: int, unpublished: bool) -> str:
+    if not published:
+        return "draft"
+    return f"v{published} + draft" if unpublished else f"v{published}"

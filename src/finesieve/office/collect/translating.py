@@ -1,0 +1,57 @@
+"""Languages: a form's texts beside their translations, and what is untranslated."""
+
+from fastapi import APIRouter, Request
+from starlette.responses import Response
+
+from finesieve.core.errors import NotFound
+from finesieve.core.forms.wording import texts_to_say, untranslated, wording_of
+from finesieve.office.collect.composer import OFFERED_LANGUAGES
+from finesieve.office.collect.shelf import FORM_PAGES, index
+from finesieve.office.shared.desk import DeskHere
+from finesieve.office.shared.frame import back_with, page
+from finesieve.services.collect import known_phrases, read_form
+from finesieve.services.compose import set_phrases
+from finesieve.web.posted import Posted
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}/languages")
+
+
+@router.get("")
+def show_languages(request: Request, desk: DeskHere, form_id: int) -> Response:
+    """The texts of a form in one of its other languages."""
+    view = read_form(desk.scope, form_id)
+    document = view.document
+    others = document.languages[1:]
+    language = request.query_params.get("to", "") or (others[0] if others else "")
+    if language and language not in others:
+        raise NotFound("The form has no such language.")
+    missing = {one: untranslated(document, view.catalogue, one) for one in others}
+    shown = texts_to_say(document, view.catalogue) if language else ()
+    built_in = tuple(text for text in missing.get(language, ()) if not text.own)
+    return page(
+        request,
+        desk,
+        "office/collect/languages.html",
+        stage="collect",
+        title=f"Languages of {document.title}",
+        sections=index(desk, form_id),
+        view=view,
+        tabs=FORM_PAGES,
+        language=language,
+        names=OFFERED_LANGUAGES,
+        missing={one: len(texts) for one, texts in missing.items()},
+        lines=(*shown, *built_in),
+        said=wording_of(document, language).phrases if language else {},
+        elsewhere=known_phrases(desk.scope, form_id, language),
+    )
+
+
+@router.post("")
+def save_phrases(desk: DeskHere, form_id: int, form: Posted) -> Response:
+    """Keep what was typed; what is left empty stays untranslated."""
+    sources, texts = form.all("source"), form.all("text")
+    phrases = dict(zip(sources, texts, strict=False))
+    change = set_phrases(desk.scope, form_id, form.number("revision"), form.one("language"), phrases)
+    return back_with(desk.path(f"collect/{form_id}/languages?to={form.one('language')}"), change)

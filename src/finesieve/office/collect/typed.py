@@ -1,0 +1,293 @@
+"""What is typed into the settings of a question, section or remark: from the document to inputs, and back."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any, Final
+
+from finesieve.core.catalogue import Catalogue
+from finesieve.core.fields.definition import Field
+from finesieve.core.forms.checks import Bound, Check, ConditionCheck, DateCheck, NamedCheck, PatternCheck, SameCheck
+from finesieve.core.forms.definition import Question, Remark, Section, Surcharge
+from finesieve.core.forms.prepare import section_about
+from finesieve.core.language.problems import Problem
+from finesieve.core.values import plain_number
+from finesieve.office.shared.rules import RuleEditor, posted_rule, stored_rule
+from finesieve.office.shared.sentences import Vocabulary, draft_from_text, words_about_people, words_of_records
+from finesieve.services.collect import FormView
+from finesieve.services.compose import QuestionInput, RemarkInput, SectionInput
+from finesieve.services.inputs import read_input
+from finesieve.web.posted import PostedForm, whole_number
+
+__all__ = [
+    "TypedPart",
+    "check_from_typed",
+    "posted_question",
+    "posted_remark",
+    "posted_section",
+    "question_input",
+    "remark_input",
+    "say_condition",
+    "section_input",
+    "stored_part",
+    "typed_check",
+    "vocabulary",
+]
+
+MOST_OPTION_RULES: Final = 40
+_FLAGS: Final = ("hidden", "prefill", "only_if_unknown")
+
+
+@dataclass(frozen=True)
+class TypedPart:
+    """The inputs of one part of a form as they stand: plain ones, checks and surcharges by place, rules by name."""
+
+    values: Mapping[str, str] = field(default_factory=dict)
+    flags: frozenset[str] = frozenset()
+    checks: tuple[Mapping[str, str], ...] = ()
+    charges: tuple[Mapping[str, str], ...] = ()
+    rules: Mapping[str, RuleEditor] = field(default_factory=dict)
+    options: tuple[tuple[str, str, str], ...] = ()
+
+    @property
+    def pending(self) -> bool:
+        """Whether something still lacks a word, and so is kept in the page only."""
+        rules = any(not rule.complete for rule in self.rules.values())
+        return rules or any(map(blank_check, self.checks)) or any(map(blank_charge, self.charges))
+
+    def get(self, name: str) -> str:
+        """A plain input; "" where there is none."""
+        return self.values.get(name, "")
+
+    def with_problems(self, name: str, problems: tuple[Problem, ...]) -> "TypedPart":
+        """The same with what is wrong with one rule."""
+        if name not in self.rules:
+            return self
+        return replace(self, rules={**self.rules, name: self.rules[name].with_problems(problems)})
+
+
+def vocabulary(view: FormView, section: Section | None, own: int = 0) -> Vocabulary:
+    """What the rules of a part may speak of: all but its own field."""
+    if section is not None and section.repeat:
+        return words_of_records(view.catalogue, section_about(section), without=own)
+    return words_about_people(view.catalogue, without=own)
+
+
+def blank_check(check: Mapping[str, str]) -> bool:
+    """Whether a check has a kind, and nothing else yet."""
+    kind = check.get("kind", "")
+    given = any(value for name, value in check.items() if name not in ("kind", "message", "low_unit", "high_unit"))
+    return kind != "unique" and not given
+
+
+def blank_charge(charge: Mapping[str, str]) -> bool:
+    """Whether a surcharge lacks its name or its amount."""
+    return not charge.get("label") or not charge.get("amount")
+
+
+# From the document --------------------------------------------------------------------------
+
+
+def stored_part(view: FormView, part: Section | Question | Remark, as_text: frozenset[str]) -> TypedPart:
+    """The inputs of a part as the draft has it; the rules named in `as_text` as text."""
+    if isinstance(part, Section):
+        return _stored_section(view, part, as_text)
+    section = view.document.section_of(part.id)
+    own = part.field_id if isinstance(part, Question) else 0
+    words = vocabulary(view, section, own)
+
+    def rule(name: str, label: str, text: str) -> RuleEditor:
+        return stored_rule(name, label, text, words, as_text=name in as_text)
+
+    rules = {"show_when": rule("show_when", "Shows when", part.show_when)}
+    if isinstance(part, Remark):
+        return TypedPart({"kind": part.kind, "text": part.text}, rules=rules)
+    rules["required_when"] = rule("required_when", "Required when", part.required_when)
+    options = _options(view.field_of(part))
+    for name, option, label in options:
+        rules[name] = rule(name, f"{label} shows when", part.options_when.get(option, ""))
+    checks = []
+    for place, check in enumerate(part.checks):
+        checks.append(typed_check(check))
+        if isinstance(check, ConditionCheck):
+            name = f"check{place}_expression"
+            rules[name] = stored_rule(
+                name, "The condition", check.expression, vocabulary(view, section), as_text=name in as_text
+            )
+    required = "when" if part.required_when else {None: "", True: "yes", False: "no"}[part.required]
+    values = {name: str(getattr(part, name)) for name in ("label", "help", "sample", "width", "default", "parameter")}
+    flags = frozenset((*(flag for flag in _FLAGS if getattr(part, flag)), *part.tidy))
+    charges = tuple(_stored_charge(one) for one in part.surcharges)
+    return TypedPart({**values, "required": required}, flags, tuple(checks), charges, rules, options)
+
+
+def _options(known: Field | None) -> tuple[tuple[str, str, str], ...]:
+    """The rules of options: the name of the inputs, the stored value, the label."""
+    offered = known.offered if known is not None else ()
+    if len(offered) > MOST_OPTION_RULES:
+        return ()
+    return tuple((f"when{place}", option.stored_value, option.label) for place, option in enumerate(offered))
+
+
+def _stored_section(view: FormView, part: Section, as_text: frozenset[str]) -> TypedPart:
+    words = words_about_people(view.catalogue)
+    repeat = part.repeat
+    values = {"title": part.title, "intro": part.intro, "repeat": str(repeat.record_type) if repeat else ""}
+    if repeat:
+        values |= {"link": str(repeat.link or ""), "count": repeat.count, "one": repeat.one}
+        values |= {"least": str(repeat.least), "most": str(repeat.most)}
+    rule = stored_rule("show_when", "Shows when", part.show_when, words, as_text="show_when" in as_text)
+    return TypedPart(values, rules={"show_when": rule})
+
+
+def typed_check(check: Check) -> dict[str, str]:
+    """The inputs of a check."""
+    found = {"kind": check.kind, "message": check.message}
+    match check:
+        case DateCheck(low=low, high=high):
+            found |= _stored_bound("low", low) | _stored_bound("high", high)
+        case PatternCheck(pattern=pattern):
+            found["pattern"] = pattern
+        case SameCheck(question=question):
+            found["question"] = question
+        case NamedCheck(check_id=check_id):
+            found["check_id"] = str(check_id)
+        case ConditionCheck(expression=expression):
+            found["expression"] = expression
+        case _:
+            for name in ("low", "high"):
+                bound = getattr(check, name, None)
+                found[name] = "" if bound is None else plain_number(bound)
+    return found
+
+
+def _stored_bound(name: str, bound: Bound | None) -> dict[str, str]:
+    if bound is None:
+        return {f"{name}_way": ""}
+    if bound.day is not None:
+        return {f"{name}_way": "day", f"{name}_day": bound.day.isoformat()}
+    way = "today" if not bound.amount else "before" if bound.amount < 0 else "after"
+    return {f"{name}_way": way, f"{name}_amount": str(abs(bound.amount)), f"{name}_unit": bound.unit}
+
+
+def _stored_charge(one: Surcharge) -> dict[str, str]:
+    bounds = {
+        name: "" if bound is None else plain_number(bound) for name, bound in (("low", one.low), ("high", one.high))
+    }
+    return {
+        "label": one.label,
+        "amount": one.amount,
+        "option": one.option,
+        "taxed": "yes" if one.taxed else "",
+        **bounds,
+    }
+
+
+# From a post ---------------------------------------------------------------------------------
+
+
+def posted_question(view: FormView, question: Question, form: PostedForm) -> TypedPart:
+    """The inputs of a question as posted, after the button that was pressed."""
+    section = view.document.section_of(question.id)
+    words = vocabulary(view, section, question.field_id)
+    rules = {
+        "show_when": posted_rule(form, "show_when", "Shows when", words),
+        "required_when": posted_rule(form, "required_when", "Required when", words),
+    }
+    options = _options(view.field_of(question))
+    for name, _, label in options:
+        rules[name] = posted_rule(form, name, f"{label} shows when", words)
+    checks = _posted_list(form, "check")
+    for place, check in enumerate(checks):
+        if check["kind"] == "condition":
+            name = f"check{place}_expression"
+            rules[name] = posted_rule(form, name, "The condition", vocabulary(view, section))
+            check["expression"] = rules[name].text
+    names = ("label", "help", "sample", "width", "default", "parameter", "required")
+    values = {name: form.one(name) for name in names}
+    flags = frozenset(form.all("flag"))
+    return TypedPart(values, flags, tuple(checks), tuple(_posted_list(form, "charge")), rules, options)
+
+
+def _posted_list(form: PostedForm, what: str) -> list[dict[str, str]]:
+    """Checks or surcharges by place, with one added or dropped where a button says so."""
+    count = min(whole_number(form.one(f"{what}s")) or 0, 20)
+    found = [form.values(f"{what}{place}_") for place in range(count)]
+    action, _, which = form.one("action").partition(":")
+    place = whole_number(which)
+    if action == f"add{what}":
+        found.append({"kind": form.one("new_check") or "condition"} if what == "check" else {"taxed": "yes"})
+    elif action == f"drop{what}" and place is not None and place < len(found):
+        found.pop(place)
+    return found
+
+
+def question_input(typed: TypedPart) -> QuestionInput:
+    """What is saved of a question; parts that still lack something are left out. Raises InvalidInput."""
+    options = {option: typed.rules[name].text for name, option, _ in typed.options}
+    given: dict[str, Any] = {
+        **typed.values,
+        **{flag: flag in typed.flags for flag in _FLAGS},
+        "show_when": typed.rules["show_when"].text,
+        "required_when": typed.rules["required_when"].text,
+        "options_when": options,
+        "tidy": tuple(one for one in ("spaces", "lower", "upper", "capital") if one in typed.flags),
+        "checks": tuple(check_from_typed(one) for one in typed.checks if not blank_check(one)),
+        "surcharges": tuple(
+            {**one, "taxed": one.get("taxed") == "yes"} for one in typed.charges if not blank_charge(one)
+        ),
+    }
+    if given["required"] == "when" and not given["required_when"]:
+        given["required"] = ""
+    return read_input(QuestionInput, given)
+
+
+def check_from_typed(typed: Mapping[str, str]) -> dict[str, Any]:
+    """A check as it will be stored, from its inputs."""
+    if typed.get("kind") != "date":
+        return dict(typed)
+    found: dict[str, Any] = {"kind": "date", "message": typed.get("message", "")}
+    for name in ("low", "high"):
+        way = typed.get(f"{name}_way", "")
+        if way == "day":
+            found[name] = {"day": typed.get(f"{name}_day") or None}
+        elif way:
+            amount = whole_number(typed.get(f"{name}_amount", "")) or 0
+            signed = {"today": 0, "before": -amount, "after": amount}.get(way, 0)
+            found[name] = {"amount": signed, "unit": typed.get(f"{name}_unit") or "days"}
+    return found
+
+
+def posted_section(view: FormView, form: PostedForm) -> TypedPart:
+    """The inputs of a section as posted."""
+    names = ("title", "intro", "repeat", "link", "count", "least", "most", "one")
+    rule = posted_rule(form, "show_when", "Shows when", words_about_people(view.catalogue))
+    return TypedPart({name: form.one(name) for name in names}, rules={"show_when": rule})
+
+
+def section_input(typed: TypedPart) -> SectionInput:
+    """What is saved of a section. Raises InvalidInput."""
+    given = {name: value for name, value in typed.values.items() if value}
+    return read_input(SectionInput, {**given, "show_when": typed.rules["show_when"].text})
+
+
+def posted_remark(view: FormView, remark: Remark, form: PostedForm) -> TypedPart:
+    """The inputs of a heading or note as posted."""
+    words = vocabulary(view, view.document.section_of(remark.id))
+    rule = posted_rule(form, "show_when", "Shows when", words)
+    return TypedPart({name: form.one(name) for name in ("kind", "text")}, rules={"show_when": rule})
+
+
+def remark_input(typed: TypedPart) -> RemarkInput:
+    """What is saved of a heading or note. Raises InvalidInput."""
+    return read_input(RemarkInput, {**typed.values, "show_when": typed.rules["show_when"].text})
+
+
+def say_condition(catalogue: Catalogue, text: str) -> str:
+    """A condition in words, as its sentence says it; a formula stays as it is written."""
+    sentence = draft_from_text(text, words_about_people(catalogue))
+    said = []
+    for draft in sentence.drafts:
+        if draft.field is None:
+            return " ".join(text.split())
+        said.append(f"{draft.field.label} {draft.words} {draft.shown}".strip())
+    return f" {sentence.joiner} ".join(said)

@@ -1,0 +1,1 @@
+"""Small simulated outside services that ship with the product."""
