@@ -30,8 +30,9 @@ from finesieve.demo.load import DEMO_SLUG, load_demo, load_people
 from finesieve.demo.people import make_people
 from finesieve.localdb import LocalPostgres
 from finesieve.services.accounts import SignedIn, StaffAccounts
-from finesieve.services.collect import QuestionInput, change_question, create_form, publish_form, read_form
 from finesieve.services.collect import add_question as ask
+from finesieve.services.collect import create_form, publish_form, read_form
+from finesieve.services.compose import QuestionInput, change_question
 from finesieve.services.define import read_catalogue
 from finesieve.services.scope import Scope, utc_now
 from finesieve.services.sift import SegmentInput, change_segment, count_segment, create_segment

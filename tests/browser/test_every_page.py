@@ -5,14 +5,8 @@ from decimal import Decimal
 
 from selenium.webdriver.common.keys import Keys
 
-from finesieve.services.collect import (
-    QuestionInput,
-    add_question,
-    change_question,
-    create_form,
-    publish_form,
-    read_form,
-)
+from finesieve.services.collect import create_form, publish_form, read_form
+from finesieve.services.compose import QuestionInput, add_question, change_question
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import read_catalogue
 from finesieve.services.deletion import delete_field
@@ -36,7 +30,7 @@ def furnish(house: House) -> dict[str, int]:
     form = create_form(scope, "Join us")
     for key in ("zone", "plot_length"):
         add_question(scope, form, read_form(scope, form).revision, house.field_id(key))
-    rule = QuestionInput(show_when='zone = "north"', check_kind="range", low=Decimal(1), high=Decimal(60))
+    rule = QuestionInput(show_when='zone = "north"', checks=({"kind": "range", "low": "1", "high": "60"},))
     change_question(scope, form, read_form(scope, form).revision, "q3", rule)
     publish_form(scope, form, read_form(scope, form).revision)
     area = create_derived(scope, DerivedInput(label="Area", formula="plot_length * plot_width", unit="m²"))

@@ -6,18 +6,20 @@ from decimal import Decimal
 from finesieve.core.errors import Conflict, InvalidInput, NotAllowed, NotFound
 from finesieve.services.asking import forms_asking, set_forms_asking
 from finesieve.services.changes import undo_change
-from finesieve.services.collect import QuestionInput, change_question, publish_form, read_form
+from finesieve.services.collect import publish_form, read_form
+from finesieve.services.compose import QuestionInput, change_question
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import GroupInput, change_group, create_group, read_catalogue
 from finesieve.services.exports import values_as_csv
 from finesieve.services.fields import FieldInput, change_field, create_field
+from finesieve.services.held import decide_held
 from finesieve.services.house import list_house, read_house_value, set_house_value
 from finesieve.services.labels import LabelInput, create_label, set_person_level
 from finesieve.services.ledger import change_manner
 from finesieve.services.manner import MannerInput
 from finesieve.services.options import OptionInput, change_options
 from finesieve.services.passing import settle
-from finesieve.services.people import decide_held, list_people, read_profile, set_values
+from finesieve.services.people import list_people, read_profile, set_values
 from finesieve.services.putting_back import put_back
 from finesieve.services.reading import read_values_of
 from finesieve.services.record_types import RecordTypeInput, create_record_type

@@ -8,20 +8,18 @@ from sqlmodel import col, select
 
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotAllowed, NotFound
 from finesieve.services.changes import undo_change
-from finesieve.services.collect import (
+from finesieve.services.collect import create_form, list_forms, publish_form, read_form
+from finesieve.services.compose import (
     FormTexts,
     QuestionInput,
     add_question,
+    arrange,
     change_form_texts,
     change_question,
-    create_form,
-    list_forms,
-    publish_form,
-    read_form,
-    remove_question,
-    reorder_questions,
+    remove_part,
 )
-from finesieve.services.people import decide_held, list_people, read_profile, set_values
+from finesieve.services.held import decide_held
+from finesieve.services.people import list_people, read_profile, set_values
 from finesieve.services.signup import PublicForms
 from finesieve.store.tables import Submission
 from tests.support.database import store
@@ -63,8 +61,8 @@ class Composing(unittest.TestCase):
         before = read_form(self.scope, self.form).document
         for change in (
             lambda: change_form_texts(self.scope, self.form, self.revision(), FormTexts(title="Other")),
-            lambda: remove_question(self.scope, self.form, self.revision(), "q2"),
-            lambda: reorder_questions(self.scope, self.form, self.revision(), ["q3", "q1", "q2"]),
+            lambda: remove_part(self.scope, self.form, self.revision(), "q2"),
+            lambda: arrange(self.scope, self.form, self.revision(), ["s1", "q3", "q1", "q2"]),
             lambda: change_question(
                 self.scope, self.form, self.revision(), "q3", QuestionInput(show_when='zone = "north"')
             ),
@@ -79,9 +77,13 @@ class Composing(unittest.TestCase):
         for asked, place in (
             (QuestionInput(show_when="zon = 'north'"), "show_when"),
             (QuestionInput(show_when="plot_length"), "show_when"),
-            (QuestionInput(check_kind="range"), "low"),
-            (QuestionInput(check_kind="range", low=Decimal(3), high=Decimal(1)), "low"),
-            (QuestionInput(check_kind="pattern", pattern="("), "pattern"),
+            (QuestionInput(checks=({"kind": "range"},)), "check0_low"),
+            (QuestionInput(checks=({"kind": "range", "low": "3", "high": "1"},)), "check0_low"),
+            (QuestionInput(checks=({"kind": "unique"}, {"kind": "pattern", "pattern": "("})), "check1_pattern"),
+            (QuestionInput(checks=({"kind": "range", "low": "many"},)), "check0_low"),
+            (QuestionInput(checks=({"kind": "condition", "expression": "zon is blank"},)), "check0_expression"),
+            (QuestionInput(surcharges=({"label": "Extra", "amount": "zone"},)), "charge0_amount"),
+            (QuestionInput(required="when", required_when="1 +"), "required_when"),
         ):
             with self.subTest(place), self.assertRaises(InvalidInput) as caught:
                 change_question(self.scope, self.form, self.revision(), "q3", asked)
@@ -106,7 +108,7 @@ class Composing(unittest.TestCase):
         self.assertEqual(publish_form(self.scope, self.form, self.revision()), 1)
         self.assertEqual(publish_form(self.scope, self.form, self.revision()), 1)
         self.assertFalse(list_forms(self.scope)[0].unpublished)
-        remove_question(self.scope, self.form, self.revision(), "q1")
+        remove_part(self.scope, self.form, self.revision(), "q1")
         self.assertTrue(list_forms(self.scope)[0].unpublished)
         with self.assertRaisesRegex(InvalidInput, "email"):
             publish_form(self.scope, self.form, self.revision())
@@ -120,13 +122,13 @@ class Composing(unittest.TestCase):
             lambda: read_form(self.scope, foreign),
             lambda: publish_form(self.scope, foreign, 1),
             lambda: change_question(self.scope, self.form, self.revision(), "q99", QuestionInput()),
-            lambda: remove_question(self.scope, self.form, self.revision(), "q99"),
+            lambda: remove_part(self.scope, self.form, self.revision(), "q99"),
             lambda: add_question(self.scope, self.form, self.revision(), other.field_id("zone")),
         ):
             with self.assertRaises(NotFound):
                 attempt()
         with self.assertRaises(Conflict):
-            reorder_questions(self.scope, self.form, self.revision(), ["q1", "q2"])
+            arrange(self.scope, self.form, self.revision(), ["s1", "q1", "q2"])
 
 
 class SigningUp(unittest.TestCase):
@@ -134,7 +136,7 @@ class SigningUp(unittest.TestCase):
         self.house = make_house()
         self.scope = self.house.scope
         self.form = make_form(self.house, "zone", "plot_length", "first_name")
-        rule = QuestionInput(show_when='zone = "north"', check_kind="range", low=Decimal(1), high=Decimal(60))
+        rule = QuestionInput(show_when='zone = "north"', checks=({"kind": "range", "low": "1", "high": "60"},))
         change_question(self.scope, self.form, self.revision(), "q3", rule)
         publish_form(self.scope, self.form, self.revision())
         self.forms = public()

@@ -16,7 +16,8 @@ from finesieve.services.collect import publish_form, read_form
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.files import open_file, open_thumbnail, send_file, shelf, sweep_uploads, take_files
-from finesieve.services.people import decide_held, read_profile, set_values
+from finesieve.services.held import decide_held
+from finesieve.services.people import read_profile, set_values
 from finesieve.services.sift import create_segment, export_segment
 from finesieve.store.files import FileStore, Refused, clean_name, sniff
 from finesieve.store.rows import stored_row

@@ -8,7 +8,8 @@ from pathlib import Path
 
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
 from finesieve.services.changes import undo_change
-from finesieve.services.collect import FormTexts, add_question, change_form_texts, publish_form, read_form
+from finesieve.services.collect import publish_form, read_form
+from finesieve.services.compose import FormTexts, add_question, change_form_texts
 from finesieve.services.compute import DerivedInput, create_derived, preview_formula, read_derived
 from finesieve.services.define import GroupInput, create_group, read_catalogue
 from finesieve.services.fields import FieldInput, create_field

@@ -5,15 +5,8 @@ from datetime import timedelta
 from decimal import Decimal
 
 from finesieve.core.findings import FINDINGS
-from finesieve.services.collect import (
-    FormTexts,
-    QuestionInput,
-    add_question,
-    change_form_texts,
-    change_question,
-    create_form,
-    read_form,
-)
+from finesieve.services.collect import create_form, read_form
+from finesieve.services.compose import FormTexts, QuestionInput, add_question, change_form_texts, change_question
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import GroupInput, create_group
 from finesieve.services.deletion import delete_field

@@ -8,11 +8,13 @@ from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidExpression, InvalidInput, NotAllowed, NotFound
 from finesieve.services.changes import undo_change
-from finesieve.services.collect import QuestionInput, change_question, publish_form, read_form
+from finesieve.services.collect import publish_form, read_form
+from finesieve.services.compose import QuestionInput, change_question
 from finesieve.services.compute import DerivedInput, create_derived, preview_formula
 from finesieve.services.define import GroupInput, create_group, read_catalogue, read_field
 from finesieve.services.deletion import delete_field, plan_deletion, purge_deleted, restore_field
 from finesieve.services.fields import FieldInput, create_field, duplicate_field, move_field, rest_field
+from finesieve.services.held import decide_held
 from finesieve.services.house import read_house_value, set_house_value
 from finesieve.services.ledger import list_changes, return_to
 from finesieve.services.lines import history_of
@@ -27,7 +29,7 @@ from finesieve.services.options import (
     read_options,
     share_options,
 )
-from finesieve.services.people import decide_held, read_profile, set_values
+from finesieve.services.people import read_profile, set_values
 from finesieve.services.record_types import RecordTypeInput, create_record_type
 from finesieve.services.records import person_records
 from finesieve.services.reshape import begin_type_change, plan_type_change

@@ -12,14 +12,8 @@ from sqlmodel import col, select
 from finesieve.core.errors import InvalidInput, NotAllowed
 from finesieve.core.setup.schema import KEYWORDS, read_schema
 from finesieve.services.changes import undo_change
-from finesieve.services.collect import (
-    QuestionInput,
-    add_question,
-    change_question,
-    create_form,
-    publish_form,
-    read_form,
-)
+from finesieve.services.collect import create_form, publish_form, read_form
+from finesieve.services.compose import QuestionInput, add_question, change_question
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import GroupInput, create_group, read_catalogue
 from finesieve.services.deletion import delete_field

@@ -286,7 +286,7 @@ def _refuse_rule(
     """Raise InvalidExpression at an input where its expression has problems."""
     if not text:
         return
-    problems = rule_problems(text, form, catalogue, section, None if number else "yes_no")
+    problems = rule_problems(text, form, catalogue, section, number=number)
     if problems:
         raise InvalidExpression(problems, name)
 

@@ -8,9 +8,10 @@ from typing import Any, Final
 from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
-from finesieve.core.fields.about import HOUSE
+from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import to_json
+from finesieve.core.forms.definition import Form
 from finesieve.core.values import StoredFile, Value
 from finesieve.services.changes import record_change, snapshot
 from finesieve.services.scope import Scope, Unit
@@ -58,9 +59,9 @@ def read_mapping(scope: Scope, form_id: int, target_slug: str = "") -> MappingVi
         if form is None:
             raise NotFound("There is no such form.")
         asked = tuple(
-            unit.catalogue.by_id[question["field_id"]]
-            for question in form.draft["questions"]
-            if question["field_id"] in unit.catalogue.by_id
+            known
+            for question in Form.model_validate(form.draft).questions
+            if (known := unit.catalogue.by_id.get(question.field_id)) and known.about == PERSON
         )
         row = _mapping_row(unit, form_id, target_slug)
         title, own = str(form.draft["title"]), unit.catalogue.stored_about(HOUSE)

@@ -39,6 +39,7 @@ __all__ = [
     "rehearse",
     "run",
     "situation_for",
+    "summary",
 ]
 
 
@@ -91,7 +92,11 @@ class SegmentChange:
 
 @dataclass(frozen=True)
 class Rehearsal:
-    """A rehearsed form: its outcome, worded, and what sending would change."""
+    """A rehearsed form: its outcome, worded, and what sending would change.
+
+    `taken` are keys of fields whose values somebody else has; `unseen` those whose
+    values the one who rehearses may not see.
+    """
 
     form_id: int
     form: Form
@@ -105,6 +110,7 @@ class Rehearsal:
     derived: tuple[DerivedChange, ...]
     segments: tuple[SegmentChange, ...]
     taken: tuple[str, ...]
+    unseen: frozenset[str] = frozenset()
 
 
 def person_like(scope: Scope, person_id: int) -> str:
@@ -118,7 +124,7 @@ def person_like(scope: Scope, person_id: int) -> str:
 
 def rehearse(scope: Scope, form_id: int, circumstances: Circumstances, answers: Mapping[str, str]) -> Rehearsal:
     """Fill in the draft of a form. Raises NotFound, and InvalidInput for circumstances that there cannot be."""
-    with scope.transaction("clerk") as unit:
+    with scope.transaction("reader") as unit:
         draft = Form.model_validate(form_of(unit, form_id).draft)
         return run(unit, form_id, prepare(draft, unit.catalogue), circumstances, answers)
 
@@ -155,6 +161,7 @@ def run(
         _derived(unit, before, after, moment),
         _segments(unit, before, after, moment, new=not circumstances.person),
         tuple(taken),
+        frozenset(known.key for known in unit.catalogue.fields if not unit.sees(known)),
     )
 
 

@@ -197,10 +197,9 @@ def _forms(unit: Unit) -> tuple[FormPart, ...]:
         for mapping in unit.session.exec(select(HouseMapping).where(col(HouseMapping.target_slug) == "")).all()
     }
     for row in unit.session.exec(select(FormRow).order_by(col(FormRow.id))).all():
-        document = Form.model_validate(row.draft).model_dump(mode="json", exclude_defaults=True)
         known = {
             "slug": row.slug,
-            "document": portable(document, unit.catalogue),
+            "document": portable(Form.model_validate(row.draft), unit.catalogue),
             "published": row.published > 0,
         }
         found.append(FormPart.model_validate({**known, "sets": sets.get(row.id or 0, {})}))

@@ -9,10 +9,12 @@ from sqlmodel import Field, SQLModel
 
 __all__ = [
     "GUARDED",
+    "Arrivals",
     "AudienceList",
     "DefinitionChange",
     "FieldGroupRow",
     "FieldRow",
+    "FormCase",
     "FormRow",
     "FormVersion",
     "History",
@@ -21,7 +23,9 @@ __all__ = [
     "HouseSchedule",
     "LevelRow",
     "Membership",
+    "NamedCheckRow",
     "OptionListRow",
+    "OutboxMessage",
     "RecordLinkRow",
     "RecordTypeRow",
     "Segment",

@@ -16,6 +16,7 @@ from finesieve.core.language.program import Moment
 from finesieve.core.values import Value
 
 __all__ = [
+    "Because",
     "Charge",
     "CheckOutcome",
     "Filling",

@@ -3,60 +3,57 @@
 from collections.abc import Mapping
 from typing import Any
 
+from pydantic import BaseModel
+
 from finesieve.core.catalogue import Catalogue
 from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.forms.checks import Check
+from finesieve.core.forms.definition import Form, Question, Remark, Section
 from finesieve.core.forms.earlier import upgraded
+from finesieve.core.forms.prepare import resolve
 
 __all__ = ["asked_fields", "localised", "portable"]
 
 
-def portable(document: Mapping[str, Any], catalogue: Catalogue) -> dict[str, Any]:
-    """A document (as JSON, defaults left out) with field keys, record types by key, checks of the library spelled out.
+def portable(form: Form, catalogue: Catalogue) -> dict[str, Any]:
+    """A document as JSON, defaults left out: field keys, record types by key, checks of the library spelled out.
 
     Questions whose field is gone are left out.
     """
-    return {**document, "sections": [_section(section, catalogue) for section in document.get("sections", ())]}
+    found = _plain(form, "sections")
+    return {**found, "sections": [_section(section, catalogue) for section in form.sections]}
 
 
-def _section(section: Mapping[str, Any], catalogue: Catalogue) -> dict[str, Any]:
-    found = dict(section)
-    repeat = found.get("repeat")
-    if repeat:
-        known = catalogue.record_types_by_id.get(repeat["record_type"])
-        link = catalogue.links.get(repeat.get("link", 0))
-        found["repeat"] = {
-            **repeat,
-            "record_type": known.key if known else "",
-            **({"link": link.back_key} if link else {}),
-        }
-        if not link:
-            found["repeat"].pop("link", None)
-    items = []
-    for item in found.get("items", ()):
-        if "field_id" not in item:
-            items.append(item)
-            continue
-        known_field = catalogue.by_id.get(item["field_id"])
-        if known_field is not None:
-            rest = {key: value for key, value in item.items() if key != "field_id"}
-            items.append({"field": known_field.key, **rest, **_checks(item, catalogue)})
-    return {**found, "items": items}
+def _plain(part: BaseModel, *without: str) -> dict[str, Any]:
+    return part.model_dump(mode="json", exclude_defaults=True, exclude=set(without))
 
 
-def _checks(item: Mapping[str, Any], catalogue: Catalogue) -> dict[str, Any]:
-    if not item.get("checks"):
+def _section(section: Section, catalogue: Catalogue) -> dict[str, Any]:
+    found = _plain(section, "items", "repeat")
+    if section.repeat:
+        known = catalogue.record_types_by_id.get(section.repeat.record_type)
+        link = catalogue.links.get(section.repeat.link)
+        found["repeat"] = {**_plain(section.repeat, "link"), "record_type": known.key if known else ""}
+        found["repeat"] |= {"link": link.back_key} if link else {}
+    items = [_item(item, catalogue) for item in section.items]
+    return {**found, "items": [item for item in items if item]}
+
+
+def _item(item: Question | Remark, catalogue: Catalogue) -> dict[str, Any]:
+    if isinstance(item, Remark):
+        return _plain(item)
+    known = catalogue.by_id.get(item.field_id)
+    if known is None:
         return {}
-    return {"checks": [_spelled_out(check, catalogue) for check in item["checks"]]}
+    found = {"field": known.key, **_plain(item, "field_id", "checks")}
+    if item.checks:
+        found["checks"] = [_check(check, catalogue) for check in item.checks]
+    return found
 
 
-def _spelled_out(check: Mapping[str, Any], catalogue: Catalogue) -> Mapping[str, Any]:
-    known = catalogue.checks.get(check.get("check_id", 0))
-    if check.get("kind") != "named" or known is None:
-        return check
-    own: Check = known.check
-    message = check.get("message") or own.message
-    return own.model_copy(update={"message": message}).model_dump(mode="json", exclude_none=True)
+def _check(check: Check, catalogue: Catalogue) -> dict[str, Any]:
+    found = resolve(check, catalogue) or check
+    return {"kind": found.kind, **_plain(found, "kind")}
 
 
 def asked_fields(document: Mapping[str, Any]) -> list[tuple[str, str]]:

@@ -17,6 +17,7 @@ from finesieve.core.language.typed import Typed
 from finesieve.core.values import Kind
 
 __all__ = [
+    "Compiled",
     "CompiledCheck",
     "CompiledQuestion",
     "CompiledRemark",

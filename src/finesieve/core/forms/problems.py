@@ -16,7 +16,7 @@ from finesieve.core.forms.prepare import (
     section_world,
     unit_needs,
 )
-from finesieve.core.language.checker import check
+from finesieve.core.language.checker import check, say_kind
 from finesieve.core.language.derived import find_circle
 from finesieve.core.language.names import World
 from finesieve.core.language.problems import Problem
@@ -40,11 +40,17 @@ class FormProblem:
 
 
 def rule_problems(
-    text: str, form: Form, catalogue: Catalogue, section: Section | None = None, expect: Kind | None = "yes_no"
+    text: str, form: Form, catalogue: Catalogue, section: Section | None = None, *, number: bool = False
 ) -> tuple[Problem, ...]:
-    """What is wrong with an expression that stands in a form; in a section, if one is given."""
+    """What is wrong with a rule, or a formula for a `number`, that stands in a form; in a section, if one is given."""
     world = form_world(form, catalogue)
-    return check(text, section_world(world, section) if section else world, zone=catalogue.zone, expect=expect).problems
+    inner = section_world(world, section) if section else world
+    checked = check(text, inner, zone=catalogue.zone, expect=None if number else "yes_no")
+    typed = checked.typed
+    if number and typed is not None and typed.type.kind not in ("number", "money"):
+        message = f"This gives {say_kind(typed.type.kind)}; here a number is needed."
+        return (Problem("wrong-type", typed.span, message),)
+    return checked.problems
 
 
 def rule_of(text: str, form: Form, catalogue: Catalogue, section: Section | None = None) -> Typed | None:

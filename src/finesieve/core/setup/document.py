@@ -2,7 +2,9 @@
 
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, field_validator
+
+from finesieve.core.forms.earlier import upgraded
 
 __all__ = [
     "FieldPart",
@@ -94,6 +96,11 @@ class FormPart(_Part):
     document: dict[str, Any]
     published: bool = False
     sets: dict[str, str] = Field(default_factory=dict)
+
+    @field_validator("document")
+    @classmethod
+    def _of_now(cls, document: dict[str, Any]) -> dict[str, Any]:
+        return upgraded(document, terse=True)
 
 
 class SegmentPart(_Part):

@@ -1,7 +1,7 @@
 """The composer: a form as it will look, the settings of what is chosen in the Margin."""
 
 from collections.abc import Callable, Mapping
-from typing import Any, Final, Literal
+from typing import Any, Literal
 
 from fastapi import APIRouter, Request
 from starlette.responses import Response
@@ -10,7 +10,7 @@ from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, Not
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.checks import CHECK_KINDS, kinds_for, say_check
 from finesieve.core.forms.definition import TIDYINGS, Question, Remark, Section
-from finesieve.office.collect.shelf import FORM_PAGES, index
+from finesieve.office.collect.shelf import FORM_PAGES, OFFERED_LANGUAGES, index
 from finesieve.office.collect.typed import (
     TypedPart,
     posted_question,
@@ -51,23 +51,6 @@ __all__ = ["router"]
 router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}")
 
 Part = Section | Question | Remark
-OFFERED_LANGUAGES: Final[dict[str, str]] = {
-    "en": "English",
-    "cs": "čeština",
-    "da": "dansk",
-    "de": "Deutsch",
-    "es": "español",
-    "fi": "suomi",
-    "fr": "français",
-    "it": "italiano",
-    "nl": "Nederlands",
-    "nb": "norsk",
-    "pl": "polski",
-    "pt": "português",
-    "sv": "svenska",
-    "tr": "Türkçe",
-    "uk": "українська",
-}
 
 
 @router.get("")

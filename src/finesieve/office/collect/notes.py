@@ -35,6 +35,7 @@ class Note:
     words: str
     reasons: tuple[NoteReason, ...] = ()
     wrong: bool = False
+    ending: str = ""
 
 
 def verdict_of(value: bool | None) -> Verdict:
@@ -88,8 +89,8 @@ def _shown(
         return
     found = _reasons(catalogue, compiled.show, filling.row, rehearsal)
     if one.because == "rule":
-        ending = "Nothing of it is stored." if one.verdict is False else "Until that is known it is not asked."
-        yield Note(verdict_of(one.verdict), f"Not asked. {ending}", found)
+        ending = "" if one.raw == "" else " What was typed is not stored."
+        yield Note(verdict_of(one.verdict), f"Not asked{', because' if found else '.'}", found, ending=ending)
     elif one.verdict is True:
         yield Note("passes", "Shows, because", found)
 
@@ -102,7 +103,7 @@ def _judged(
     if one.tidied:
         yield Note("passes", f"Tidied to “{one.raw}”.")
     if one.trouble in ("missing", "unreadable", "taken"):
-        yield Note("caught", one.message, wrong=True)
+        yield Note("caught", one.message, wrong=one.trouble != "missing")
     if compiled.required is not None and one.field.stores:
         words = "Required, because" if one.required else "Optional, because"
         rows = _reasons(catalogue, compiled.required, filling.row, rehearsal)
@@ -137,6 +138,7 @@ def _reasons(catalogue: Catalogue, rule: Rule | None, row: object, rehearsal: Re
 
 def _said(catalogue: Catalogue, reason: Reason, rehearsal: Rehearsal) -> NoteReason:
     read = []
-    for _, type_, value in reason.read:
-        read.append(show_value(type_, value, catalogue.manner) if value not in (None, ()) else "blank")
+    for key, type_, value in reason.read:
+        shown = show_value(type_, value, catalogue.manner) if value not in (None, ()) else "blank"
+        read.append("only editors see it" if key in rehearsal.unseen else shown)
     return NoteReason(say_condition(catalogue, reason.text), verdict_of(reason.verdict), ", ".join(read))

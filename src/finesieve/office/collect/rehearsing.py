@@ -7,9 +7,8 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput
-from finesieve.office.collect.composer import OFFERED_LANGUAGES
 from finesieve.office.collect.notes import question_notes, section_note
-from finesieve.office.collect.shelf import FORM_PAGES, index
+from finesieve.office.collect.shelf import FORM_PAGES, OFFERED_LANGUAGES, index
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
 from finesieve.services.cases import keep_case, read_case, remove_case
@@ -72,7 +71,7 @@ def _page(
         circumstances=circumstances,
         notes=_notes(view.catalogue, rehearsal),
         names=OFFERED_LANGUAGES,
-        found=people_like(desk.scope, search) if search else (),
+        found=people_like(desk.scope, search) if search and desk.may_correct else (),
         search=search,
         case_id=case[0],
         case_name=case[1],

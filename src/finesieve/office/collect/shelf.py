@@ -1,6 +1,7 @@
 """The Index of Collect: its forms, the library of checks, and what the pages of one form share."""
 
 from dataclasses import dataclass
+from typing import Final
 
 from finesieve.office.shared.desk import Desk
 from finesieve.office.shared.frame import Entry, Section
@@ -8,7 +9,26 @@ from finesieve.services.cases import list_cases
 from finesieve.services.collect import list_forms
 from finesieve.services.named_checks import list_checks
 
-__all__ = ["FORM_PAGES", "FormPage", "index"]
+__all__ = ["FORM_PAGES", "OFFERED_LANGUAGES", "FormPage", "index"]
+
+OFFERED_LANGUAGES: Final[dict[str, str]] = {
+    "en": "English",
+    "cs": "čeština",
+    "da": "dansk",
+    "de": "Deutsch",
+    "es": "español",
+    "fi": "suomi",
+    "fr": "français",
+    "it": "italiano",
+    "nl": "Nederlands",
+    "nb": "norsk",
+    "pl": "polski",
+    "pt": "português",
+    "sv": "svenska",
+    "tr": "Türkçe",
+    "uk": "українська",
+}
+"""The languages that a form can be offered in, each by its own name."""
 
 
 @dataclass(frozen=True, slots=True)

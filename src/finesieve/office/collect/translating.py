@@ -5,8 +5,7 @@ from starlette.responses import Response
 
 from finesieve.core.errors import NotFound
 from finesieve.core.forms.wording import texts_to_say, untranslated, wording_of
-from finesieve.office.collect.composer import OFFERED_LANGUAGES
-from finesieve.office.collect.shelf import FORM_PAGES, index
+from finesieve.office.collect.shelf import FORM_PAGES, OFFERED_LANGUAGES, index
 from finesieve.office.shared.desk import DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.collect import known_phrases, read_form
