@@ -9,6 +9,7 @@ from sqlmodel import col, select
 
 from finesieve.core.errors import Conflict
 from finesieve.core.fields.encoding import to_json
+from finesieve.demo.forms import finish_forms
 from finesieve.demo.house import furnish_house
 from finesieve.demo.people import MadeUp, make_people
 from finesieve.services.accounts import NewWorkspace, SignedIn, StaffAccounts
@@ -48,6 +49,7 @@ def load_demo(store: Store, clock: Clock = utc_now, *, people: int = 2_000, fast
     _compute_and_sift(scope)
     _hold_one(scope, form_id)
     furnish_house(scope, form_id)
+    finish_forms(scope, form_id)
     return True
 
 

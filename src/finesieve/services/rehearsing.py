@@ -20,7 +20,7 @@ from finesieve.core.forms.rows import FormRow, Situation
 from finesieve.core.forms.wording import Wording, worded, wording_of
 from finesieve.core.language.evaluator import compile_python
 from finesieve.core.language.program import Moment
-from finesieve.core.values import Value
+from finesieve.core.values import Value, plain_number
 from finesieve.services.collect import form_of
 from finesieve.services.filling import page_parameters, person_situation, shelf_for
 from finesieve.services.inputs import Input
@@ -264,7 +264,7 @@ def summary(unit: Unit, rehearsal: Rehearsal) -> dict[str, Any]:
     return {
         "sections": sections,
         "questions": questions,
-        "charges": [[one.surcharge.label, str(one.amount)] for one in outcome.charges],
+        "charges": [[one.surcharge.label, plain_number(one.amount)] for one in outcome.charges],
         "derived": {one.field.key: to_json(one.after) for one in rehearsal.derived},
         "segments": {one.name: one.what for one in rehearsal.segments},
     }

@@ -95,6 +95,7 @@ GERMAN: Final[dict[str, str]] = {
     "Write a phone number in digits, such as 01632 960123 or +44 1632 960123.": "Schreiben Sie die Telefonnummer in Ziffern, etwa 01632 960123 oder +44 1632 960123.",
     "This number is too long or too short for a phone number.": "Diese Nummer ist zu lang oder zu kurz für eine Telefonnummer.",
     "Write a colour as # and six digits 0–9 or a–f, such as #1e5945.": "Schreiben Sie die Farbe als # und sechs Ziffern 0–9 oder a–f, etwa #1e5945.",
+    "This is not a web address; one looks like https://example.org/page.": "Das ist keine Webadresse; eine sieht aus wie https://example.org/page.",
     "At most {high} lines.": "Höchstens {high} Zeilen.",
     "At least {low} lines.": "Mindestens {low} Zeilen.",
     "Use at least 8 characters.": "Nehmen Sie mindestens 8 Zeichen.",

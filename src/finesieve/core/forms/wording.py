@@ -110,6 +110,7 @@ def _question_texts(question: Question, catalogue: Catalogue) -> Iterator[tuple[
     yield "question", question.label or (known.label if known else "")
     yield "help", question.help or (known.help if known else "")
     yield "sample text", question.sample or (known.settings.sample_text if known else "")
+    yield "unit", known.unit if known else ""
     for option in known.offered if known else ():
         yield "option", option.label
     for check in question.checks:

@@ -20,6 +20,7 @@ STAGES: Final[tuple[tuple[Stage, str], ...]] = (
     ("collect", "Collect"),
     ("compute", "Compute"),
     ("sift", "Sift"),
+    ("follow-up", "Follow up"),
 )
 
 

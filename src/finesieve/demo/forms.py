@@ -1,0 +1,191 @@
+"""The demo house's forms: sections, German, a form of steps with plots, kept cases."""
+
+from collections.abc import Callable
+
+from finesieve.core.fields.about import record_about
+from finesieve.services.cases import keep_case
+from finesieve.services.collect import create_form, publish_form, read_form
+from finesieve.services.compose import (
+    FormSettings,
+    FormTexts,
+    QuestionInput,
+    RemarkInput,
+    SectionInput,
+    add_question,
+    add_remark,
+    add_section,
+    arrange,
+    change_form_settings,
+    change_form_texts,
+    change_question,
+    change_remark,
+    change_section,
+    set_phrases,
+)
+from finesieve.services.define import read_catalogue
+from finesieve.services.fields import FieldInput, create_field
+from finesieve.services.named_checks import create_check
+from finesieve.services.rehearsing import Circumstances
+from finesieve.services.scope import Scope
+
+__all__ = ["finish_forms"]
+
+GERMAN = {
+    "Join the co-op": "Der Genossenschaft beitreten",
+    "About you": "Über Sie",
+    "Your plot": "Ihr Beet",
+    "Swapping": "Tauschen",
+    "Email": "E-Mail",
+    "First name": "Vorname",
+    "Last name": "Nachname",
+    "Born": "Geboren",
+    "So that children’s days know their own.": "Damit wir wissen, wen die Kindertage angehen.",
+    "Zone": "Lage",
+    "Where the plot lies.": "Wo das Beet liegt.",
+    "North": "Nord",
+    "Hill": "Hügel",
+    "South": "Süd",
+    "Riverside": "Am Fluss",
+    "How do you water?": "Wie gießen Sie?",
+    "By hand": "Von Hand",
+    "Drip line": "Tropfschlauch",
+    "Rain only": "Nur Regen",
+    "Litres a day, roughly": "Liter am Tag, ungefähr",
+    "Plot length": "Länge des Beets",
+    "Plot width": "Breite des Beets",
+    "Would you bring seed to swap days?": "Bringen Sie Saatgut zu den Tauschtagen mit?",
+    "Which variety would you bring?": "Welche Sorte würden Sie mitbringen?",
+    "Join": "Beitreten",
+    "litres": "Liter",
+    "m": "m",
+    "Between 1 and 500 litres; a watering can holds about ten.": (
+        "Zwischen 1 und 500 Litern; eine Gießkanne fasst etwa zehn."
+    ),
+    "Swap heritage seed, rent a plot, come to the workdays. Together we have saved "
+    "{house.packets_saved_so_far} so far. Tell us a little, and we will write only about what concerns you.": (
+        "Alte Sorten tauschen, ein Beet mieten, zu den Arbeitstagen kommen. Zusammen haben wir schon "
+        "{house.packets_saved_so_far} gerettet. Erzählen Sie uns ein wenig; wir schreiben nur, was Sie angeht."
+    ),
+    "You are on the list. The next swap day is on {house.next_swap_day}: {house.swap_day_link}": (
+        "Sie stehen auf der Liste. Der nächste Tauschtag ist am {house.next_swap_day}: {house.swap_day_link}"
+    ),
+}
+
+
+def finish_forms(scope: Scope, form_id: int) -> None:
+    """Bring the first form to its third version, make the second, and keep cases of both."""
+    plot_code = {
+        "kind": "pattern",
+        "pattern": "[A-F][0-9]{1,3}",
+        "message": "A letter from A to F and a number, such as C14.",
+    }
+    check_id = create_check(scope, "Plot code", plot_code)
+    create_check(scope, "Not in the future", {"kind": "date", "high": {"amount": 0}})
+    _join(scope, form_id)
+    _rent(scope, check_id)
+
+
+def _revision(scope: Scope, form_id: int) -> Callable[[], int]:
+    return lambda: read_form(scope, form_id).revision
+
+
+def _join(scope: Scope, form_id: int) -> None:
+    revision = _revision(scope, form_id)
+    change_section(scope, form_id, revision(), "s1", SectionInput(title="About you"))
+    add_section(scope, form_id, revision(), "Your plot")
+    add_section(scope, form_id, revision(), "Swapping")
+    at = _questions(scope, form_id)
+    order = ["s1", at["email"], at["first_name"], at["last_name"], at["born"]]
+    order += ["s2", *(at[key] for key in ("zone", "watering", "litres_a_day", "plot_length", "plot_width"))]
+    order += ["s3", at["swaps_seed"], at["favourite"]]
+    arrange(scope, form_id, revision(), order)
+    change_question(
+        scope, form_id, revision(), at["born"], QuestionInput(checks=({"kind": "date", "high": {"amount": 0}},))
+    )
+    change_form_settings(scope, form_id, revision(), FormSettings(languages=("de",)))
+    set_phrases(scope, form_id, revision(), "de", GERMAN)
+    publish_form(scope, form_id, revision())
+    drip = {at["email"]: "tamsin@orrell.example", at["first_name"]: "Tamsin", at["watering"]: "drip"}
+    by_hand = {**drip, at["watering"]: "by hand", at["litres_a_day"]: "140", at["zone"]: "hill"}
+    plot = {at["plot_length"]: "6", at["plot_width"]: "2.5"}
+    keep_case(scope, form_id, "newcomer, drip line", Circumstances(day="2026-11-25"), {**drip, **plot})
+    keep_case(scope, form_id, "by hand, on the hill", Circumstances(day="2026-11-25"), {**by_hand, **plot})
+
+
+def _questions(scope: Scope, form_id: int) -> dict[str, str]:
+    view = read_form(scope, form_id)
+    return {view.catalogue.by_id[one.field_id].key: one.id for one in view.document.questions}
+
+
+def _rent(scope: Scope, check_id: int) -> None:
+    """A form of steps: who, which plots, what comes with them."""
+    catalogue = read_catalogue(scope)
+    plots = next(known for known in catalogue.record_types if known.key in ("plot", "plots"))
+    group = next(group.id for group in catalogue.groups if group.name == "Plot and growing")
+    for made in (
+        FieldInput(
+            label="Plots wanted", key="plots_wanted", type_key="number", settings={"decimals": 0, "low": 1, "high": 4}
+        ),
+        FieldInput(label="Tool kit", key="tool_kit", type_key="yes_no", help="A fork, a hoe and a can, yours to keep."),
+    ):
+        create_field(scope, group, made)
+    form_id = create_form(scope, "Rent a plot")
+    revision = _revision(scope, form_id)
+    texts = FormTexts(
+        title="Rent a plot",
+        intro="Three short steps. A plot is yours from Michaelmas to Michaelmas.",
+        send_label="Ask for the plots",
+        thanks="We will write within the week, with a day to walk round together.",
+    )
+    change_form_texts(scope, form_id, revision(), texts)
+    change_form_settings(scope, form_id, revision(), FormSettings(stepped=True, challenge=True))
+    change_section(scope, form_id, revision(), "s1", SectionInput(title="Who you are"))
+    keys = {field.key: field.id for field in read_catalogue(scope).fields}
+    for key in ("first_name", "last_name", "plots_wanted"):
+        add_question(scope, form_id, revision(), keys[key], "s1")
+    add_section(scope, form_id, revision(), "The plots")
+    repeat = SectionInput(
+        title="The plots", intro="Tell us about each.", repeat=str(plots.id), count="plots_wanted", most=4, one="Plot"
+    )
+    change_section(scope, form_id, revision(), "s2", repeat)
+    own = {field.key: field.id for field in read_catalogue(scope).about(record_about(plots.id))}
+    for key in ("name", "soil", "length", "width"):
+        add_question(scope, form_id, revision(), own[key], "s2")
+    add_section(scope, form_id, revision(), "What comes with it")
+    add_remark(scope, form_id, revision(), "note", "s3")
+    note = RemarkInput(kind="note", text="The hotline for anything about your plot is {house.harvest_hotline}.")
+    change_remark(scope, form_id, revision(), "t1", note)
+    for key in ("tool_kit", "watering", "litres_a_day"):
+        add_question(scope, form_id, revision(), keys[key], "s3")
+    view = read_form(scope, form_id)
+    at = {view.catalogue.by_id[one.field_id].key: one.id for one in view.document.questions}
+    charge = {"label": "Tool kit", "amount": "12"}
+    for key, asked in {
+        "first_name": QuestionInput(required="yes"),
+        "plots_wanted": QuestionInput(required="yes", default="1"),
+        "name": QuestionInput(
+            label="Its code, if you know it", required="no", checks=({"kind": "named", "check_id": check_id},)
+        ),
+        "length": QuestionInput(checks=({"kind": "range", "low": "2", "high": "60"},)),
+        "width": QuestionInput(
+            checks=(
+                {"kind": "range", "low": "1", "high": "60"},
+                {"kind": "condition", "expression": "width <= length", "message": "The width is the shorter side."},
+            )
+        ),
+        "tool_kit": QuestionInput(surcharges=(charge,)),
+        "litres_a_day": QuestionInput(show_when='watering = "by hand"'),
+    }.items():
+        change_question(scope, form_id, revision(), at[key], asked)
+    publish_form(scope, form_id, revision())
+    answers = {
+        at["email"]: "linnet@fairweather.example",
+        at["first_name"]: "Linnet",
+        at["plots_wanted"]: "2",
+        f"{at['length']}.1": "6",
+        f"{at['width']}.1": "2.5",
+        f"{at['length']}.2": "4",
+        f"{at['width']}.2": "3",
+        at["tool_kit"]: "yes",
+    }
+    keep_case(scope, form_id, "two plots and a tool kit", Circumstances(day="2026-11-25"), answers)

@@ -1,0 +1,1 @@
+"""Follow up: what is sent to people."""

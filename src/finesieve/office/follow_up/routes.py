@@ -1,0 +1,36 @@
+"""The outbox: letters that would be sent."""
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.office.shared.desk import DeskHere
+from finesieve.office.shared.frame import Entry, Section, page
+from finesieve.services.outbox import read_outbox
+from finesieve.web.posted import whole_number
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/follow-up")
+
+
+@router.get("")
+def show_follow_up(desk: DeskHere) -> Response:
+    """To the outbox."""
+    return RedirectResponse(desk.path("follow-up/outbox"), 303)
+
+
+@router.get("/outbox")
+def show_outbox(request: Request, desk: DeskHere) -> Response:
+    """The letters, newest first."""
+    before = whole_number(request.query_params.get("before", ""))
+    outbox = read_outbox(desk.scope, before)
+    entries = [Entry("Outbox", desk.path("follow-up/outbox"), str(outbox.everything or ""), active=True)]
+    return page(
+        request,
+        desk,
+        "office/follow_up/outbox.html",
+        stage="follow-up",
+        title="Outbox",
+        sections=[Section("letters", entries)],
+        outbox=outbox,
+    )
