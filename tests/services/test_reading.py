@@ -48,6 +48,15 @@ def wasteful() -> House:
     add_question(scope, form, read_form(scope, form).revision, house.field_id("swaps_seed"))
     rule = QuestionInput(show_when="swaps_seed")
     change_question(scope, form, read_form(scope, form).revision, "q2", rule)
+    for n, rule in enumerate(("swaps_seed and not swaps_seed", "swaps_seed is blank or swaps_seed is filled")):
+        key = ("plot_length", "bed_1")[n]
+        add_question(scope, form, read_form(scope, form).revision, house.field_id(key))
+        change_question(scope, form, read_form(scope, form).revision, f"q{n + 4}", QuestionInput(show_when=rule))
+    add_question(scope, form, read_form(scope, form).revision, house.field_id("bed_2"))
+    unreachable = QuestionInput(show_when="bed_2 is filled and not swaps_seed")
+    change_question(scope, form, read_form(scope, form).revision, "q6", QuestionInput(show_when="swaps_seed"))
+    add_question(scope, form, read_form(scope, form).revision, house.field_id("favourite"))
+    change_question(scope, form, read_form(scope, form).revision, "q7", unreachable)
     segment = create_segment(scope, "North")
     change_segment(scope, segment, 1, SegmentInput(name="North", expression='zone = "north"'))
     options = [OptionInput(was=z, label=z, value=z, retired=z == "north") for z in ("north", "hill", "south")]

@@ -9,8 +9,9 @@ from typing import Final
 from finesieve.core.catalogue import Catalogue
 from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.fields.definition import Field, twin_of
+from finesieve.core.forms.reasoning import RuleFinding
 
-__all__ = ["FINDINGS", "Facts", "Finding", "findings"]
+__all__ = ["FINDINGS", "Facts", "Finding", "FormRule", "findings"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,6 +28,16 @@ class Finding:
     path: str
 
 
+@dataclass(frozen=True, slots=True)
+class FormRule:
+    """What reasoning found about a rule: of which form, at which part, of the question for which field (0 for none)."""
+
+    form_id: int
+    form: str
+    field_id: int
+    finding: RuleFinding
+
+
 @dataclass(frozen=True)
 class Facts:
     """What is known of the values and uses of a workspace.
@@ -36,8 +47,7 @@ class Facts:
     uses it, `distinct` how many different values a text has. `broken` has a
     derived field's id or 0, a name, why it does not work, and the page. `texts` are the texts
     of forms by place, `families` the stems of tags that behave like a field;
-    `asked_later` has, for a rule about a question that comes after it, the field whose
-    question it is, the field that it reads, and the form's id and title.
+    `rules` is what reasoning found about the rules of forms.
     """
 
     people: int
@@ -50,7 +60,7 @@ class Facts:
     texts: Sequence[tuple[str, str]] = ()
     families: Sequence[tuple[str, int]] = ()
     retired_named: Sequence[tuple[int, str, str]] = ()
-    asked_later: Sequence[tuple[int, int, int, str]] = ()
+    rules: Sequence[FormRule] = ()
 
 
 def findings(catalogue: Catalogue, facts: Facts) -> tuple[Finding, ...]:
@@ -121,12 +131,31 @@ def _retired_named(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
         yield Finding("retired-named", field_id, message, "Look at it", f"define/fields/{field_id}")
 
 
+def _about_rules(facts: Facts, code: str, kind: str, action: str) -> Iterator[Finding]:
+    for one in facts.rules:
+        if one.finding.kind == kind:
+            path = f"collect/{one.form_id}?q={one.finding.place}"
+            yield Finding(code, one.field_id, f"In {one.form}: {one.finding.message}", action, path)
+
+
 def _asked_later(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """A rule about a question that the form asks later."""
-    for field_id, read_id, form_id, form in facts.asked_later:
-        asked, read = catalogue.by_id[field_id].label, catalogue.by_id[read_id].label
-        message = f"In {form}, {asked} depends on {read}, which is asked after it."
-        yield Finding("asked-later", field_id, message, "Change the order", f"collect/{form_id}")
+    return _about_rules(facts, "asked-later", "later", "Change the order")
+
+
+def _never_true(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A rule of a form that can never be true."""
+    return _about_rules(facts, "rule-never", "never", "Look at the rule")
+
+
+def _contradiction(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A rule of a form that another rule of it contradicts: an unreachable question."""
+    return _about_rules(facts, "rule-contradicts", "contradicts", "Look at the rule")
+
+
+def _always_true(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A rule of a form that is always true, and so says nothing."""
+    return _about_rules(facts, "rule-always", "always", "Look at the rule")
 
 
 def _twins(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
@@ -207,6 +236,8 @@ FINDINGS: Final[dict[str, Finder]] = {
     "house-awaited": _house_awaited,
     "default-lost": _default_lost,
     "retired-named": _retired_named,
+    "rule-never": _never_true,
+    "rule-contradicts": _contradiction,
     "asked-later": _asked_later,
     "built-in-twin": _built_in_twin,
     "same-meaning": _twins,
@@ -214,6 +245,7 @@ FINDINGS: Final[dict[str, Finder]] = {
     "few-answers": _few_answers,
     "tag-family": _tag_family,
     "typed-often": _repeated,
+    "rule-always": _always_true,
     "almost-empty": _almost_empty,
     "never-collected": _never_collected,
     "never-used": _never_used,

@@ -1,19 +1,48 @@
-"""What is wrong or wasteful in one form: rules that never are true, always are, contradict, ask too early."""
+"""What is wrong or wasteful in the rules of forms: never true, always true, contradicting, asking too early."""
 
+from typing import Final
+
+from sqlmodel import col, select
+
+from finesieve.core.findings import FormRule
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.reasoning import RuleFinding, reason_about
 from finesieve.services.collect import form_of
 from finesieve.services.scope import Scope, Unit
+from finesieve.store.tables import FormRow
 
-__all__ = ["findings_of_form", "rule_findings"]
+__all__ = ["findings_of_form", "rules_of_forms"]
+
+_MOST_KEPT: Final = 32
+_kept: dict[tuple[str, int, int], tuple[FormRule, ...]] = {}
 
 
-def rule_findings(unit: Unit, document: Form) -> tuple[RuleFinding, ...]:
-    """What reasoning finds in a document; what it did not examine is left out."""
-    return tuple(one for one in reason_about(document, unit.catalogue, unit.moment) if one.kind != "unexamined")
-
-
-def findings_of_form(scope: Scope, form_id: int) -> tuple[RuleFinding, ...]:
-    """What reasoning finds in the draft of a form. Raises NotFound."""
+def findings_of_form(scope: Scope, form_id: int, only: str = "") -> tuple[RuleFinding, ...]:
+    """What reasoning finds in the draft of a form, or at one part of it. Raises NotFound."""
     with scope.transaction("reader") as unit:
-        return rule_findings(unit, Form.model_validate(form_of(unit, form_id).draft))
+        document = Form.model_validate(form_of(unit, form_id).draft)
+        found = reason_about(document, unit.catalogue, unit.moment, only)
+        return tuple(one for one in found if one.kind != "unexamined")
+
+
+def rules_of_forms(unit: Unit) -> tuple[FormRule, ...]:
+    """What reasoning finds in the drafts of all forms; kept for as long as no definition changes."""
+    database = str(unit.session.get_bind().engine.url.render_as_string(hide_password=True))
+    key = (database, unit.workspace_id, unit.catalogue.version)
+    if key not in _kept:
+        while len(_kept) >= _MOST_KEPT:
+            _kept.pop(next(iter(_kept)), None)
+        _kept[key] = _found(unit)
+    return _kept[key]
+
+
+def _found(unit: Unit) -> tuple[FormRule, ...]:
+    found = []
+    for row in unit.session.exec(select(FormRow).order_by(col(FormRow.id))).all():
+        document = Form.model_validate(row.draft)
+        for one in reason_about(document, unit.catalogue, unit.moment):
+            if one.kind != "unexamined":
+                question = document.question(one.place)
+                field_id = question.field_id if question and question.field_id in unit.catalogue.by_id else 0
+                found.append(FormRule(row.id or 0, document.title, field_id, one))
+    return tuple(found)

@@ -5,15 +5,15 @@ from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from typing import Final
 
-from sqlmodel import col, select
+from sqlmodel import select
 
 from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.findings import Facts, Finding, findings
 from finesieve.core.forms.definition import Form
-from finesieve.core.forms.problems import rule_of
 from finesieve.services.families import families_in
 from finesieve.services.fields import everyone_of, field_of
+from finesieve.services.form_findings import rules_of_forms
 from finesieve.services.people import person_name
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.usage import Uses, uses_of
@@ -225,7 +225,7 @@ def _find(unit: Unit, filled: Mapping[str, int], distinct: Mapping[int, int]) ->
         texts=_texts(unit),
         families=[(family.stem, family.people) for family in families_in(unit)] if catalogue.tags else [],
         retired_named=_retired(unit, uses),
-        asked_later=_asked_later(unit),
+        rules=rules_of_forms(unit),
     )
     return findings(catalogue, facts)
 
@@ -249,20 +249,6 @@ def _texts(unit: Unit) -> list[tuple[str, str]]:
         for text in form.walk_texts():
             if len(text) > 20:
                 found.append((form.title, text))
-    return found
-
-
-def _asked_later(unit: Unit) -> list[tuple[int, int, int, str]]:
-    catalogue, found = unit.catalogue, []
-    for row in unit.session.exec(select(FormRow).order_by(col(FormRow.id))).all():
-        form = Form.model_validate(row.draft)
-        places = {question.field_id: place for place, question in enumerate(form.questions)}
-        for place, question in enumerate(form.questions):
-            typed = rule_of(question.show_when, form, catalogue, form.section_of(question.id))
-            for about, key in sorted(typed.reads if typed else ()):
-                read = catalogue.by_key.get(key) if about == PERSON else None
-                if read and places.get(read.id, -1) > place and question.field_id in catalogue.by_id:
-                    found.append((question.field_id, read.id, row.id or 0, form.title))
     return found
 
 

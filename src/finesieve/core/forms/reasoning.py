@@ -3,7 +3,7 @@
 Each rule is tried on a set of values that stands for all: every option, yes and no, blank, and of numbers,
 dates and texts one value for each stretch between the constants that they are compared with. Where such a
 value meets anything but a comparison with a constant (arithmetic, functions, another field), or where there are
-more than 20,000 combinations, nothing is claimed.
+more than 20,000 combinations (200,000 for a whole form), nothing is claimed.
 """
 
 import itertools
@@ -24,6 +24,7 @@ from finesieve.core.values import DayOfYear, Type, Value
 __all__ = ["MOST_COMBINATIONS", "RuleFinding", "reason_about"]
 
 MOST_COMBINATIONS: Final = 20_000
+MOST_IN_A_FORM: Final = 200_000
 _MOST_MENTIONED: Final = 7
 Kind = Literal["never", "always", "contradicts", "later", "unexamined"]
 _FINITE: Final = frozenset(("choice", "yes_no", "choices"))
@@ -41,9 +42,9 @@ class RuleFinding:
     others: tuple[str, ...] = ()
 
 
-def reason_about(form: Form, catalogue: Catalogue, moment: Moment) -> tuple[RuleFinding, ...]:
-    """All findings about the rules of a form, in its order."""
-    return tuple(_Reasoner(form, catalogue, moment).findings())
+def reason_about(form: Form, catalogue: Catalogue, moment: Moment, only: str = "") -> tuple[RuleFinding, ...]:
+    """All findings about the rules of a form, in its order; or those about one section or item, `only`."""
+    return tuple(_Reasoner(form, catalogue, moment).findings(only))
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,20 +65,26 @@ class _Reasoner:
             for item in section.items if not section.section.repeat else ():
                 if isinstance(item, CompiledQuestion):
                     self.asked[item.field.key] = _Asked(item.id, item, section)
+        self.budget = MOST_IN_A_FORM
         self.order = {place: number for number, place in enumerate(self.compiled.order)}
 
-    def findings(self) -> Iterator[RuleFinding]:
+    def findings(self, only: str = "") -> Iterator[RuleFinding]:
+        for place, part, rule, section in self._rules():
+            if only in ("", place):
+                yield from self._rule(place, part, rule, section)
+
+    def _rules(self) -> Iterator[tuple[str, str, Rule, CompiledSection | None]]:
         for section in self.compiled.sections:
             if section.show is not None:
-                yield from self._rule(section.section.id, "show_when", section.show)
+                yield section.section.id, "show_when", section.show, None
             for item in section.items:
                 if item.show is not None:
-                    yield from self._rule(item.id, "show_when", item.show, section)
+                    yield item.id, "show_when", item.show, section
                 if isinstance(item, CompiledQuestion):
                     if item.required is not None:
-                        yield from self._rule(item.id, "required_when", item.required, section)
+                        yield item.id, "required_when", item.required, section
                     for option, rule in item.options.items():
-                        yield from self._rule(item.id, f"option:{option}", rule, section)
+                        yield item.id, f"option:{option}", rule, section
 
     def _rule(self, place: str, part: str, rule: Rule, section: CompiledSection | None = None) -> Iterator[RuleFinding]:
         if rule.typed is None:
@@ -175,8 +182,9 @@ class _Reasoner:
         size = 1
         for key in keys:
             size *= len(domains[key])
-            if size > MOST_COMBINATIONS:
+            if size > min(MOST_COMBINATIONS, self.budget):
                 return None
+        self.budget -= size
         found: set[bool | None] = set()
         self._try(keys, 0, {}, domains, cone, rules, found)
         return found

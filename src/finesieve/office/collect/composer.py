@@ -43,6 +43,7 @@ from finesieve.services.compose import (
     duplicate_section,
     remove_part,
 )
+from finesieve.services.form_findings import findings_of_form
 from finesieve.services.inputs import read_input
 from finesieve.web.posted import Posted, PostedForm
 
@@ -100,6 +101,7 @@ def composer(
         others=_others(desk, view, part),
         editing_texts=request.query_params.get("texts") == "1",
         trouble={problem.place: problem for problem in reversed(view.problems)},
+        findings=findings_of_form(desk.scope, view.id, part.id) if part else (),
         undo_last=undoable_change(desk.scope, "form", view.id) if desk.may_edit else None,
         redo_last=redoable_change(desk.scope, "form", view.id) if desk.may_edit else None,
         status=status,
