@@ -2,20 +2,36 @@
 
 import unittest
 from decimal import Decimal
+from typing import Any
 
 from selenium.webdriver.common.keys import Keys
 
+from finesieve.services.cases import keep_case
 from finesieve.services.collect import create_form, publish_form, read_form
-from finesieve.services.compose import QuestionInput, add_question, change_question
+from finesieve.services.compose import (
+    FormSettings,
+    QuestionInput,
+    SectionInput,
+    add_question,
+    add_remark,
+    add_section,
+    change_form_settings,
+    change_question,
+    change_section,
+    set_phrases,
+)
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import read_catalogue
 from finesieve.services.deletion import delete_field
 from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.house import set_house_value
 from finesieve.services.labels import set_tags
+from finesieve.services.named_checks import create_check
 from finesieve.services.options import list_option_lists
+from finesieve.services.outbox import read_outbox
 from finesieve.services.people import set_values
 from finesieve.services.records import add_record
+from finesieve.services.rehearsing import Circumstances
 from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.services.signup import PublicForms
 from tests.support.browser import Page
@@ -47,7 +63,35 @@ def furnish(house: House) -> dict[str, int]:
     token = public.open(house.slug, "join-us").token
     public.send(house.slug, "join-us", token, {"q1": "wren@x.example", "q2": "hill"}, frozenset(("q1", "q2")))
     found = {"form": form, "area": area, "broken": broken, "segment": segment, "person": person}
-    return found | furnish_definitions(house, person)
+    return found | furnish_definitions(house, person) | furnish_forms(house)
+
+
+def furnish_forms(house: House) -> dict[str, int]:
+    """A form of steps in two languages, with plots, a note, checks, a surcharge, a case, and a draft that fails it."""
+    scope = house.scope
+    plots = next(known for known in read_catalogue(scope).record_types if known.plural == "Plots")
+    check = create_check(scope, "Short", {"kind": "length", "high": "9"})
+    form = create_form(scope, "Rent a plot")
+
+    def do(change: Any, *rest: Any) -> None:
+        change(scope, form, read_form(scope, form).revision, *rest)
+
+    do(change_form_settings, FormSettings(stepped=True, challenge=True, languages=("de",)))
+    for key in ("zone", "swaps_seed"):
+        do(add_question, house.field_id(key))
+    do(add_remark, "note", "s1")
+    do(change_question, "q3", QuestionInput(surcharges=({"label": "Swap table", "amount": "3"},)))
+    do(add_section, "The plots")
+    do(change_section, "s2", SectionInput(title="The plots", repeat=str(plots.id), least=1, most=3, one="Plot"))
+    keys = {one.key: one.id for one in read_catalogue(scope).about(plots.about)}
+    do(add_question, keys["name"], "s2")
+    checks = ({"kind": "named", "check_id": check}, {"kind": "condition", "expression": 'name != "A1"'})
+    do(change_question, "q4", QuestionInput(checks=checks))
+    do(set_phrases, "de", {"Zone": "Lage"})
+    do(publish_form)
+    case = keep_case(scope, form, "newcomer", Circumstances(), {"q1": "a@x.example", "q2": "north", "q4.1": "B2"})
+    do(change_question, "q2", QuestionInput(show_when="swaps_seed and not swaps_seed"))
+    return {"rent": form, "check": check, "case": case}
 
 
 def furnish_definitions(house: House, person: int) -> dict[str, int]:
@@ -91,11 +135,14 @@ class EveryPage(unittest.TestCase):
         self.page.fill("#password", PASSWORD + Keys.ENTER)
         self.page.until_text("h1", "Bench")
 
+    def letter(self) -> str:
+        return read_outbox(self.house.scope).letters[0].link.partition("letter=")[2]
+
     def pages(self) -> list[str]:
         ids, group, field = self.ids, self.house.group_id(), self.house.field_id("zone")
         office = (
             "", "find?q=plot", "find?q=nothing-such", f"define/{group}", f"define/{group}?edit=1", f"define/{group}/new", "define/groups/new",
-            f"define/fields/{field}", f"collect/{ids['form']}", f"collect/{ids['form']}?q=q3", f"collect/{ids['form']}?q=q3&rule=text",
+            f"define/fields/{field}", f"collect/{ids['form']}", f"collect/{ids['form']}?q=q3", f"collect/{ids['form']}?q=q3&text=show_when",
             f"collect/{ids['form']}?texts=1", "collect/new", f"compute/{ids['area']}", "compute/new", f"sift/{ids['segment']}",
             f"sift/{ids['segment']}?as=text", f"sift/{ids['segment']}?edit=1", f"sift/{ids['segment']}/tray/1/cant_tell",
             f"sift/{ids['segment']}/tray/0/caught", "sift/new", "sift/removed", "people", "people?q=wren", "people?q=nobody",
@@ -111,12 +158,18 @@ class EveryPage(unittest.TestCase):
             f"define/picture?field={ids['area']}", "define/file", f"define/file?field={field}", "define/starters",
             "define/starters?name=choir", "define/manner", f"define/mapping/{ids['form']}", "define/search?q=zone",
             f"define/{ids['everything']}", f"people/{ids['person']}?edit={ids['everything']}", "compute/new?about=house",
+            "collect/checks", "collect/checks?kind=date", f"collect/checks?check={ids['check']}", "follow-up/outbox",
+            *(f"collect/{ids['rent']}{rest}" for rest in (
+                "", "?q=s1", "?q=s2", "?q=t1", "?q=q2", "?q=q4&text=check1_expression", "/rehearse", f"/rehearse?person={ids['person']}",
+                f"/rehearse?case={ids['case']}", "/grid", "/grid?axis=q3&axis=q2", "/languages", "/versions", "/publish")),
         )  # fmt: skip
         join = f"/join/{self.house.slug}/join-us"
         return [f"/w/{self.house.slug}/{rest}" for rest in office] + [
             "/workspaces",
             join,
             f"{join}/thanks",
+            f"{join}/confirm?letter={self.letter()}",
+            f"/join/{self.house.slug}/rent-a-plot",
             f"/join/{self.house.slug}/one-of-each",
             "/no-such-page",
         ]

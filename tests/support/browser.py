@@ -11,7 +11,12 @@ from typing import Any
 
 import uvicorn
 from selenium import webdriver
-from selenium.common.exceptions import NoSuchElementException, StaleElementReferenceException, TimeoutException
+from selenium.common.exceptions import (
+    NoSuchElementException,
+    StaleElementReferenceException,
+    TimeoutException,
+    WebDriverException,
+)
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
@@ -100,6 +105,10 @@ class Page:
                 return ready()
             except (StaleElementReferenceException, NoSuchElementException, IndexError):
                 return None
+            except WebDriverException as problem:
+                if "does not belong to the document" in str(problem):
+                    return None  # stale by another name
+                raise
 
         try:
             return WebDriverWait(self.driver, seconds, 0.05).until(look)
@@ -115,7 +124,14 @@ class Page:
 
     def press(self, words: str, css: str = "a, button") -> None:
         """Press the link or button with these words."""
-        self.wait(lambda: self.driver.execute_script(_FIND, css, words), f"{css} “{words}”").click()
+
+        def pressed() -> bool:
+            found = self.driver.execute_script(_FIND, css, words)
+            if found is not None:
+                found.click()
+            return found is not None
+
+        self.wait(pressed, f"{css} “{words}”")
 
     def fill(self, css: str, text: str) -> None:
         """Put a text into an input, in place of what is there."""
