@@ -30,6 +30,7 @@ from finesieve.office.define.records import router as define_records
 from finesieve.office.define.reshaping import router as define_reshaping
 from finesieve.office.define.upkeep import router as define_upkeep
 from finesieve.office.follow_up.routes import router as follow_up
+from finesieve.office.language.routes import router as language
 from finesieve.office.people.routes import router as people
 from finesieve.office.records.routes import router as records
 from finesieve.office.shared.desk import NotSignedIn, to_sign_in
@@ -96,7 +97,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         collect_rehearsing,
         collect_translating,
     )
-    for router in (access, bench, *define, *collect, compute, sift, follow_up, people, records, signup):
+    for router in (access, bench, *define, *collect, compute, sift, follow_up, language, people, records, signup):
         app.include_router(router)
 
     @app.get("/healthz")

@@ -44,6 +44,14 @@ def _misuse(message: str) -> NoReturn:
     raise typer.Exit(2)
 
 
+@cli.command()
+def reference() -> None:
+    """Print the reference of the expression language as Markdown."""
+    from finesieve.core.language.reference import reference_page
+
+    typer.echo(reference_page(), nl=False)
+
+
 @cli.command("eval")
 def evaluate_expression(
     expression: Annotated[str, typer.Argument(help="The expression, after --")],

@@ -14,9 +14,11 @@ from finesieve.core.fields.types import TYPES
 from finesieve.core.findings import FINDINGS
 from finesieve.core.language.functions import FUNCTIONS
 from finesieve.core.language.problems import CATALOGUE
+from finesieve.core.language.reference import OPERATORS, reference_page
 from finesieve.core.setup.schema import KEYWORDS
 from finesieve.core.values import KINDS
 from finesieve.settings import Settings
+from tests.support.fields import checked
 
 ROOT = Path(__file__).parents[2]
 
@@ -35,6 +37,10 @@ class Documents(unittest.TestCase):
             self.assertIn(f"| {function.help} |", page)
         for code in CATALOGUE:
             self.assertIn(f"`{code}`", page)
+        self.assertEqual(read("docs/language-reference.md"), reference_page(), "run: finesieve reference")
+        for operator in OPERATORS:
+            for example in (operator.example, *(function.example for function in FUNCTIONS.values())):
+                self.assertEqual([one.code for one in checked(example).problems if one.code == "syntax"], [], example)
         for word in (*RESERVED, *KINDS):
             self.assertRegex(page, rf"\b{word}\b")
 

@@ -25,6 +25,7 @@ from tests.support import strategies
 from tests.support.fields import MOMENT, NAMES, WORLD, checked, value_of
 from tests.support.texts import pairs
 
+many = settings(max_examples=2_000, deadline=None, derandomize=True, database=None)
 quick = settings(max_examples=400, deadline=None, derandomize=True, database=None)
 
 
@@ -156,14 +157,14 @@ class Problems(unittest.TestCase):
             if word not in ("true", "false", "blank"):
                 self.assertIsNone(parse(word).tree, word)
 
-    @quick
+    @many
     @given(st.one_of(st.text(max_size=40), st.text(alphabet="()-not 1\"'.,<>=!andorif#\n", max_size=60)))
     def test_any_text_is_survived(self, text: str) -> None:
         """Whatever is typed gives problems or a checked form, never an exception."""
         found = check(text, NAMES)
         self.assertEqual(found.typed is None, bool(found.problems))
 
-    @quick
+    @many
     @given(strategies.any_expression, st.data())
     def test_mutated_texts_are_survived(self, node: tree.Node, data: st.DataObject) -> None:
         """A sound text with a piece cut out or put in is survived."""

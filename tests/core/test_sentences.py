@@ -5,6 +5,7 @@ import unittest
 from hypothesis import given, settings
 
 from finesieve.core.language import tree
+from finesieve.core.language.checker import check
 from finesieve.core.language.parser import parse
 from finesieve.core.language.printer import print_expression
 from finesieve.core.language.sentence import (
@@ -86,6 +87,17 @@ class Sentences(unittest.TestCase):
         again = sentence_to_tree(sentence, strategies.NAMES)
         self.assertEqual(print_expression(again), print_expression(node))
         self.assertEqual(tree_to_sentence(again, strategies.NAMES), sentence)
+
+    @settings(max_examples=600, deadline=None, derandomize=True, database=None)
+    @given(strategies.sentences())
+    def test_sentence_to_text_to_sentence_loses_nothing(self, sentence: Sentence) -> None:
+        """The text of any sentence, parsed, says the very same sentence, and is sound."""
+        names = {**strategies.NAMES, "crops": strategies.CROPS}
+        text = print_expression(sentence_to_tree(sentence, names))
+        node = parse(text).tree
+        assert node is not None, text
+        self.assertEqual(tree_to_sentence(node, names), sentence, text)
+        self.assertEqual(check(text, names, expect="yes_no").problems, (), text)
 
     def test_a_sentence_is_sound(self) -> None:
         """What the sentence editor can say passes the checker."""

@@ -2,7 +2,9 @@
 
 import unittest
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from hypothesis import given, settings
 from sqlalchemy import FromClause, Integer, cast, column, select, values
@@ -12,7 +14,7 @@ from finesieve.core.errors import NotCompilable
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.language import tree
 from finesieve.core.language.checker import check_tree
-from finesieve.core.language.evaluator import compile_python
+from finesieve.core.language.evaluator import Moment, compile_python
 from finesieve.core.language.library import PYTHON_ONLY, WHITE
 from finesieve.core.language.names import World
 from finesieve.core.language.printer import print_expression
@@ -29,7 +31,7 @@ from tests.support.fields import MOMENT, NAMES, ROW, WORLD, checked, value_of
 from tests.support.texts import pairs
 
 
-def by_sql(typed: Typed, world: World, row: Mapping[str, Value]) -> Value:
+def by_sql(typed: Typed, world: World, row: Mapping[str, Value], moment: Moment = MOMENT) -> Value:
     """The value as PostgreSQL works it out; the members of a collection stand in the statement as rows of values."""
 
     def collect(name: str, about: str, _around: FromClause | None, _wanted: frozenset[str]) -> Collected:
@@ -45,7 +47,7 @@ def by_sql(typed: Typed, world: World, row: Mapping[str, Value]) -> Value:
     names = {key: bound(row.get(key), type_.kind) for key, type_ in world.base.names.items()}
     with Session(store().engine) as session:
         columns = Columns(names, None, collect, lookup=by_python(session))
-        value: Value = session.execute(select(compile_sql(typed, columns, MOMENT))).scalar_one()
+        value: Value = session.execute(select(compile_sql(typed, columns, moment))).scalar_one()
     return tuple(value) if isinstance(value, list) else value
 
 
@@ -60,13 +62,14 @@ class BothWays(unittest.TestCase):
                 self.assertEqual(to_json(by_sql(typed, WORLD, ROW)), to_json(value_of(text)))
 
     @settings(max_examples=2_000, deadline=None, derandomize=True, database=None)
-    @given(strategies.any_expression, strategies.rows)
-    def test_generated_expressions_and_data(self, node: tree.Node, row: dict[str, Value]) -> None:
-        """Generated, well-typed expressions over generated people: equal results, blanks and edges included."""
-        typed = check_tree(node, strategies.WORLD).typed
+    @given(strategies.any_expression, strategies.rows, strategies.zones)
+    def test_generated_expressions_and_data(self, node: tree.Node, row: dict[str, Value], zone: ZoneInfo) -> None:
+        """Generated, well-typed expressions over generated people, in any zone: equal results, blanks and edges included."""
+        moment = replace(MOMENT, zone=zone)
+        typed = check_tree(node, strategies.WORLD, zone=zone).typed
         assert typed is not None
-        python = compile_python(typed)(row, MOMENT)
-        sql = by_sql(typed, strategies.WORLD, row)
+        python = compile_python(typed)(row, moment)
+        sql = by_sql(typed, strategies.WORLD, row, moment)
         self.assertEqual(to_json(python), to_json(sql), f"{print_expression(node)} over {row}")
 
     @settings(max_examples=1_000, deadline=None, derandomize=True, database=None)

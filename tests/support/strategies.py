@@ -1,15 +1,18 @@
 """Generated expressions that are well typed by construction, and data for them."""
 
-from datetime import date
+import unicodedata
+from datetime import UTC, date, datetime, time
 from decimal import Decimal
 from functools import cache
+from zoneinfo import ZoneInfo
 
 from hypothesis import strategies as st
 from hypothesis.strategies import SearchStrategy
 
 from finesieve.core.language import tree
 from finesieve.core.language.names import Place, World
-from finesieve.core.values import Type, Value
+from finesieve.core.language.sentence import Clause, Sentence, relations_for
+from finesieve.core.values import DayOfYear, Type, Value, plain_number
 
 NAMES: dict[str, Type] = {
     "plot_length": Type("number"),
@@ -21,6 +24,9 @@ NAMES: dict[str, Type] = {
     "born": Type("date"),
     "limed_on": Type("date"),
     "member": Type("yes_no"),
+    "seen": Type("datetime"),
+    "opens": Type("time"),
+    "birthday": Type("day_of_year"),
 }
 
 PLOT: dict[str, Type] = {
@@ -75,7 +81,24 @@ _OF_KIND: dict[str, SearchStrategy[Value]] = {
     "text": texts,
     "date": dates,
     "yes_no": st.booleans(),
+    "datetime": st.one_of(
+        st.sampled_from([datetime(2026, 3, 29, 0, 59, 59, tzinfo=UTC), datetime(2026, 3, 29, 1, 0, tzinfo=UTC)]),
+        st.sampled_from([datetime(2026, 10, 25, 0, 30, tzinfo=UTC), datetime(2026, 10, 25, 1, 30, tzinfo=UTC)]),
+        st.datetimes(datetime(1950, 1, 1), datetime(2090, 1, 1), timezones=st.just(UTC)).map(
+            lambda moment: moment.replace(microsecond=0)
+        ),
+    ),
+    "time": st.one_of(
+        st.sampled_from([time(0), time(23, 59, 59)]), st.times().map(lambda one: one.replace(microsecond=0))
+    ),
+    "day_of_year": st.one_of(
+        st.sampled_from([DayOfYear(2, 29), DayOfYear(1, 1), DayOfYear(12, 31)]),
+        st.dates(date(2000, 1, 1), date(2000, 12, 31)).map(lambda day: DayOfYear(day.month, day.day)),
+    ),
 }
+zones = st.sampled_from(["UTC", "Europe/London", "Asia/Kathmandu", "America/New_York", "Pacific/Kiritimati"]).map(
+    ZoneInfo
+)
 
 
 def _value(type_: Type) -> SearchStrategy[Value]:
@@ -180,7 +203,9 @@ def _money(depth: int) -> SearchStrategy[tree.Node]:
 
 @cache
 def _date(depth: int) -> SearchStrategy[tree.Node]:
-    leaf = st.one_of(_names("date"), st.just(tree.Call("today", ())))
+    leaf = st.one_of(
+        _names("date"), st.sampled_from([tree.Call("today", ()), tree.Call("date", (tree.Name(("seen",)),))])
+    )
     if not depth:
         return leaf
     inner = st.deferred(lambda: _date(depth - 1))
@@ -239,7 +264,7 @@ def _library_dates(depth: int) -> SearchStrategy[tree.Node]:
             for name in ("add_days", "add_months", "add_years")
         ),
         _call("date", years, parts, parts),
-        _call("next_anniversary", inner),
+        _call("next_anniversary", st.one_of(inner, _names("day_of_year"))),
     )
 
 
@@ -249,6 +274,9 @@ def _library_texts(depth: int) -> SearchStrategy[tree.Node]:
     inner = _text(depth - 1)
     return st.one_of(
         *(_call(name, inner) for name in ("lower", "upper", "trim")),
+        _call(
+            "text", st.one_of(_names("number"), _names("money"), _names("date"), _names("day_of_year"), _names("time"))
+        ),
         st.lists(st.one_of(_names("text"), inner), min_size=2, max_size=3).map(
             lambda parts: (
                 tree.Join(tuple(part for part in parts if not isinstance(part, tree.Join)) or tuple(parts))
@@ -258,6 +286,12 @@ def _library_texts(depth: int) -> SearchStrategy[tree.Node]:
         ),
         *(_call(name, inner, st.one_of(_counts, _number(depth - 1))) for name in ("left", "right")),
     )
+
+
+_PATTERNS = (".*", "[A-Za-z]+", "b.*", "\\p{L}+", "(?i)bean", "[^a-z]*")
+_moments = _OF_KIND["datetime"].map(lambda moment: tree.Text(f"{moment:%Y-%m-%dT%H:%M:%S}"))
+_times = _OF_KIND["time"].map(lambda one: tree.Text(f"{one:%H:%M:%S}"))
+_birthdays = _OF_KIND["day_of_year"].map(lambda day: tree.Text(str(day)))
 
 
 @cache
@@ -288,6 +322,14 @@ def _yes_no(depth: int) -> SearchStrategy[tree.Node]:
         st.builds(tree.TextTest, st.sampled_from(["contains", "starts with", "ends with"]), words, words),
         st.builds(tree.IsBlank, st.one_of(number, day, words, st.just(zone)), st.booleans()),
         _any_kind("yes_no", depth),
+        st.builds(
+            lambda words, pattern: tree.TextTest("matches", words, tree.Text(pattern)),
+            words,
+            st.sampled_from(_PATTERNS),
+        ),
+        st.builds(tree.Compare, signs, st.just(tree.Name(("seen",))), st.one_of(day, _moments)),
+        st.builds(tree.Compare, signs, st.just(tree.Name(("opens",))), _times),
+        st.builds(tree.Compare, signs, st.just(tree.Name(("birthday",))), _birthdays),
     )
 
 
@@ -363,3 +405,37 @@ any_collecting: SearchStrategy[tree.Node] = st.one_of(
         lambda parts: tree.Chain("and", parts)
     ),
 )
+
+
+# Sentences -----------------------------------------------------------------------------------
+
+_WRITTEN = {
+    "number": numbers.map(plain_number),
+    "money": st.decimals("-100", "100", places=2).map(lambda number: plain_number(number + 0)),
+    "text": st.text(st.characters(codec="utf-8", exclude_categories=("Cs", "Cc", "Z")), min_size=1, max_size=8).map(
+        lambda text: unicodedata.normalize("NFC", text)
+    ),
+    "date": dates.map(date.isoformat),
+    "time": _OF_KIND["time"].map(lambda one: f"{one:%H:%M:%S}"),
+    "datetime": _OF_KIND["datetime"].map(lambda moment: f"{moment:%Y-%m-%dT%H:%M:%S}"),
+    "day_of_year": _OF_KIND["day_of_year"].map(str),
+}
+
+
+@st.composite
+def _clauses(draw: st.DrawFn) -> Clause:
+    key = draw(st.sampled_from([*NAMES, "crops"]))
+    type_ = CROPS if key == "crops" else NAMES[key]
+    relation = draw(st.sampled_from([one for one in relations_for(type_.kind) if one.id != "matches"]))
+    one = st.sampled_from(type_.options) if type_.options else _WRITTEN.get(type_.kind, st.nothing())
+    few = {"nothing": 0, "one": 1, "two": 2, "some": draw(st.integers(1, 3))}[relation.takes]
+    values = draw(st.lists(one, min_size=few, max_size=few, unique=relation.takes == "some")) if few else []
+    return Clause(key, relation.id, tuple(values))
+
+
+@st.composite
+def sentences(draw: st.DrawFn) -> Sentence:
+    """Sentences over the same fields."""
+    clauses = tuple(draw(st.lists(_clauses(), min_size=1, max_size=5)))
+    # With one clause there is nothing to join.
+    return Sentence(draw(st.sampled_from(["and", "or"])) if len(clauses) > 1 else "and", clauses)

@@ -90,13 +90,18 @@ document.addEventListener("DOMContentLoaded", () => makeSortable(document));
 document.addEventListener("htmx:after:swap", () => makeSortable(document));
 
 // Formulas: take a remedy, put in a name ---------------------------------------------------------
-function editorOf(element) {
-  return document.getElementById("formula") || document.getElementById("expression");
+let lastEditor = null;
+document.addEventListener("focusin", (event) => {
+  if (event.target.matches("textarea[data-expression]")) lastEditor = event.target;
+});
+function editorOf() {
+  if (lastEditor?.isConnected) return lastEditor;
+  return document.querySelector("textarea[data-expression]");
 }
 document.addEventListener("click", (event) => {
   const fix = event.target.closest("[data-fix]");
   const insert = event.target.closest("[data-insert]");
-  const editor = (fix || insert) && editorOf(event.target);
+  const editor = (fix || insert) && editorOf();
   if (!editor || editor.readOnly) return;
   if (fix) {
     // Places are counted in code points, the browser counts in UTF-16 units.
@@ -111,6 +116,104 @@ document.addEventListener("click", (event) => {
   editor.focus();
   editor.dispatchEvent(new Event("input", { bubbles: true }));
 });
+
+// Completing what is typed: fields, house values, options, functions, each with one line of help ---
+const wordLists = new Map();
+function wordsFor(editor) {
+  const address = `${document.body.dataset.words}?${editor.dataset.expression}`;
+  if (!wordLists.has(address)) wordLists.set(address, fetch(address).then((answer) => (answer.ok ? answer.json() : [])));
+  return wordLists.get(address);
+}
+
+// What stands before the cursor: an option begun after a comparison, or a word begun.
+function begun(text) {
+  const option = text.match(/([a-z][a-z0-9_.]*)\s*(?:!?=|(?:not\s+)?in\s*\(|holds(?:\s+(?:any|every|no)\s*\()?)\s*(?:"[^"]*",\s*)*("?[^"()]*)$/i);
+  if (option && option[2] !== undefined && /^"?[^"]*$/.test(option[2]) && !/^\s/.test(option[2])) return { of: option[1].toLowerCase(), part: option[2] };
+  const word = text.match(/[a-z][a-z0-9_.]*$/i);
+  return word ? { of: "", part: word[0] } : null;
+}
+
+function offered(words, what) {
+  const part = what.part.replace(/^"/, "").toLowerCase();
+  if (what.of) {
+    const field = words.find((one) => one.text === what.of && one.options.length);
+    if (field) return field.options.filter(([value, label]) => value.toLowerCase().includes(part) || label.toLowerCase().includes(part)).map(([value, label]) => ({ text: `"${value}"`, kind: "option", help: label }));
+    if (what.part.startsWith('"')) return [];
+  }
+  if (!part) return [];
+  const begins = words.filter((one) => one.text.toLowerCase().startsWith(part) && one.text.toLowerCase() !== part);
+  const holds = words.filter((one) => !one.text.toLowerCase().startsWith(part) && part.length > 2 && one.text.toLowerCase().includes(part));
+  return [...begins, ...holds];
+}
+
+const completion = { list: null, editor: null, items: [], here: 0, part: "" };
+function closeCompletion() {
+  completion.list?.remove();
+  completion.editor?.removeAttribute("aria-activedescendant");
+  completion.list = completion.editor = null;
+}
+function mark(here) {
+  completion.here = (here + completion.items.length) % completion.items.length;
+  [...completion.list.children].forEach((item, place) => item.setAttribute("aria-selected", String(place === completion.here)));
+  completion.list.children[completion.here].scrollIntoView({ block: "nearest" });
+  completion.editor.setAttribute("aria-activedescendant", `completion-${completion.here}`);
+}
+async function complete(editor) {
+  const words = await wordsFor(editor);
+  if (document.activeElement !== editor || editor.readOnly) return;
+  const what = begun(editor.value.slice(0, editor.selectionStart));
+  const items = what ? offered(words, what).slice(0, 9) : [];
+  closeCompletion();
+  if (!items.length) return;
+  const list = document.createElement("ul");
+  list.id = "completion";
+  list.className = "completion";
+  list.setAttribute("role", "listbox");
+  list.setAttribute("aria-label", "Words that could stand here");
+  items.forEach((item, place) => {
+    const line = document.createElement("li");
+    line.id = `completion-${place}`;
+    line.setAttribute("role", "option");
+    const word = document.createElement("b");
+    word.textContent = item.text;
+    const help = document.createElement("small");
+    help.textContent = item.help;
+    line.append(word, help);
+    line.addEventListener("mousedown", (event) => { event.preventDefault(); mark(place); take(); });
+    list.append(line);
+  });
+  (editor.closest(".formula") || editor).insertAdjacentElement("afterend", list);
+  Object.assign(completion, { list, editor, items, part: what.part });
+  editor.setAttribute("aria-controls", "completion");
+  editor.setAttribute("aria-autocomplete", "list");
+  mark(0);
+}
+function take() {
+  const { editor, items, here, part } = completion;
+  const end = editor.selectionStart;
+  editor.setRangeText(items[here].text, end - part.length, end, "end");
+  closeCompletion();
+  editor.focus();
+  editor.dispatchEvent(new Event("input", { bubbles: true }));
+}
+document.addEventListener("input", (event) => {
+  if (event.target.matches?.("textarea[data-expression]")) complete(event.target);
+  if (event.target.matches?.("[data-filter]")) {
+    const wanted = event.target.value.trim().toLowerCase();
+    document.querySelectorAll(event.target.dataset.filter).forEach((line) => { line.hidden = !line.textContent.toLowerCase().includes(wanted); });
+  }
+});
+document.addEventListener("focusout", (event) => { if (event.target === completion.editor) closeCompletion(); });
+document.addEventListener("keydown", (event) => {
+  const editor = event.target;
+  if (!editor.matches?.("textarea[data-expression]")) return;
+  if (event.key === " " && event.ctrlKey) { event.preventDefault(); complete(editor); return; }
+  if (!completion.list) return;
+  if (event.key === "ArrowDown") { event.preventDefault(); mark(completion.here + 1); }
+  else if (event.key === "ArrowUp") { event.preventDefault(); mark(completion.here - 1); }
+  else if (event.key === "Enter" || event.key === "Tab") { event.preventDefault(); take(); }
+  else if (event.key === "Escape") { event.stopPropagation(); closeCompletion(); }
+}, true);
 
 // Local state ---------------------------------------------------------------------------------
 document.addEventListener("alpine:init", () => {

@@ -67,9 +67,10 @@ class TypedPart:
 
 def vocabulary(view: FormView, section: Section | None, own: int = 0) -> Vocabulary:
     """What the rules of a part may speak of: all but its own field."""
+    where = f"form={view.id}" + (f"&section={section.id}" if section else "")
     if section is not None and section.repeat:
-        return words_of_records(view.catalogue, section_about(section), without=own)
-    return words_about_people(view.catalogue, without=own)
+        return replace(words_of_records(view.catalogue, section_about(section), without=own), where=where)
+    return replace(words_about_people(view.catalogue, without=own), where=where)
 
 
 def blank_check(check: Mapping[str, str]) -> bool:
@@ -129,7 +130,7 @@ def _options(known: Field | None) -> tuple[tuple[str, str, str], ...]:
 
 
 def _stored_section(view: FormView, part: Section, as_text: frozenset[str]) -> TypedPart:
-    words = words_about_people(view.catalogue)
+    words = vocabulary(view, None)
     repeat = part.repeat
     values = {"title": part.title, "intro": part.intro, "repeat": str(repeat.record_type) if repeat else ""}
     if repeat:
@@ -260,7 +261,7 @@ def check_from_typed(typed: Mapping[str, str]) -> dict[str, Any]:
 def posted_section(view: FormView, form: PostedForm) -> TypedPart:
     """The inputs of a section as posted."""
     names = ("title", "intro", "repeat", "link", "count", "least", "most", "one")
-    rule = posted_rule(form, "show_when", "Shows when", words_about_people(view.catalogue))
+    rule = posted_rule(form, "show_when", "Shows when", vocabulary(view, None))
     return TypedPart({name: form.one(name) for name in names}, rules={"show_when": rule})
 
 

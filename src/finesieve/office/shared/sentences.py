@@ -40,9 +40,13 @@ MOST_CLAUSES = 50
 
 @dataclass(frozen=True)
 class Vocabulary:
-    """What a sentence may speak of: fields by key, in the order offered."""
+    """What a sentence may speak of: fields by key, in the order offered.
+
+    `where` says where it stands, as the address of its words wants it.
+    """
 
     fields: Mapping[str, Field]
+    where: str = "about=person"
 
     @cached_property
     def names(self) -> dict[str, Type]:

@@ -1,0 +1,50 @@
+"""The reference of the language, whole and as help beside an editor; words for completion."""
+
+from fastapi import APIRouter, Request
+from starlette.responses import JSONResponse, Response
+
+from finesieve.core.language.functions import FUNCTIONS
+from finesieve.core.language.problems import CATALOGUE
+from finesieve.core.language.reference import OPERATORS
+from finesieve.office.shared.desk import DeskHere
+from finesieve.office.shared.frame import page
+from finesieve.services.language import words_here
+from finesieve.web.posted import whole_number
+from finesieve.web.templating import render
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/language")
+
+
+@router.get("")
+def show_reference(request: Request, desk: DeskHere) -> Response:
+    """Operators, functions and problems."""
+    return page(
+        request,
+        desk,
+        "office/language/reference.html",
+        stage="compute",
+        title="The language",
+        sections=[],
+        functions=FUNCTIONS.values(),
+        operators=OPERATORS,
+        problems=CATALOGUE,
+    )
+
+
+@router.get("/help")
+def show_help(request: Request, desk: DeskHere) -> Response:
+    """Operators and functions as help beside an editor; a part of a page."""
+    context = {"desk": desk, "functions": FUNCTIONS.values(), "operators": OPERATORS}
+    return render(request, "office/language/_help.html", context)
+
+
+@router.get("/words")
+def list_words(request: Request, desk: DeskHere) -> Response:
+    """What an expression may be made of where it stands: about a thing, or in a section of a form."""
+    query = request.query_params
+    form_id = whole_number(query.get("form", "")) or 0
+    words = words_here(desk.scope, query.get("about", "person")[:40], form_id, query.get("section", "")[:10])
+    answer = [{"text": one.text, "kind": one.kind, "help": one.help, "options": one.options} for one in words]
+    return JSONResponse(answer)
