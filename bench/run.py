@@ -1,4 +1,4 @@
-"""Two ratios, each against a hand-written equivalent in the same run, and the pages of a large workspace.
+"""Ratios, each against a hand-written equivalent in the same run; speed of the core; pages of large setups.
 
 1. Counting a segment of three conditions over 200,000 people through the
    service, against the SQL one would write by hand: at most 1.2 ×.
@@ -6,6 +6,8 @@
    has no rules: at most 3 ×.
 3. Every page of Define in a workspace of 400 fields, 60 record types and 300
    house values: at most 300 ms.
+4. Forms and formulas in the core, the composer on 200 questions, and twenty
+   people at once against a real server process: see bench/forms.py.
 
 Usage: python -m bench.run [--people N]
 """
@@ -24,15 +26,16 @@ from pathlib import Path
 from sqlalchemy import text
 from starlette.testclient import TestClient
 
+from bench.forms import composer_speed, core_speed, under_load
 from bench.large import define_pages, make_large, sign_in
 from finesieve.app import create_app
 from finesieve.demo.load import DEMO_SLUG, load_demo, load_people
 from finesieve.demo.people import make_people
 from finesieve.localdb import LocalPostgres
 from finesieve.services.accounts import SignedIn, StaffAccounts
-from finesieve.services.collect import add_question as ask
 from finesieve.services.collect import create_form, publish_form, read_form
 from finesieve.services.compose import QuestionInput, change_question
+from finesieve.services.compose import add_question as ask
 from finesieve.services.define import read_catalogue
 from finesieve.services.scope import Scope, utc_now
 from finesieve.services.sift import SegmentInput, change_segment, count_segment, create_segment
@@ -143,10 +146,12 @@ def main() -> int:
         print(f"{people:,} people are in, {time.perf_counter() - started:.0f} s")
         app = create_app(Settings(database_url=server.url, secret="bench", demo=True))
         with TestClient(app) as client:
-            kept = [segment_count(scope), round_trip(scope, client)]
+            kept = [core_speed(), segment_count(scope), round_trip(scope, client)]
+            kept.append(under_load(server.url, DEMO_SLUG, "with-rules", "without-rules"))
             large = make_large(accounts)
             sign_in(client)
-            kept.append(define_pages(client, large, accounts.enter(large, SignedIn(1, "Bench", "")).scope))
+            within = accounts.enter(large, SignedIn(1, "Bench", "")).scope
+            kept += [define_pages(client, large, within), composer_speed(within, client, large)]
         engine.dispose()
     finally:
         server.remove()

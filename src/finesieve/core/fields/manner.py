@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, tzinfo
+from functools import lru_cache
 from typing import Final, Literal
 
 from babel import Locale, UnknownLocaleError
@@ -29,7 +30,12 @@ class Manner:
     @property
     def point(self) -> Literal[".", ","]:
         """The sign before decimals."""
-        return "," if get_decimal_symbol(self.language) == "," else "."
+        return _point_of(self.language)
+
+
+@lru_cache(maxsize=64)
+def _point_of(language: str) -> Literal[".", ","]:
+    return "," if get_decimal_symbol(language) == "," else "."
 
 
 PLAIN: Final = Manner()

@@ -2,7 +2,7 @@
 
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any, Final
 
@@ -20,9 +20,11 @@ from finesieve.core.forms.outcome import (
     QuestionOutcome,
     RemarkOutcome,
     SectionOutcome,
+    Trouble,
 )
 from finesieve.core.forms.prepare import (
     Compiled,
+    CompiledCheck,
     CompiledQuestion,
     CompiledSection,
     Rule,
@@ -81,6 +83,23 @@ _TIDY: Final[dict[Tidying, Callable[[str], str]]] = {
 
 
 @dataclass(slots=True)
+class _Answer:
+    """A question as it is worked out; its outcome is made of it once, at the end."""
+
+    id: str
+    field: Field
+    stored: Value
+    verdict: bool | None = None
+    because: Because = ""
+    raw: str = ""
+    value: Value = None
+    offered: tuple[Option, ...] = ()
+    tidied: bool = False
+    trouble: Trouble = ""
+    message: str = ""
+
+
+@dataclass(slots=True)
 class _Draft:
     """A filling as it grows."""
 
@@ -88,7 +107,7 @@ class _Draft:
     record_id: int
     row: Values
     member: dict[str, Value]
-    found: dict[str, QuestionOutcome]
+    found: dict[str, _Answer]
 
 
 class _Work:
@@ -117,14 +136,10 @@ class _Work:
         return found
 
     def outcome(self) -> Outcome:
-        units: dict[str, tuple[CompiledSection, CompiledQuestion | None]] = {}
         for section in self.compiled.sections:
-            units[section.section.id] = (section, None)
             if not section.section.repeat:
                 self.drafts[section.section.id] = [_Draft("", 0, self.row, {}, {})]
-                units |= {item.id: (section, item) for item in section.items if isinstance(item, CompiledQuestion)}
-        for unit in self.compiled.order:
-            section, question = units[unit]
+        for section, question in self.compiled.units:
             if question is None:
                 self._fill(section)
             else:
@@ -146,33 +161,41 @@ class _Work:
         verdict: Any = rule.program(row, self.moment)
         return None if verdict is None else bool(verdict)
 
-    def _answered(self, section: CompiledSection, one: CompiledQuestion, draft: _Draft) -> QuestionOutcome:
+    def _answered(self, section: CompiledSection, one: CompiledQuestion, draft: _Draft) -> "_Answer":
         shelf = self.situation.shelf
         field = shelf.known(one.field) if shelf else one.field
         stored = (draft.member if section.section.repeat else self.situation.stored).get(field.key)
-        name = f"{one.id}.{draft.id}" if draft.id else one.id
-        verdict, because = self._counts(section, one, draft, stored)
-        offered = field.options and self._offered(one, draft.row)
-        outcome = QuestionOutcome(name, one.question, field, verdict, because, offered=offered or (), stored=stored)
-        if verdict is not True:
-            return outcome
-        given = None if one.question.hidden else self.answers.get(name)
-        raw = self._initial(one, field, stored) if given is None else given
-        tidy = tidied(raw, one.question.tidy)
-        outcome = replace(outcome, raw=tidy, tidied=tidy != raw.strip() and tidy != raw)
+        found = _Answer(f"{one.id}.{draft.id}" if draft.id else one.id, field, stored)
+        found.verdict, found.because = self._counts(section, one, draft, stored)
+        if field.options:
+            found.offered = self._offered(one, draft.row)
+        if found.verdict is not True:
+            return found
+        self._read(one, found)
+        if one.stores:
+            self._note(section, draft, field.key, found.value)
+        return found
+
+    def _read(self, one: CompiledQuestion, found: "_Answer") -> None:
+        """Read what was answered, or what the question begins with."""
+        question, field = one.question, found.field
+        given = None if question.hidden else self.answers.get(found.id)
+        raw = self._initial(one, field, found.stored) if given is None else given
+        if question.tidy:
+            found.raw = tidied(raw, question.tidy)
+            found.tidied = found.raw not in (raw, raw.strip())
+        else:
+            found.raw = raw
         try:
-            value = field.parse(tidy, shelf)
-            field.refuse_retired(value, stored)
-            _refuse_hidden(value, field, outcome.offered, stored)
+            value = field.parse(found.raw, self.situation.shelf)
+            if field.options and value is not None:
+                field.refuse_retired(value, found.stored)
+                _refuse_hidden(value, found.offered, found.stored)
+            found.value = value
         except ValueError as problem:
-            message = problem.args[0] if problem.args else str(problem)
-            trouble = "" if one.question.hidden else "unreadable"
-            outcome = replace(outcome, trouble=trouble, message=message if trouble else "")  # type: ignore[arg-type]  # one of two literals
-            value = None
-        outcome = replace(outcome, value=value)
-        if field.stores:
-            self._note(section, draft, field.key, value)
-        return outcome
+            if not question.hidden:
+                found.trouble = "unreadable"
+                found.message = problem.args[0] if problem.args else str(problem)
 
     def _note(self, section: CompiledSection, draft: _Draft, key: str, value: Value) -> None:
         if section.section.repeat:
@@ -184,15 +207,18 @@ class _Work:
     def _counts(
         self, section: CompiledSection, one: CompiledQuestion, draft: _Draft, stored: Value
     ) -> tuple[bool | None, Because]:
-        around = self._shows(section)
-        if around is not True:
-            return around, "section"
-        verdict = self._verdict(one.show, draft.row)
-        if verdict is not True:
-            return verdict, "rule"
+        if section.show is not None:
+            around = self._shows(section)
+            if around is not True:
+                return around, "section"
+        if one.show is not None:
+            verdict = self._verdict(one.show, draft.row)
+            if verdict is not True:
+                return verdict, "rule"
         if one.question.only_if_unknown and stored is not None:
             return False, "known"
-        if not section.section.repeat and one.field.key in self.situation.locked and one.field.key != "email":
+        locked = self.situation.locked
+        if locked and not section.section.repeat and one.field.key in locked and one.field.key != "email":
             return False, "locked"
         return True, "hidden" if one.question.hidden else ""
 
@@ -278,27 +304,45 @@ class _Work:
         return Filling(draft.id, tuple(items), draft.record_id, draft.row)
 
     def _judged(self, one: CompiledQuestion, draft: _Draft) -> QuestionOutcome:
-        outcome = draft.found[one.id]
-        question, field = one.question, outcome.field
-        required = field.stores and (field.required if question.required is None else question.required)
-        if one.required is not None and field.stores:
+        found = draft.found[one.id]
+        question, field = one.question, found.field
+        required = one.insists
+        if one.required is not None and one.stores:
             required = self._verdict(one.required, draft.row) is True
-        outcome = replace(outcome, required=required)
-        if outcome.verdict is not True or outcome.trouble:
-            return outcome
-        if outcome.value is None:
-            if required and outcome.shows and not _kept_secret(field, outcome.stored):
-                return replace(outcome, trouble="missing", message=_MISSING.get(field.type_key, "Please answer this."))
-            return outcome
-        checks = tuple(self._checked(one, place, outcome, draft) for place in range(len(one.checks)))
-        outcome = replace(outcome, checks=checks, charges=self._charged(one, outcome, draft))
-        failed = next((check for check in checks if check.verdict is False), None)
-        if failed is not None and outcome.shows:
-            return replace(outcome, trouble="check", message=failed.message)
-        return outcome
+        trouble, message = found.trouble, found.message
+        checks: tuple[CheckOutcome, ...] = ()
+        charges: tuple[Charge, ...] = ()
+        if found.verdict is True and not trouble:
+            if found.value is None:
+                if required and not question.hidden and not _kept_secret(field, found.stored):
+                    trouble, message = "missing", _MISSING.get(field.type_key, "Please answer this.")
+            else:
+                if one.checks:
+                    checks = tuple(self._checked(test, found, draft) for test in one.checks)
+                if one.charges:
+                    charges = self._charged(one, found, draft)
+                failed = next((check for check in checks if check.verdict is False), None)
+                if failed is not None and not question.hidden:
+                    trouble, message = "check", failed.message
+        return QuestionOutcome(
+            found.id,
+            question,
+            field,
+            found.verdict,
+            found.because,
+            found.raw,
+            found.value,
+            required,
+            found.offered,
+            found.tidied,
+            found.stored,
+            trouble,
+            message,
+            checks,
+            charges,
+        )
 
-    def _checked(self, one: CompiledQuestion, place: int, outcome: QuestionOutcome, draft: _Draft) -> CheckOutcome:
-        test = one.checks[place]
+    def _checked(self, test: CompiledCheck, outcome: "_Answer", draft: _Draft) -> CheckOutcome:
         verdict: bool | None = None
         if test.same:
             other = draft.found.get(test.same) or self._found(test.same)
@@ -307,7 +351,7 @@ class _Work:
             verdict = self._verdict(test.rule, draft.row)
         return CheckOutcome(test.check, verdict, test.message)
 
-    def _found(self, question_id: str) -> QuestionOutcome | None:
+    def _found(self, question_id: str) -> "_Answer | None":
         return next(
             (
                 drafts[0].found[question_id]
@@ -317,7 +361,7 @@ class _Work:
             None,
         )
 
-    def _charged(self, one: CompiledQuestion, outcome: QuestionOutcome, draft: _Draft) -> tuple[Charge, ...]:
+    def _charged(self, one: CompiledQuestion, outcome: "_Answer", draft: _Draft) -> tuple[Charge, ...]:
         found = []
         for surcharge, rule in one.charges:
             held = outcome.value if isinstance(outcome.value, tuple) else (outcome.value,)
@@ -333,10 +377,8 @@ class _Work:
         return tuple(found)
 
 
-def _refuse_hidden(value: Value, field: Field, offered: tuple[Option, ...], stored: Value) -> None:
+def _refuse_hidden(value: Value, offered: tuple[Option, ...], stored: Value) -> None:
     """Raise ValueError where an option is chosen that does not show here; who holds it may keep it."""
-    if not field.options or value is None:
-        return
     chosen = value if isinstance(value, tuple) else (value,)
     held = stored if isinstance(stored, tuple) else (stored,)
     shown = {option.stored_value for option in offered}

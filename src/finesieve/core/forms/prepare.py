@@ -54,8 +54,11 @@ class CompiledCheck:
 
 @dataclass(frozen=True, slots=True)
 class CompiledQuestion:
-    """A question with its field and its rules."""
+    """A question with its field and its rules. `insists` is whether it is required where no rule says."""
 
+    id: str
+    stores: bool
+    insists: bool
     question: Question
     field: Field
     show: Rule | None
@@ -63,10 +66,6 @@ class CompiledQuestion:
     options: Mapping[str, Rule]
     checks: tuple[CompiledCheck, ...]
     charges: tuple[tuple[Surcharge, Rule], ...]
-
-    @property
-    def id(self) -> str:
-        return self.question.id
 
 
 @dataclass(frozen=True, slots=True)
@@ -203,7 +202,11 @@ class _Maker:
     def question(self, question: Question, known: Field, world: World) -> CompiledQuestion:
         checks = [self.check(one, known, world) for one in question.checks]
         charges = [(one, self.rule(one.amount, world, None)) for one in question.surcharges]
+        insists = known.required if question.required is None else question.required
         return CompiledQuestion(
+            question.id,
+            known.stores,
+            known.stores and insists,
             question,
             known,
             self.rule(question.show_when, world),
@@ -261,12 +264,14 @@ def _sorted(ids: list[str], needs: Mapping[str, frozenset[str]]) -> list[str]:
 class Compiled:
     """A form with its sections compiled, and the order in which its units are worked out.
 
-    A unit is a question of a plain section, by its id, or a repeated section as a whole.
+    A unit is a question of a plain section, by its id, or a repeated section as a whole; `units` has them in
+    that order, without a question for a repeated section.
     """
 
     form: Form
     sections: tuple[CompiledSection, ...]
     order: tuple[str, ...]
+    units: tuple[tuple[CompiledSection, CompiledQuestion | None], ...]
 
 
 def unit_needs(sections: Iterable[CompiledSection], catalogue: Catalogue) -> dict[str, frozenset[str]]:
@@ -311,4 +316,10 @@ def compile_form(form: Form, catalogue: Catalogue, *, lasting: bool = False) -> 
     maker = _Maker(form, catalogue, catalogue.lasting_world if lasting else catalogue.world(PERSON))
     sections = tuple(maker.section(section) for section in form.sections)
     needs = unit_needs(sections, catalogue)
-    return Compiled(form, sections, tuple(_sorted(list(needs), needs)))
+    order = tuple(_sorted(list(needs), needs))
+    units: dict[str, tuple[CompiledSection, CompiledQuestion | None]] = {}
+    for section in sections:
+        units[section.section.id] = (section, None)
+        questions = () if section.section.repeat else section.items
+        units |= {item.id: (section, item) for item in questions if isinstance(item, CompiledQuestion)}
+    return Compiled(form, sections, order, tuple(units[unit] for unit in order))

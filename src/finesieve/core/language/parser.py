@@ -4,7 +4,7 @@ import re
 import unicodedata
 from dataclasses import dataclass
 from decimal import Decimal
-from functools import cache
+from functools import cache, lru_cache
 from typing import Any, Final
 
 from lark import Lark, Transformer, v_args
@@ -34,8 +34,9 @@ class Parsed:
     problems: tuple[Problem, ...] = ()
 
 
+@lru_cache(maxsize=2_048)
 def parse(text: str) -> Parsed:
-    """Read an expression. Never raises for any text."""
+    """Read an expression. Never raises for any text. What was read lately is remembered: trees do not change."""
     problems = _before_parsing(text)
     if problems:
         return Parsed(None, problems)
