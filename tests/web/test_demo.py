@@ -37,9 +37,9 @@ class Loading(unittest.TestCase):
             )
         scope = Scope(store(), workspace or 0, "A reader", "reader", lambda: NOW)
         catalogue = read_catalogue(scope)
-        self.assertEqual((len(catalogue.groups), len(catalogue.stored), len(catalogue.derived)), (3, 16, 4))
+        self.assertEqual((len(catalogue.groups), len(catalogue.stored), len(catalogue.derived)), (3, 18, 4))
         bench = read_bench(scope)
-        self.assertEqual((bench.people, bench.forms, bench.segments, bench.drafts, bench.broken), (2_000, 1, 3, (), ()))
+        self.assertEqual((bench.people, bench.forms, bench.segments, bench.drafts, bench.broken), (2_000, 2, 3, (), ()))
         for segment in list_segments(scope):
             view = read_segment(scope, segment.id)
             assert segment.people is not None

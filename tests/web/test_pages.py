@@ -231,10 +231,53 @@ class BadInput(unittest.TestCase):
         for path in Path(finesieve.__file__).parent.rglob("*.html"):
             names |= set(re.findall(r'name="([a-z_]+)"', path.read_text()))
         cls.names = sorted(
-            names | {"order", "move", "clauses", "c0_key", "c0_relation", "c0_value", "c0_quoted", "a_q1", "v_zone"}
+            names
+            | {"order", "move", "clauses", "c0_key", "c0_relation", "c0_value", "c0_quoted", "a_q1", "v_zone"}
+            | {
+                "show_when",
+                "show_when_clauses",
+                "show_when_c0_key",
+                "show_when_c0_relation",
+                "show_when_c0_value",
+                "required_when",
+            }
+            | {
+                "checks",
+                "check0_kind",
+                "check0_low",
+                "check0_high",
+                "check0_pattern",
+                "check0_low_way",
+                "check0_low_day",
+                "check_kind",
+            }
+            | {
+                "check0_low_amount",
+                "check0_expression",
+                "check0_check_id",
+                "charges",
+                "charge0_label",
+                "charge0_amount",
+                "flag",
+                "when0",
+            }
+            | {
+                "repeat",
+                "least",
+                "most",
+                "count",
+                "as_person",
+                "as_day",
+                "as_level",
+                "as_page",
+                "case",
+                "a_s1",
+                "a_q2",
+                "language",
+            }
         )
 
-    @settings(max_examples=250, deadline=None, derandomize=True, database=None, suppress_health_check=list(HealthCheck))
+    @settings(max_examples=500, deadline=None, derandomize=True, database=None, suppress_health_check=list(HealthCheck))
     @given(st.data())
     def test_generated_posts_get_a_clear_answer(self, data: st.DataObject) -> None:
         """Missing, surplus, oversized, wrongly typed or hostile inputs never give 5xx, on any route."""
@@ -257,6 +300,14 @@ class BadInput(unittest.TestCase):
                 "1,2,3",
                 "add",
                 "remove:0",
+                "show_when_add",
+                "addcheck",
+                "dropcharge:0",
+                "range",
+                "date",
+                "condition",
+                "before",
+                "zone",
                 "\U0001f331",
             ]
         )
