@@ -142,9 +142,11 @@ function offered(words, what) {
   }
   if (!part) return [];
   const begins = words.filter((one) => one.text.toLowerCase().startsWith(part) && one.text.toLowerCase() !== part);
-  const holds = words.filter((one) => !one.text.toLowerCase().startsWith(part) && part.length > 2 && one.text.toLowerCase().includes(part));
+  const holds = what.asked ? words.filter((one) => !one.text.toLowerCase().startsWith(part) && one.text.toLowerCase().includes(part)) : [];
   return [...begins, ...holds];
 }
+// Whether what was typed is a word already: then nothing is chosen before one chooses.
+const whole = (words, what) => words.some((one) => one.text.toLowerCase().split(" ").includes(what.part.toLowerCase()));
 
 const completion = { list: null, editor: null, items: [], here: 0, part: "" };
 function closeCompletion() {
@@ -153,16 +155,17 @@ function closeCompletion() {
   completion.list = completion.editor = null;
 }
 function mark(here) {
-  completion.here = (here + completion.items.length) % completion.items.length;
+  completion.here = here === -1 ? -1 : (here + completion.items.length) % completion.items.length;
   [...completion.list.children].forEach((item, place) => item.setAttribute("aria-selected", String(place === completion.here)));
+  if (here === -1) return;
   completion.list.children[completion.here].scrollIntoView({ block: "nearest" });
   completion.editor.setAttribute("aria-activedescendant", `completion-${completion.here}`);
 }
-async function complete(editor) {
+async function complete(editor, asked = false) {
   const words = await wordsFor(editor);
   if (document.activeElement !== editor || editor.readOnly) return;
   const what = begun(editor.value.slice(0, editor.selectionStart));
-  const items = what ? offered(words, what).slice(0, 9) : [];
+  const items = what ? offered(words, { ...what, asked }).slice(0, 9) : [];
   closeCompletion();
   if (!items.length) return;
   const list = document.createElement("ul");
@@ -186,7 +189,7 @@ async function complete(editor) {
   Object.assign(completion, { list, editor, items, part: what.part });
   editor.setAttribute("aria-controls", "completion");
   editor.setAttribute("aria-autocomplete", "list");
-  mark(0);
+  mark(whole(words, what) && !asked ? -1 : 0);
 }
 function take() {
   const { editor, items, here, part } = completion;
@@ -207,11 +210,11 @@ document.addEventListener("focusout", (event) => { if (event.target === completi
 document.addEventListener("keydown", (event) => {
   const editor = event.target;
   if (!editor.matches?.("textarea[data-expression]")) return;
-  if (event.key === " " && event.ctrlKey) { event.preventDefault(); complete(editor); return; }
+  if (event.key === " " && event.ctrlKey) { event.preventDefault(); complete(editor, true); return; }
   if (!completion.list) return;
   if (event.key === "ArrowDown") { event.preventDefault(); mark(completion.here + 1); }
-  else if (event.key === "ArrowUp") { event.preventDefault(); mark(completion.here - 1); }
-  else if (event.key === "Enter" || event.key === "Tab") { event.preventDefault(); take(); }
+  else if (event.key === "ArrowUp") { event.preventDefault(); mark(completion.here <= 0 ? completion.items.length - 1 : completion.here - 1); }
+  else if ((event.key === "Enter" || event.key === "Tab") && completion.here >= 0) { event.preventDefault(); take(); }
   else if (event.key === "Escape") { event.stopPropagation(); closeCompletion(); }
 }, true);
 

@@ -128,6 +128,8 @@ class Page:
         def pressed() -> bool:
             found = self.driver.execute_script(_FIND, css, words)
             if found is not None:
+                # The driver takes what lies under the band for being in view.
+                self.driver.execute_script("arguments[0].scrollIntoView({block: 'nearest'})", found)
                 found.click()
             return found is not None
 

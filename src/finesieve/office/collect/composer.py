@@ -1,6 +1,6 @@
 """The composer: a form as it will look, the settings of what is chosen in the Margin."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from typing import Any, Literal
 
 from fastapi import APIRouter, Request
@@ -75,8 +75,7 @@ def composer(
     """The page; `typed` is what was typed into the chosen part and is not saved."""
     place = chosen or request.query_params.get("q", "")
     part: Part | None = view.document.section(place) or view.document.item(place)
-    as_text = frozenset(request.query_params.get("text", "").split(","))
-    stored = stored_part(view, part, as_text) if part else None
+    stored = stored_part(view, part, _as_text(request)) if part else None
     return page(
         request,
         desk,
@@ -93,7 +92,6 @@ def composer(
         said=_sentences(view),
         messages=messages or {},
         texts=texts or {},
-        flip=_flip(desk, view, place, as_text),
         checks=_check_words(view),
         check_kinds=_kinds(view, part),
         languages=OFFERED_LANGUAGES,
@@ -141,15 +139,16 @@ def _kinds(view: FormView, part: Part | None) -> dict[str, str]:
     return {kind: CHECK_KINDS[kind] for kind in kinds if kind != "named" or library & set(kinds)}
 
 
-def _flip(desk: Desk, view: FormView, place: str, as_text: frozenset[str]) -> Callable[[str], str]:
-    """The address that shows one rule the other way."""
+def _with_text(desk: Desk, form_id: int, place: str, names: frozenset[str]) -> str:
+    """The address of a part with these rules shown as text."""
+    text = f"&text={','.join(sorted(names))}" if names else ""
+    return desk.path(f"collect/{form_id}?q={place}{text}")
 
-    def flip(name: str) -> str:
-        shown = sorted((as_text ^ {name}) - {""})
-        text = f"&text={','.join(shown)}" if shown else ""
-        return desk.path(f"collect/{view.id}?q={place}{text}")
 
-    return flip
+def _as_text(request: Request) -> frozenset[str]:
+    """The rules that the address wants as text; names of inputs only."""
+    asked = request.query_params.get("text", "")[:400].split(",")
+    return frozenset(name for name in asked if name.replace("_", "").isalnum() and name.isascii())
 
 
 def _others(desk: Desk, view: FormView, part: Part | None) -> dict[str, Any]:
@@ -279,10 +278,12 @@ def save_part(request: Request, desk: DeskHere, form_id: int, place: str, form: 
             overtaken=str(problem) if isinstance(problem, Overtaken) else "",
             status=409 if isinstance(problem, Overtaken) else 422,
         )
+    flipped = form.one("action").removeprefix("flip:") if form.one("action").startswith("flip:") else ""
     if typed.pending:
+        typed = typed.flipped(flipped)
         return composer(request, desk, read_form(desk.scope, form_id), chosen=place, typed=typed)
-    text = f"&text={request.query_params['text']}" if request.query_params.get("text") else ""
-    return back_with(desk.path(f"collect/{form_id}?q={place}{text}"), change)
+    names = _as_text(request) ^ ({flipped} if flipped in typed.rules else set())
+    return back_with(_with_text(desk, form_id, place, names), change)
 
 
 def _posted(view: FormView, part: Part, form: PostedForm) -> TypedPart:

@@ -58,6 +58,10 @@ class TypedPart:
         """A plain input; "" where there is none."""
         return self.values.get(name, "")
 
+    def flipped(self, name: str) -> "TypedPart":
+        """The same with one rule shown the other way."""
+        return replace(self, rules={**self.rules, name: self.rules[name].flipped()}) if name in self.rules else self
+
     def with_problems(self, name: str, problems: tuple[Problem, ...]) -> "TypedPart":
         """The same with what is wrong with one rule."""
         if name not in self.rules:
@@ -212,7 +216,11 @@ def posted_question(view: FormView, question: Question, form: PostedForm) -> Typ
 def _posted_list(form: PostedForm, what: str) -> list[dict[str, str]]:
     """Checks or surcharges by place, with one added or dropped where a button says so."""
     count = min(whole_number(form.one(f"{what}s")) or 0, 20)
-    found = [form.values(f"{what}{place}_") for place in range(count)]
+    # The words of a condition's sentence are read by its rule editor.
+    found = [
+        {name: text for name, text in form.values(f"{what}{place}_").items() if not name.startswith("expression_")}
+        for place in range(count)
+    ]
     action, _, which = form.one("action").partition(":")
     place = whole_number(which)
     if action == f"add{what}":

@@ -27,6 +27,10 @@ class RuleEditor:
         """Whether nothing is lacking in its sentence."""
         return self.as_text or self.sentence.complete
 
+    def flipped(self) -> "RuleEditor":
+        """The same the other way: as text, or as a sentence."""
+        return stored_rule(self.name, self.label, self.text, self.words, as_text=not self.as_text)
+
     def with_problems(self, problems: Sequence[Problem]) -> "RuleEditor":
         """The same with what is wrong with it."""
         return replace(self, problems=tuple(problems))
@@ -42,5 +46,7 @@ def posted_rule(form: PostedForm, name: str, label: str, words: Vocabulary) -> R
     if f"{name}_clauses" in form:
         sentence = read_sentence(form, words, f"{name}_")
         return RuleEditor(name, label, words, sentence.expression(words), sentence)
+    if name not in form:
+        return stored_rule(name, label, "", words, as_text=False)
     text = form.one(name).strip()
     return RuleEditor(name, label, words, text, draft_from_text(text, words), as_text=True)
