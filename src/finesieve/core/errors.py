@@ -69,11 +69,15 @@ class Conflict(FineSieveError):
 
 
 class Overtaken(Conflict):
-    """Somebody else, `by`, has changed the very same thing first; both are to be shown."""
+    """Somebody else, `by`, has changed the very same thing first; both are to be shown.
 
-    def __init__(self, message: str, by: str) -> None:
-        super().__init__(message)
+    `changes` says what they changed: (what, how it was, how it is now) each.
+    """
+
+    def __init__(self, by: str, changes: Sequence[tuple[str, str, str]] = ()) -> None:
+        super().__init__(f"{by} has changed this meanwhile. Your change was not made.")
         self.by = by
+        self.changes = tuple(changes)
 
 
 class TooOften(FineSieveError):

@@ -4,9 +4,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Final
 
-from sqlmodel import col, select
+from sqlmodel import col, func, select
 
-from finesieve.core.errors import Conflict, NotAllowed, NotFound
+from finesieve.core.errors import Conflict, NotAllowed, NotFound, Overtaken
 from finesieve.services.scope import Scope, Unit
 from finesieve.store.catalogue import field_from_row, not_unique_column, touch, unique_column
 from finesieve.store.tables import (
@@ -29,13 +29,16 @@ from finesieve.store.tables import (
 
 __all__ = [
     "ChangeLine",
-    "foreign_changes",
     "keep_unique",
+    "last_change",
     "read_change",
     "record_change",
     "redoable_change",
+    "refuse_overtaken",
+    "refuse_overtaking",
     "register",
     "restore",
+    "said_changes",
     "snapshot",
     "undo_change",
     "undoable_change",
@@ -300,6 +303,57 @@ def read_change(scope: Scope, change_id: int) -> ChangeLine | None:
         return None if row is None else ChangeLine(change_id, row.label, row.undone)
 
 
+def last_change(scope: Scope, entity: str, entity_id: int) -> int:
+    """The id of the last change of a thing, 0 for none: what a page has seen of it."""
+    with scope.transaction("reader") as unit:
+        query = select(func.max(DefinitionChange.id)).where(
+            col(DefinitionChange.entity) == entity, col(DefinitionChange.entity_id) == entity_id
+        )
+        return unit.session.exec(query).one() or 0
+
+
+def refuse_overtaken(unit: Unit, entity: str, entity_id: int, seen: int | None) -> None:
+    """Raise Overtaken where somebody else has changed a thing since the page that had `seen` its last change.
+
+    None stands for a change that was not made on a page.
+    """
+    if seen is None:
+        return
+    query = (
+        select(DefinitionChange)
+        .where(
+            col(DefinitionChange.entity) == entity,
+            col(DefinitionChange.entity_id) == entity_id,
+            col(DefinitionChange.id) > seen,
+            col(DefinitionChange.actor) != unit.actor,
+        )
+        .order_by(col(DefinitionChange.id))
+    )
+    rows = unit.session.exec(query).all()
+    if rows:
+        raise Overtaken(rows[-1].actor, said_changes(rows[0].before, rows[-1].after))
+
+
+def said_changes(before: Any, after: Any) -> list[tuple[str, str, str]]:
+    """What differs between two snapshots of parts by name, in words."""
+    old, new = before or {}, after or {}
+    return [
+        (name.replace("_", " "), _said(old.get(name)), _said(new.get(name)))
+        for name in dict.fromkeys((*old, *new))
+        if old.get(name) != new.get(name)
+    ]
+
+
+def _said(value: Any) -> str:
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, dict):
+        return ", ".join(f"{name.replace('_', ' ')} {_said(part)}" for name, part in value.items())
+    if isinstance(value, list):
+        return ", ".join(_said(part.get("label", part) if isinstance(part, dict) else part) for part in value)
+    return str(value) if value not in (None, "") else "nothing"
+
+
 _TAKEN: Final = ("Took back: ", "Brought back: ")
 
 
@@ -332,12 +386,14 @@ def _last_change(scope: Scope, entity: str, entity_id: int, *, undone: bool) -> 
         return None if row is None else ChangeLine(row.id or 0, row.label, row.undone)
 
 
-def foreign_changes(unit: Unit, entity: str, entity_id: int, count: int) -> bool:
-    """Whether one of the last `count` changes of a thing was made by somebody else."""
+def refuse_overtaking(unit: Unit, entity: str, entity_id: int, count: int) -> None:
+    """Raise Overtaken where one of the last `count` changes of a thing was made by somebody else."""
     last = (
-        select(DefinitionChange.actor)
+        select(DefinitionChange)
         .where(col(DefinitionChange.entity) == entity, col(DefinitionChange.entity_id) == entity_id)
         .order_by(col(DefinitionChange.id).desc())
         .limit(count)
     )
-    return any(actor != unit.actor for actor in unit.session.exec(last).all())
+    rows = [row for row in unit.session.exec(last).all() if row.actor != unit.actor]
+    if rows:
+        raise Overtaken(rows[0].actor, said_changes(rows[-1].before, rows[0].after))

@@ -152,7 +152,7 @@ def _refuse_overtaking(unit: Unit, row: FormRow, behind: int, place: str | None)
     )
     for change in unit.session.exec(last).all():
         if change.actor != unit.actor and _touched(change, place):
-            raise Overtaken(f"{change.actor} has changed this meanwhile. Your change was not made.", change.actor)
+            raise Overtaken(change.actor)
 
 
 def _touched(change: DefinitionChange, place: str | None) -> bool:

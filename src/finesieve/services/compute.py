@@ -15,7 +15,7 @@ from finesieve.core.language.tree import Name, walk
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Type
 from finesieve.services.awaiting import awaited_in
-from finesieve.services.changes import record_change, snapshot
+from finesieve.services.changes import record_change, refuse_overtaken, snapshot
 from finesieve.services.fields import free_key, next_position
 from finesieve.services.inputs import Input
 from finesieve.services.lines import worked_out
@@ -200,16 +200,18 @@ def create_derived(scope: Scope, asked: DerivedInput) -> int:
         return row.id or 0
 
 
-def change_derived(scope: Scope, field_id: int, asked: DerivedInput) -> int:
+def change_derived(scope: Scope, field_id: int, asked: DerivedInput, seen: int | None = None) -> int:
     """Change a derived field; gives the id for undoing.
 
     Raises InvalidExpression for a formula with problems or whose type breaks
-    what is built on it.
+    what is built on it, and Overtaken where somebody else has changed it since
+    the change that was `seen`.
     """
     with scope.transaction("editor") as unit:
         field = unit.catalogue.by_id.get(field_id)
         if field is None or not field.derived:
             raise NotFound("There is no such derived field.")
+        refuse_overtaken(unit, "field", field_id, seen)
         checked = _checked(unit, asked.formula, field.key, field.about)
         if checked.problems:
             raise InvalidExpression(checked.problems, "formula")

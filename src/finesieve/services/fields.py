@@ -18,7 +18,7 @@ from finesieve.core.fields.keys import key_from_label, key_problem
 from finesieve.core.fields.options import Option, option_to_json, options_from_lines
 from finesieve.core.fields.settings import SETTINGS, FieldSettings
 from finesieve.core.fields.types import TYPES
-from finesieve.services.changes import keep_unique, record_change, snapshot
+from finesieve.services.changes import keep_unique, record_change, refuse_overtaken, snapshot
 from finesieve.services.inputs import Input, explain_errors
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.usage import Use, uses_of
@@ -226,16 +226,18 @@ def next_position(unit: Unit, group_id: int) -> int:
     return (last or 0) + 1
 
 
-def change_field(scope: Scope, field_id: int, asked: FieldInput) -> int:
+def change_field(scope: Scope, field_id: int, asked: FieldInput, seen: int | None = None) -> int:
     """Change label, help, required, unit, options and settings of a field; gives the id for undoing.
 
     Raises InvalidInput where an option goes that people hold or an expression
     names, where a setting will not do, and where two have the same value of
     what is to be unique. The key stays as it was made; the type is changed by
-    `services.reshape`.
+    `services.reshape`. Raises Overtaken where somebody else has changed it since
+    the change that was `seen`.
     """
     with scope.transaction("editor") as unit:
         field = field_of(unit.catalogue, field_id)
+        refuse_overtaken(unit, "field", field_id, seen)
         if field.derived:
             raise InvalidInput({"": "A derived field is changed where it is computed."})
         asked = asked.model_copy(update={"type_key": field.type_key})

@@ -10,7 +10,7 @@ from pydantic import Field as Bounds
 from sqlmodel import col, func, select
 
 from finesieve.core.catalogue import Catalogue
-from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotFound
+from finesieve.core.errors import InvalidExpression, InvalidInput, NotFound
 from finesieve.core.fields.definition import Field
 from finesieve.core.language.printer import print_expression
 from finesieve.core.language.problems import Problem
@@ -20,7 +20,7 @@ from finesieve.core.language.typed import Typed
 from finesieve.core.sieve.meshes import Tray, meshes, trays
 from finesieve.core.values import Type, Value
 from finesieve.services.awaiting import awaited_in
-from finesieve.services.changes import foreign_changes, record_change, snapshot
+from finesieve.services.changes import record_change, refuse_overtaking, snapshot
 from finesieve.services.inputs import Input
 from finesieve.services.people import PeoplePage, people_page
 from finesieve.services.scope import Scope, Unit
@@ -236,13 +236,13 @@ def create_segment(scope: Scope, name: str) -> int:
 def change_segment(scope: Scope, segment_id: int, revision: int, asked: SegmentInput) -> int:
     """Change name, description and condition; gives the id for undoing.
 
-    Raises InvalidExpression for a condition with problems, Conflict where
+    Raises InvalidExpression for a condition with problems, Overtaken where
     somebody else has changed it meanwhile.
     """
     with scope.transaction("editor") as unit:
         row = _segment(unit, segment_id, lock=True)
-        if row.revision != revision and foreign_changes(unit, "segment", segment_id, abs(row.revision - revision)):
-            raise Conflict("Somebody else has changed this segment meanwhile. Load it again; your change was not made.")
+        if row.revision != revision:
+            refuse_overtaking(unit, "segment", segment_id, abs(row.revision - revision))
         if asked.expression:
             problems = unit.catalogue.check(asked.expression, expect="yes_no").problems
             if problems:

@@ -6,7 +6,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.catalogue import Catalogue
-from finesieve.core.errors import InvalidInput
+from finesieve.core.errors import InvalidInput, Overtaken
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON
 from finesieve.core.language.checker import say_kind
 from finesieve.core.language.functions import FUNCTIONS
@@ -14,6 +14,7 @@ from finesieve.core.language.problems import FIXABLE
 from finesieve.office.compute.marks import marked_text
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, back_with, page
+from finesieve.services.changes import last_change
 from finesieve.services.compute import (
     DerivedInput,
     DerivedView,
@@ -88,6 +89,7 @@ def _editor(
     typed: Mapping[str, str],
     messages: Mapping[str, str],
     status: int = 200,
+    overtaken: Overtaken | None = None,
 ) -> Response:
     key = view.field.key if view else ""
     catalogue = read_catalogue(desk.scope)
@@ -102,6 +104,8 @@ def _editor(
         title=view.field.label if view else "New derived field",
         sections=_sections(desk, view.field.id if view else 0),
         view=view,
+        seen=last_change(desk.scope, "field", view.field.id) if view else 0,
+        overtaken=overtaken,
         typed=typed,
         messages=messages,
         preview=preview,
@@ -173,8 +177,10 @@ def show_derived(request: Request, desk: DeskHere, field_id: int) -> Response:
 def save_derived(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Response:
     """Save a changed derived field."""
     try:
-        change = change_derived(desk.scope, field_id, _read(form.data))
-    except InvalidInput as problem:
+        change = change_derived(desk.scope, field_id, _read(form.data), whole_number(form.one("seen")))
+    except (InvalidInput, Overtaken) as problem:
         view = read_derived(desk.scope, field_id)
+        if isinstance(problem, Overtaken):
+            return _editor(request, desk, view, {**_NEW, **form.data}, {}, 409, problem)
         return _editor(request, desk, view, {**_NEW, **form.data}, problem.messages, 422)
     return back_with(desk.path(f"compute/{field_id}"), change)

@@ -7,7 +7,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.catalogue import Catalogue
-from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.core.errors import InvalidInput, NotFound, Overtaken
 from finesieve.core.fields.about import ABOUTS, HOUSE, PERSON, record_about, record_type_of
 from finesieve.core.fields.definition import Field, twin_of
 from finesieve.core.fields.families.choices import country_codes, country_name
@@ -19,6 +19,7 @@ from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.asking import forms_asking, set_forms_asking
+from finesieve.services.changes import last_change
 from finesieve.services.define import GroupInput, create_group, read_catalogue, read_field
 from finesieve.services.deletion import delete_field, plan_deletion, restore_field
 from finesieve.services.exports import values_as_csv
@@ -161,6 +162,7 @@ def _field_page(
     typed: Mapping[str, Any] | None,
     messages: Mapping[str, str],
     status: int = 200,
+    overtaken: Overtaken | None = None,
 ) -> Response:
     view = read_field(desk.scope, field_id)
     field = view.field
@@ -183,6 +185,8 @@ def _field_page(
         title=field.label,
         sections=sections(desk, catalogue, f"records/{record_type}" if record_type else str(field.group_id)),
         view=view,
+        seen=last_change(desk.scope, "field", field_id),
+        overtaken=overtaken,
         reading=read_values_of(desk.scope, field_id),
         typed={**stored, **(typed or {})},
         messages=messages,
@@ -241,13 +245,16 @@ def save_field(request: Request, desk: DeskHere, field_id: int, form: Posted) ->
     field = read_field(desk.scope, field_id).field
     data = _field_data(form, field.type_key)
     try:
-        change = change_field(desk.scope, field_id, read_input(FieldInput, data))
-    except InvalidInput as problem:
+        seen = whole_number(form.one("seen"))
+        change = change_field(desk.scope, field_id, read_input(FieldInput, data), seen)
+    except (InvalidInput, Overtaken) as problem:
         typed = {
             **form.data,
             "required": data["required"],
             "settings": {**field.settings.model_dump(), **data["settings"]},
         }
+        if isinstance(problem, Overtaken):
+            return _field_page(request, desk, field_id, typed, {}, 409, problem)
         return _field_page(request, desk, field_id, typed, problem.messages, 422)
     return back_with(desk.path(f"define/fields/{field_id}"), change)
 

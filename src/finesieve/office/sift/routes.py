@@ -5,7 +5,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response, StreamingResponse
 
-from finesieve.core.errors import InvalidExpression, InvalidInput
+from finesieve.core.errors import InvalidExpression, InvalidInput, Overtaken
 from finesieve.core.language.problems import FIXABLE
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, back_with, page
@@ -104,11 +104,12 @@ def _segment_page(
     typed: Mapping[str, str] | None = None,
     problems: object = (),
     messages: Mapping[str, str] | None = None,
+    overtaken: Overtaken | None = None,
     status: int = 200,
 ) -> Response:
     words = words_about_people(view.catalogue)
     drafts = sentence.drafts if sentence else [draft_of(mesh.clause, words) for mesh in view.meshes]
-    as_text = request.query_params.get("as") == "text" or bool(problems or view.problems)
+    as_text = request.query_params.get("as") == "text" or bool(problems or view.problems or overtaken)
     stored = {"name": view.name, "description": view.description, "expression": view.expression}
     return page(
         request,
@@ -122,6 +123,7 @@ def _segment_page(
         picture=draw_sieve(view.everyone, [mesh.tray for mesh in view.meshes]),
         as_text=as_text,
         typed=typed or stored,
+        overtaken=overtaken,
         problems=problems or view.problems,
         messages=messages or {},
         fixable=FIXABLE,
@@ -138,7 +140,17 @@ def save_meshes(request: Request, desk: DeskHere, segment_id: int, form: Posted)
     words = words_about_people(view.catalogue)
     sentence = read_sentence(form, words)
     asked = SegmentInput(name=view.name, description=view.description, expression=sentence.expression(words))
-    change = change_segment(desk.scope, segment_id, form.number("revision"), asked)
+    try:
+        change = change_segment(desk.scope, segment_id, form.number("revision"), asked)
+    except Overtaken as problem:
+        return _segment_page(
+            request,
+            desk,
+            read_segment(desk.scope, segment_id),
+            typed=asked.model_dump(),
+            overtaken=problem,
+            status=409,
+        )
     if sentence.complete:
         return back_with(desk.path(f"sift/{segment_id}"), change)
     return _segment_page(request, desk, read_segment(desk.scope, segment_id), sentence=sentence)
@@ -151,6 +163,9 @@ def save_segment(request: Request, desk: DeskHere, segment_id: int, form: Posted
     data = {"name": view.name, "description": view.description, "expression": view.expression} | dict(form.data)
     try:
         change = change_segment(desk.scope, segment_id, form.number("revision"), read_input(SegmentInput, data))
+    except Overtaken as problem:
+        view = read_segment(desk.scope, segment_id)
+        return _segment_page(request, desk, view, typed=data, overtaken=problem, status=409)
     except InvalidInput as problem:
         problems = problem.problems if isinstance(problem, InvalidExpression) else ()
         return _segment_page(request, desk, view, typed=data, problems=problems, messages=problem.messages, status=422)
