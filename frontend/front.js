@@ -7,12 +7,16 @@ document.addEventListener("focusout", (event) => {
   const question = event.target.closest("[data-question]");
   if (!question || question.contains(event.relatedTarget)) return;
   const form = question.closest("[data-answers]");
-  const touched = form.querySelector("#touched");
-  const names = new Set(touched.value.split(" ").filter(Boolean));
-  names.add(question.dataset.question);
-  touched.value = [...names].join(" ");
+  left(form).add(question.dataset.question);
+  form.querySelector("#touched").value = [...left(form)].join(" ");
   form.dispatchEvent(new CustomEvent("answered"));
 });
+
+// The questions that were left, kept with the form: an answer that was under way does not know of the latest.
+function left(form) {
+  form.leftQuestions ??= new Set(form.querySelector("#touched").value.split(" ").filter(Boolean));
+  return form.leftQuestions;
+}
 
 // What was typed is kept in this window until it was sent, so that going away and coming back loses nothing.
 const place = () => `answers:${location.pathname.replace(/\/(thanks|confirm)$/, "")}`;
@@ -57,5 +61,12 @@ document.addEventListener("DOMContentLoaded", () => {
 });
 document.addEventListener("htmx:after:swap", () => {
   const form = document.querySelector("[data-answers]");
-  if (form) bringBack(form);
+  if (!form) return;
+  const touched = form.querySelector("#touched");
+  const known = new Set(touched.value.split(" "));
+  if ([...left(form)].some((name) => !known.has(name))) {
+    touched.value = [...left(form)].join(" ");
+    form.dispatchEvent(new CustomEvent("answered"));
+  }
+  bringBack(form);
 });

@@ -241,7 +241,9 @@ class EveryPage(unittest.TestCase):
         change_segment(colleague, view.id, view.revision, asked)
         try:
             page.fill("#name", "Plots of Maud" + Keys.ENTER)
-            page.until_text("body", "Somebody else has changed this segment meanwhile")
+            page.until_text(".overtaken", "Corin Yeo has changed this meanwhile")
+            page.until_text(".overtaken", "Large plots became Plots of Corin")
+            self.assertEqual(page.one("#name").get_attribute("value"), "Plots of Maud")
             self.assertEqual(read_segment(colleague, view.id).name, "Plots of Corin")
         finally:
             view = read_segment(colleague, view.id)

@@ -152,12 +152,37 @@ class Membership(unittest.TestCase):
         page.until_text(".note.done", "Saved")
         page.press("Hidden: carries its value", "label")
         page.until_text(".question.on .question-label", "hidden")
+        self.rearrange()
         document = read_form(self.house.scope, self.form).document
         self.assertEqual(len(document.questions), 30)
         self.assertEqual(sum(1 for _, part, _ in document.walk_rules() if part == "show_when"), 15)
         self.assertEqual(sum(len(question.checks) for question in document.questions), 12)
         self.assertEqual(page.violations(), [])
         self.assertEqual(page.overflows(), [])
+
+    def rearrange(self) -> None:
+        """By mouse into another section, and by keys back again; undo and redo, step by step."""
+        page = self.page
+        page.open(self.base)
+
+        def order() -> list[str]:
+            section = read_form(self.house.scope, self.form).document.sections[1]
+            return [item.id for item in section.items]
+
+        before = order()
+        page.driver.execute_script("document.querySelector('[data-section=s4]').scrollIntoView({block: 'center'})")
+        page.drag("[data-section=s4] li:first-child .dots", "[data-section=s3] li:last-child")
+        page.until_text(".problem", "This question is about something else")
+        self.assertEqual(order(), before)
+        page.open(self.base)
+        page.press("", '[aria-label="Move Came from down"]')
+        page.until_text(".note.done", "Reordered")
+        page.press("Undo", ".undo-pair button")
+        page.wait(lambda: page.all(".undo-pair form:nth-child(2) button:not([disabled])"), "that it can be redone")
+        page.press("Redo", ".undo-pair button")
+        page.wait(lambda: page.all(".undo-pair form:nth-child(2) button[disabled]"), "that it is redone")
+        labels = [item.id for item in read_form(self.house.scope, self.form).document.sections[0].items]
+        self.assertLess(labels.index(self.ids["Terms read"]), labels.index(self.ids["Came from"]))
 
     def by_label(self) -> dict[str, str]:
         view = read_form(self.house.scope, self.form)
@@ -324,6 +349,8 @@ class Membership(unittest.TestCase):
         self.answers(("Email", "rowan"))
         page.press("Send", "button.send")
         page.until_text("#summary", "2 answers need another look")
+        focused = page.driver.execute_script("return document.activeElement.id")
+        self.assertEqual(focused, self.ids["Email"], "the focus is on the first answer that is wrong")
         self.answers(
             ("Email", "rowan@x.example"),
             ("Terms read", "yes"),

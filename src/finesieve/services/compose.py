@@ -1,22 +1,20 @@
 """Composing: changes of a form's draft, each of which can be taken back."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
-from pydantic import BaseModel, TypeAdapter, ValidationError
 from pydantic import Field as Bounds
-from sqlmodel import col, select
+from pydantic import TypeAdapter, ValidationError
 
 from finesieve.core.catalogue import Catalogue
-from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotFound, Overtaken
+from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotFound
 from finesieve.core.forms.checks import Check
 from finesieve.core.forms.definition import Form, Question, Remark, Repeat, Section, Surcharge
 from finesieve.core.forms.problems import label_of, rule_problems
-from finesieve.services.changes import record_change, snapshot
 from finesieve.services.collect import form_of
+from finesieve.services.drafting import change_draft, item_added, section_named, sections_changed, with_item
 from finesieve.services.inputs import Input, explain_errors
 from finesieve.services.scope import Scope, Unit
-from finesieve.store.tables import DefinitionChange, FormRow
 
 __all__ = [
     "FormSettings",
@@ -107,100 +105,6 @@ class QuestionInput(Input):
 _CHECK: TypeAdapter[Check] = TypeAdapter(Check)
 
 
-# How a draft is changed -----------------------------------------------------------------------
-
-
-def _change(
-    scope: Scope,
-    form_id: int,
-    revision: int,
-    change: Callable[[Unit, Form], tuple[str, dict[str, Any]]],
-    place: str | None = None,
-) -> int:
-    """Change parts of the draft; gives the id for undoing.
-
-    `change` gives the words for what was done and the new parts. Raises NotFound,
-    InvalidInput where the document would not do, and Overtaken where somebody
-    else has changed the same place since the page of this revision was made;
-    with no place, where they have changed anything.
-    """
-    with scope.transaction("editor") as unit:
-        row = form_of(unit, form_id, lock=True)
-        if row.revision != revision:
-            _refuse_overtaking(unit, row, row.revision - revision, place)
-        before = snapshot(unit, "form", form_id)
-        draft = Form.model_validate(row.draft)
-        label, changes = change(unit, draft)
-        try:
-            document = Form.model_validate(draft.model_dump() | changes)
-        except ValidationError as error:
-            raise InvalidInput(explain_errors(error)) from None
-        row.draft = document.model_dump(mode="json")
-        unit.session.add(row)
-        change_id = record_change(unit, "form", form_id, label, before)
-        row.revision += 1 if change_id else 0
-        return change_id
-
-
-def _refuse_overtaking(unit: Unit, row: FormRow, behind: int, place: str | None) -> None:
-    """Raise Overtaken where one of the last changes was somebody else's and touched the same place."""
-    last = (
-        select(DefinitionChange)
-        .where(col(DefinitionChange.entity) == "form", col(DefinitionChange.entity_id) == row.id)
-        .order_by(col(DefinitionChange.id).desc())
-        .limit(abs(behind))
-    )
-    for change in unit.session.exec(last).all():
-        if change.actor != unit.actor and _touched(change, place):
-            raise Overtaken(change.actor)
-
-
-def _touched(change: DefinitionChange, place: str | None) -> bool:
-    if place is None:
-        return True
-    before, after = (Form.model_validate(document) for document in (change.before, change.after))
-    if place:
-        return _own(before, place) != _own(after, place)
-    return before.model_copy(update={"sections": ()}) != after.model_copy(update={"sections": ()})
-
-
-def _own(form: Form, place: str) -> BaseModel | None:
-    """A part without what stands in it."""
-    section = form.section(place)
-    return section.model_copy(update={"items": ()}) if section else form.item(place)
-
-
-def _sections(form: Form, change: Callable[[Section], Section]) -> dict[str, Any]:
-    return {"sections": [change(section) for section in form.sections]}
-
-
-def _with_item(form: Form, item_id: str, new: Question | Remark) -> dict[str, Any]:
-    def one(section: Section) -> Section:
-        items = tuple(new if item.id == item_id else item for item in section.items)
-        return section.model_copy(update={"items": items})
-
-    return _sections(form, one)
-
-
-def _added(form: Form, item: Question | Remark, section_id: str, after: str = "") -> dict[str, Any]:
-    def one(section: Section) -> Section:
-        if section.id != section_id:
-            return section
-        items = list(section.items)
-        place = next((place + 1 for place, known in enumerate(items) if known.id == after), len(items))
-        items.insert(place, item)
-        return section.model_copy(update={"items": tuple(items)})
-
-    return _sections(form, one)
-
-
-def _section(form: Form, section_id: str) -> Section:
-    found = form.section(section_id) if section_id else next(iter(form.sections[-1:]), None)
-    if found is None:
-        raise NotFound("There is no such section.")
-    return found
-
-
 # What a person does ---------------------------------------------------------------------------
 
 
@@ -210,7 +114,7 @@ def change_form_texts(scope: Scope, form_id: int, revision: int, asked: FormText
     def change(_unit: Unit, _form: Form) -> tuple[str, dict[str, Any]]:
         return f"Changed the texts of {asked.title}", asked.model_dump()
 
-    return _change(scope, form_id, revision, change, "")
+    return change_draft(scope, form_id, revision, change, "")
 
 
 def change_form_settings(scope: Scope, form_id: int, revision: int, asked: FormSettings) -> int:
@@ -225,7 +129,7 @@ def change_form_settings(scope: Scope, form_id: int, revision: int, asked: FormS
         changes["phrases"] = {key: texts for key, texts in form.phrases.items() if key in changes["languages"]}
         return f"Changed how {form.title} goes", changes
 
-    return _change(scope, form_id, revision, change, "")
+    return change_draft(scope, form_id, revision, change, "")
 
 
 def add_section(scope: Scope, form_id: int, revision: int, title: str = "") -> int:
@@ -235,7 +139,7 @@ def add_section(scope: Scope, form_id: int, revision: int, title: str = "") -> i
         section = Section(id=form.next_id("s"), title=title.strip()[:200])
         return "Added a section", {"sections": [*form.sections, section]}
 
-    return _change(scope, form_id, revision, change, "none")
+    return change_draft(scope, form_id, revision, change, "none")
 
 
 def change_section(scope: Scope, form_id: int, revision: int, section_id: str, asked: SectionInput) -> int:
@@ -246,7 +150,7 @@ def change_section(scope: Scope, form_id: int, revision: int, section_id: str, a
     """
 
     def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
-        old = _section(form, section_id)
+        old = section_named(form, section_id)
         _refuse_rule(unit.catalogue, form, None, "show_when", asked.show_when)
         repeat = _repeat(asked, form, unit.catalogue)
         types = (old.repeat.record_type if old.repeat else 0, repeat.record_type if repeat else 0)
@@ -255,10 +159,10 @@ def change_section(scope: Scope, form_id: int, revision: int, section_id: str, a
         new = old.model_copy(
             update={"title": asked.title, "intro": asked.intro, "show_when": asked.show_when, "repeat": repeat}
         )
-        changed = _sections(form, lambda section: new if section.id == section_id else section)
+        changed = sections_changed(form, lambda section: new if section.id == section_id else section)
         return f"Changed the section {asked.title or old.title}".strip(), changed
 
-    return _change(scope, form_id, revision, change, section_id)
+    return change_draft(scope, form_id, revision, change, section_id)
 
 
 def _repeat(asked: SectionInput, form: Form, catalogue: Catalogue) -> Repeat | None:
@@ -306,10 +210,10 @@ def add_question(
         question = Question(id=form.next_id("q"), field_id=field_id)
         if not form.sections:
             return f"Added the question {known.label}", {"sections": [Section(id="s1", items=(question,))]}
-        section = _section(form, section_id)
-        return f"Added the question {known.label}", _added(form, question, section.id, after)
+        section = section_named(form, section_id)
+        return f"Added the question {known.label}", item_added(form, question, section.id, after)
 
-    return _change(scope, form_id, revision, change, "none")
+    return change_draft(scope, form_id, revision, change, "none")
 
 
 def add_remark(
@@ -319,9 +223,9 @@ def add_remark(
 
     def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
         remark = Remark(kind=kind, id=form.next_id("t"), text=f"New {kind}")
-        return f"Added a {kind}", _added(form, remark, _section(form, section_id).id)
+        return f"Added a {kind}", item_added(form, remark, section_named(form, section_id).id)
 
-    return _change(scope, form_id, revision, change, "none")
+    return change_draft(scope, form_id, revision, change, "none")
 
 
 def change_remark(scope: Scope, form_id: int, revision: int, remark_id: str, asked: RemarkInput) -> int:
@@ -333,9 +237,9 @@ def change_remark(scope: Scope, form_id: int, revision: int, remark_id: str, ask
             raise NotFound("There is no such heading or note.")
         _refuse_rule(unit.catalogue, form, form.section_of(remark_id), "show_when", asked.show_when)
         new = Remark(id=remark_id, **asked.model_dump())
-        return f"Changed the {asked.kind}", _with_item(form, remark_id, new)
+        return f"Changed the {asked.kind}", with_item(form, remark_id, new)
 
-    return _change(scope, form_id, revision, change, remark_id)
+    return change_draft(scope, form_id, revision, change, remark_id)
 
 
 def change_question(scope: Scope, form_id: int, revision: int, question_id: str, asked: QuestionInput) -> int:
@@ -364,9 +268,9 @@ def change_question(scope: Scope, form_id: int, revision: int, question_id: str,
         except ValidationError as error:
             raise InvalidInput(explain_errors(error)) from None
         _refuse_rules(unit.catalogue, form, section, new)
-        return f"Changed the question {_label(unit, new)}", _with_item(form, question_id, new)
+        return f"Changed the question {_label(unit, new)}", with_item(form, question_id, new)
 
-    return _change(scope, form_id, revision, change, question_id)
+    return change_draft(scope, form_id, revision, change, question_id)
 
 
 def _refuse_rules(catalogue: Catalogue, form: Form, section: Section | None, new: Question) -> None:
@@ -419,11 +323,11 @@ def remove_part(scope: Scope, form_id: int, revision: int, place: str) -> int:
         label = f"Removed {label_of(form, unit.catalogue, place)}"
         if section is not None:
             return label, {"sections": [one for one in form.sections if one.id != place]}
-        return label, _sections(
+        return label, sections_changed(
             form, lambda one: one.model_copy(update={"items": tuple(i for i in one.items if i.id != place)})
         )
 
-    return _change(scope, form_id, revision, change, place)
+    return change_draft(scope, form_id, revision, change, place)
 
 
 def arrange(scope: Scope, form_id: int, revision: int, order: Sequence[str]) -> int:
@@ -450,7 +354,7 @@ def arrange(scope: Scope, form_id: int, revision: int, order: Sequence[str]) -> 
         _refuse_strangers(form, sections)
         return f"Reordered {form.title}", {"sections": sections}
 
-    return _change(scope, form_id, revision, change, "none")
+    return change_draft(scope, form_id, revision, change, "none")
 
 
 def _refuse_strangers(form: Form, sections: Sequence[Section]) -> None:
@@ -481,9 +385,9 @@ def copy_item(scope: Scope, form_id: int, revision: int, item_id: str, field_id:
         home = source.section_of(item_id) if not from_form else form.sections[-1] if form.sections else None
         if home is None:
             raise NotFound("There is no section to copy it to.")
-        return f"Copied {label_of(source, unit.catalogue, item_id)}", _added(form, made, home.id, item_id)
+        return f"Copied {label_of(source, unit.catalogue, item_id)}", item_added(form, made, home.id, item_id)
 
-    return _change(scope, form_id, revision, change, "none")
+    return change_draft(scope, form_id, revision, change, "none")
 
 
 def _copied(catalogue: Catalogue, form: Form, item: Question, field_id: int) -> Question:
@@ -507,12 +411,12 @@ def duplicate_section(scope: Scope, form_id: int, revision: int, section_id: str
     """Copy a section without its items, as each field is asked once a form; gives the id for undoing."""
 
     def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
-        old = _section(form, section_id)
+        old = section_named(form, section_id)
         made = old.model_copy(update={"id": form.next_id("s"), "title": f"{old.title} (copy)".strip(), "items": ()})
         place = form.sections.index(old) + 1
         return "Copied a section", {"sections": [*form.sections[:place], made, *form.sections[place:]]}
 
-    return _change(scope, form_id, revision, change, "none")
+    return change_draft(scope, form_id, revision, change, "none")
 
 
 def set_phrases(scope: Scope, form_id: int, revision: int, language: str, phrases: Mapping[str, str]) -> int:
@@ -525,4 +429,4 @@ def set_phrases(scope: Scope, form_id: int, revision: int, language: str, phrase
         kept = {key: text for key, text in texts.items() if text}
         return f"Translated {form.title}", {"phrases": {**form.phrases, language: kept}}
 
-    return _change(scope, form_id, revision, change, "none")
+    return change_draft(scope, form_id, revision, change, "none")

@@ -124,6 +124,7 @@ def _show(
     context = _context(shown, touched, set(everything), refused or {})
     summed_up = {*everything, *(refused or {})}
     context["wrong"] = [one for name, one in shown.here.items() if name in summed_up and context["messages"].get(name)]
+    context["first_wrong"] = context["wrong"][0].id if context["wrong"] else ""
     context["unasked"] = [one for name, one in shown.here.items() if name in shown.opened.unasked]
     return render(request, "front/signup/form.html", context, status)
 
@@ -141,6 +142,7 @@ def _context(shown: _Page, touched: list[str], everything: set[str], refused: Ma
         "carried": shown.carried,
         "asked_before": sorted(shown.asked - shown.here.keys()),
         "touched": " ".join(touched),
+        "first_wrong": "",
         "messages": {**messages, **{name: opened.say(words) for name, words in refused.items()}},
         "languages": {code: Locale.parse(code).get_display_name() for code in opened.form.languages},
         "takes_files": any(one.field.type.kind == "file" for one in opened.outcome.walk()),

@@ -226,11 +226,15 @@ def new_section(desk: DeskHere, form_id: int, form: Posted) -> Response:
 
 
 @router.post("/order")
-def order_parts(desk: DeskHere, form_id: int, form: Posted) -> Response:
+def order_parts(request: Request, desk: DeskHere, form_id: int, form: Posted) -> Response:
     """Put sections and their items in another order."""
-    document = read_form(desk.scope, form_id).document
-    order = _new_order(form, [(section.id, [item.id for item in section.items]) for section in document.sections])
-    return _back(desk, form_id, arrange(desk.scope, form_id, form.number("revision"), order))
+    view = read_form(desk.scope, form_id)
+    present = [(section.id, [item.id for item in section.items]) for section in view.document.sections]
+    try:
+        order = _new_order(form, present)
+        return _back(desk, form_id, arrange(desk.scope, form_id, form.number("revision"), order))
+    except InvalidInput as problem:
+        return composer(request, desk, view, messages=problem.messages, status=422)
 
 
 def _new_order(form: PostedForm, present: list[tuple[str, list[str]]]) -> list[str]:
@@ -307,16 +311,20 @@ def drop_part(desk: DeskHere, form_id: int, place: str, form: Posted) -> Respons
 
 
 @router.post("/parts/{place}/copy")
-def copy_part(desk: DeskHere, form_id: int, place: str, form: Posted) -> Response:
+def copy_part(request: Request, desk: DeskHere, form_id: int, place: str, form: Posted) -> Response:
     """Copy an item after itself, or to the end of another form; a section after itself."""
     if place[:1] == "s":
         return _back(desk, form_id, duplicate_section(desk.scope, form_id, form.number("revision"), place))
     other = form.number("form") if form.one("form") else 0
-    if other:
-        revision = read_form(desk.scope, other).revision
-        return _back(desk, other, copy_item(desk.scope, other, revision, place, from_form=form_id))
-    field_id = form.number("field") if form.one("field") else 0
-    return _back(desk, form_id, copy_item(desk.scope, form_id, form.number("revision"), place, field_id))
+    try:
+        if other:
+            revision = read_form(desk.scope, other).revision
+            return _back(desk, other, copy_item(desk.scope, other, revision, place, from_form=form_id))
+        field_id = form.number("field") if form.one("field") else 0
+        return _back(desk, form_id, copy_item(desk.scope, form_id, form.number("revision"), place, field_id))
+    except InvalidInput as problem:
+        view = read_form(desk.scope, form_id)
+        return composer(request, desk, view, chosen=place, messages=problem.messages, status=422)
 
 
 @router.post("/undo")

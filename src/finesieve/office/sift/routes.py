@@ -95,6 +95,11 @@ def _paired(view: SegmentView, drafts: Sequence[Draft]) -> Iterator[tuple[Draft,
         yield draft, next(meshes, None) if draft.complete else None
 
 
+def _renamed(typed: Mapping[str, str] | None, view: SegmentView) -> bool:
+    """Whether what was typed differs in name or description, and not in the condition."""
+    return typed is not None and (typed["name"], typed["description"]) != (view.name, view.description)
+
+
 def _segment_page(
     request: Request,
     desk: Desk,
@@ -128,7 +133,7 @@ def _segment_page(
         messages=messages or {},
         fixable=FIXABLE,
         fields=words.offered,
-        editing=request.query_params.get("edit") == "1",
+        editing=request.query_params.get("edit") == "1" or bool(overtaken and _renamed(typed, view)),
         status=status,
     )
 
