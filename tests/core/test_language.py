@@ -16,7 +16,7 @@ from finesieve.core.language.collecting import AGGREGATES
 from finesieve.core.language.derived import find_circle, layers
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.functions import FUNCTIONS
-from finesieve.core.language.parser import parse
+from finesieve.core.language.parser import has_comments, parse
 from finesieve.core.language.printer import print_expression, print_text_literal, print_with_values
 from finesieve.core.language.problems import CATALOGUE, FIXABLE
 from finesieve.core.language.typed import OPERATIONS
@@ -150,6 +150,17 @@ class Problems(unittest.TestCase):
             ):
                 with self.subTest(kind=kind, text=text):
                     self.assertIsNone(check(text, names).typed)
+
+    def test_comments_are_told(self) -> None:
+        """A # in a text is none."""
+        for text, told in (
+            ("1 # one", True),
+            ('name = "#1"', False),
+            ("# only\n1", True),
+            ("name = '#' # x", True),
+            ("1", False),
+        ):
+            self.assertIs(has_comments(text), told, text)
 
     def test_reserved_words_are_no_names(self) -> None:
         """No reserved word parses as a field."""

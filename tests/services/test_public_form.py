@@ -1,6 +1,7 @@
 """The public form whole: records, known people, letters, challenge, limits, languages, hidden values."""
 
 import unittest
+from datetime import timedelta
 from decimal import Decimal
 
 from sqlmodel import col, select
@@ -11,10 +12,11 @@ from finesieve.services.compose import FormSettings, add_question, change_form_s
 from finesieve.services.outbox import read_outbox
 from finesieve.services.people import list_people, read_profile
 from finesieve.services.records import person_records
-from finesieve.services.signup import Visit
+from finesieve.services.signup import PublicForms, Visit
 from finesieve.store.tables import Submission
 from tests.support.database import store
 from tests.support.gardens import Garden
+from tests.support.house import NOW
 
 
 class Filling(unittest.TestCase):
@@ -55,6 +57,8 @@ class Filling(unittest.TestCase):
         self.assertEqual(self.plots(person), [["", "3 m"]])
         known = self.garden.open(visit=Visit(me=done.me))
         self.assertEqual((known.known, known.outcome.questions[1].raw), (True, "north"))
+        late = PublicForms(store(), lambda: NOW + timedelta(days=31), "a secret of the tests")
+        self.assertFalse(late.open(self.garden.house.slug, "join-us", Visit(me=done.me)).known)
         self.assertEqual(read_outbox(self.garden.house.as_role("reader")).letters[0].link, "")
 
     def test_it_was_not_me(self) -> None:

@@ -3,6 +3,7 @@
 import secrets
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from datetime import timedelta
 from decimal import Decimal
 from functools import partial
 from typing import Final
@@ -47,6 +48,7 @@ from finesieve.store.tables import FormRow, FormVersion, Submission, Workspace
 __all__ = ["Confirmation", "OpenForm", "PublicForms", "Visit"]
 
 _MOST_PREPARED: Final = 128
+_PERSONAL_LINK: Final = timedelta(days=30)
 
 
 @dataclass(frozen=True, slots=True)
@@ -137,7 +139,7 @@ class PublicForms:
         scope, house = self._scope(workspace_slug)
         with scope.transaction("public") as unit:
             row = self._form(unit, form_slug)
-            person_id = self._person_of(row, visit.me)
+            person_id = self._person_of(unit, row, visit.me)
             filling = _Filling(row.id or 0, row.published, secrets.token_urlsafe(16), visit.page, person_id)
             return self._evaluated(unit, house, filling, {}, visit.language)
 
@@ -287,7 +289,8 @@ class PublicForms:
             row, form = self._letter(unit, form_slug, letter)
             if row.state == "held":
                 apply_held(unit, row, "form, confirmed by mail", apply=mine)
-            me = str(self._links.dumps(["me", row.form_id, row.person_id])) if mine else ""
+            until = int((unit.moment.now + _PERSONAL_LINK).timestamp())
+            me = str(self._links.dumps(["me", row.form_id, row.person_id, until])) if mine else ""
             return Confirmation(house, str(form.draft["title"]), (), True, me)
 
     def _letter(self, unit: Unit, form_slug: str, letter: str) -> tuple[Submission, FormRow]:
@@ -301,14 +304,16 @@ class PublicForms:
             raise NotFound("This link is not complete; copy it from the letter once more.")
         return row, form
 
-    def _person_of(self, row: FormRow, me: str) -> int:
+    def _person_of(self, unit: Unit, row: FormRow, me: str) -> int:
+        """Whom a personal link is of; 0 for one that is not ours, not of this form, or has run out."""
         if not me:
             return 0
         try:
-            what, form_id, person_id = self._links.loads(me)
+            what, form_id, person_id, until = self._links.loads(me)
         except (BadData, ValueError, TypeError):
             return 0
-        return int(person_id) if what == "me" and form_id == row.id else 0
+        good = what == "me" and form_id == row.id and unit.moment.now.timestamp() <= until
+        return int(person_id) if good else 0
 
     # What all of them need
 

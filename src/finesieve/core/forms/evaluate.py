@@ -124,7 +124,6 @@ class _Work:
         self.compiled, self.catalogue, self.answers = compiled, catalogue, answers
         self.moment, self.situation = moment, situation
         self.row = FormRow(situation, catalogue.derivation, moment, self._collections())
-        self.verdicts: dict[str, bool | None] = {}
         self.drafts: dict[str, list[_Draft]] = {}
 
     def _collections(self) -> dict[str, tuple[Values, ...]]:

@@ -17,7 +17,7 @@ from finesieve.core.language.grammar import GRAMMAR
 from finesieve.core.language.patterns import compile_pattern
 from finesieve.core.language.problems import Problem, Span
 
-__all__ = ["Parsed", "parse"]
+__all__ = ["Parsed", "has_comments", "parse"]
 
 MOST_CHARACTERS: Final = 4_000
 MOST_LEVELS: Final = 64
@@ -104,6 +104,11 @@ def _before_parsing(text: str) -> tuple[Problem, ...]:
     if not anything:
         problems.append(Problem("empty", Span(0, len(text)), "There is nothing here to work out yet."))
     return tuple(problems)
+
+
+def has_comments(text: str) -> bool:
+    """Whether a text holds comments, which a tree does not keep."""
+    return any(match.lastgroup == "skip" and match[0].startswith("#") for match in _SCAN.finditer(text))
 
 
 # From lark's events to our nodes -----------------------------------------------------------

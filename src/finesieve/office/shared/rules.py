@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from finesieve.core.language.parser import has_comments
 from finesieve.core.language.problems import Problem
 from finesieve.office.shared.sentences import SentenceDraft, Vocabulary, draft_from_text, read_sentence
 from finesieve.web.posted import PostedForm
@@ -21,6 +22,11 @@ class RuleEditor:
     sentence: SentenceDraft
     as_text: bool = False
     problems: tuple[Problem, ...] = ()
+
+    @property
+    def loses_comments(self) -> bool:
+        """Whether a change of the sentence would drop comments that the text has."""
+        return not self.as_text and has_comments(self.text)
 
     @property
     def complete(self) -> bool:

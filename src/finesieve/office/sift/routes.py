@@ -6,6 +6,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response, StreamingResponse
 
 from finesieve.core.errors import InvalidExpression, InvalidInput, Overtaken
+from finesieve.core.language.parser import has_comments
 from finesieve.core.language.problems import FIXABLE
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, back_with, page
@@ -128,6 +129,7 @@ def _segment_page(
         picture=draw_sieve(view.everyone, [mesh.tray for mesh in view.meshes]),
         as_text=as_text,
         typed=typed or stored,
+        loses_comments=not as_text and has_comments(view.expression),
         overtaken=overtaken,
         problems=problems or view.problems,
         messages=messages or {},
