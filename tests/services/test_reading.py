@@ -132,11 +132,16 @@ class Reading(unittest.TestCase):
         self.assertEqual(reading.last_change, NOW)
 
     def test_all_side_by_side(self) -> None:
-        self.house.add(zone="north", favourite="Kale")
-        self.house.add(zone="hill")
-        lines, people = compare_fields(self.scope)
-        zone = next(line for line in lines if line.field.key == "zone")
-        self.assertEqual((people, zone.filled, zone.distinct, zone.asked, zone.used), (2, 2, 2, 0, 0))
+        """How many are filled and how many differ; 2 and 2.0 are one number, Kale and kale are two texts."""
+        self.house.add(zone="north", favourite="Kale", plot_length=Decimal("2"))
+        self.house.add(zone="hill", favourite="kale", plot_length=Decimal("2.0"))
+        self.house.add(zone="hill", favourite="Kale")
+        compared, people = compare_fields(self.scope)
+        lines = {line.field.key: line for line in compared}
+        zone = lines["zone"]
+        self.assertEqual((people, zone.filled, zone.distinct, zone.asked, zone.used), (3, 3, 2, 0, 0))
+        self.assertEqual((lines["favourite"].filled, lines["favourite"].distinct), (3, 2))
+        self.assertEqual((lines["plot_length"].filled, lines["plot_length"].distinct), (2, 1))
 
     def test_values_as_a_file(self) -> None:
         """One line a person, nothing that a spreadsheet would run."""
