@@ -39,6 +39,13 @@ class Rehearsing(unittest.TestCase):
         self.assertEqual([(one.name, one.what) for one in found.segments], [("North", "enters")])
         self.assertEqual(list_people(self.scope).everyone, 0)
 
+    def test_texts_are_filled(self) -> None:
+        """Texts read as on the public page, as they would on the day rehearsed."""
+        section = SectionInput(title="Plots", intro="{add_days(today(), 1)}, {{all}}")
+        self.garden.do(change_section, "s1", section)
+        found = rehearse(self.scope, self.form, Circumstances(day="2027-03-01"), {})
+        self.assertEqual(found.outcome.sections[0].section.intro, "2 Mar 2027, {all}")
+
     def test_as_somebody_there_is(self) -> None:
         """What is known begins the form; leaving and not knowing are told as entering is."""
         person = self.garden.house.add(email="wren@x.example", zone="north")

@@ -13,6 +13,7 @@ from starlette.routing import Route
 import finesieve
 from finesieve.services.cases import keep_case
 from finesieve.services.collect import create_form, publish_form, read_form
+from finesieve.services.compose import QuestionInput, add_question, change_question
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import GroupInput, create_group, read_catalogue
 from finesieve.services.fields import FieldInput, create_field
@@ -399,6 +400,17 @@ class BadInput(unittest.TestCase):
         answer = office.post(f"compute/{mine.derived}", {"label": "Sum", "formula": "plot_length +"})
         self.assertEqual(answer.status_code, 422)
         self.assertIn("plot_length +</textarea>", answer.text)
+
+    def test_checks_are_said_as_they_are_named_and_written(self) -> None:
+        """The words beside a question keep the case of a name and a pattern."""
+        mine = Furnished()
+        scope, form = mine.house.scope, mine.form
+        add_question(scope, form, read_form(scope, form).revision, mine.house.field_id("favourite"))
+        checks = ({"kind": "named", "check_id": mine.check}, {"kind": "pattern", "pattern": "[A-F]X?"})
+        change_question(scope, form, read_form(scope, form).revision, "q2", QuestionInput(checks=checks))
+        shown = Office(mine.house).get(f"collect/{mine.form}").text
+        for words in ("Must pass “Plot code”", "Must match [A-F]X?"):
+            self.assertIn(words, shown)
 
 
 class Doors(unittest.TestCase):

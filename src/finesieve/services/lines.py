@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import partial
 
 from sqlmodel import col, select
 
@@ -12,7 +13,9 @@ from finesieve.core.fields.about import HOUSE, PERSON, record_about, record_type
 from finesieve.core.fields.definition import Field, Shelf, show_value, with_titles
 from finesieve.core.fields.encoding import from_json
 from finesieve.core.language.parser import parse
+from finesieve.core.language.placeholders import fill
 from finesieve.core.language.printer import print_text_literal, print_with_values
+from finesieve.core.language.program import Moment
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Value
 from finesieve.services.scope import Unit
@@ -23,6 +26,7 @@ from finesieve.store.tables import History
 __all__ = [
     "HistoryLine",
     "ValueLine",
+    "fill_text",
     "history_of",
     "may_change",
     "person_may_not",
@@ -192,6 +196,13 @@ def show_typed(catalogue: Catalogue, typed: Typed, value: Value) -> str:
         if field is not None:
             return field.show(value) or field.settings.fallback
     return show_value(replace(typed.type, unit=""), value, catalogue.manner) if value is not None else ""
+
+
+def fill_text(unit: Unit, text: str, moment: Moment | None = None) -> str:
+    """A text with its placeholders filled: house values, as they are at a moment, now for none."""
+    if not text:
+        return text
+    return fill(text, unit.catalogue.check, {}, moment or unit.moment, partial(show_typed, unit.catalogue))
 
 
 def read_values(

@@ -24,6 +24,7 @@ from finesieve.core.values import Value, plain_number
 from finesieve.services.collect import form_of
 from finesieve.services.filling import page_parameters, person_situation, shelf_for
 from finesieve.services.inputs import Input
+from finesieve.services.lines import fill_text
 from finesieve.services.people import person_name
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.values import taken_keys
@@ -35,7 +36,6 @@ __all__ = [
     "Kept",
     "Rehearsal",
     "SegmentChange",
-    "person_like",
     "rehearse",
     "run",
     "situation_for",
@@ -113,20 +113,20 @@ class Rehearsal:
     unseen: frozenset[str] = frozenset()
 
 
-def person_like(scope: Scope, person_id: int) -> str:
-    """The name of a person to rehearse as; "" where there is none."""
-    with scope.transaction("reader") as unit:
-        try:
-            return person_name(person_situation(unit, person_id, {}, None).stored)
-        except Exception:
-            return ""
-
-
 def rehearse(scope: Scope, form_id: int, circumstances: Circumstances, answers: Mapping[str, str]) -> Rehearsal:
-    """Fill in the draft of a form. Raises NotFound, and InvalidInput for circumstances that there cannot be."""
+    """Fill in the draft of a form as people see it, its placeholders filled.
+
+    Raises NotFound, and InvalidInput for circumstances that there cannot be.
+    """
     with scope.transaction("reader") as unit:
         draft = Form.model_validate(form_of(unit, form_id).draft)
-        return run(unit, form_id, prepare(draft, unit.catalogue), circumstances, answers)
+        found = run(unit, form_id, prepare(draft, unit.catalogue), circumstances, answers)
+
+        def seen(text: str) -> str:
+            return fill_text(unit, text, found.moment)
+
+        shown = draft.model_copy(update={"intro": seen(found.say(draft.intro))})
+        return replace(found, form=shown, outcome=worded(found.outcome, seen))
 
 
 def run(

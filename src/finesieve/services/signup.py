@@ -5,7 +5,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from decimal import Decimal
-from functools import partial
 from typing import Final
 
 from babel.numbers import format_currency
@@ -21,7 +20,6 @@ from finesieve.core.forms.evaluate import PreparedForm, prepare
 from finesieve.core.forms.outcome import Outcome, QuestionOutcome, SectionOutcome
 from finesieve.core.forms.rows import Situation
 from finesieve.core.forms.wording import Wording, worded, wording_of
-from finesieve.core.language.placeholders import fill
 from finesieve.core.values import Value
 from finesieve.services.arrivals import count_arrival
 from finesieve.services.files import send_file
@@ -34,7 +32,7 @@ from finesieve.services.filling import (
     store_records,
 )
 from finesieve.services.held import apply_held
-from finesieve.services.lines import show_past, show_typed
+from finesieve.services.lines import fill_text, show_past
 from finesieve.services.mapping import pass_on
 from finesieve.services.scope import Clock, Scope, Unit
 from finesieve.services.values import add_person, change_person, hash_secrets, taken_keys
@@ -103,11 +101,6 @@ class Confirmation:
     lines: tuple[tuple[str, str], ...]
     decided: bool
     me: str = ""
-
-
-def _filled(unit: Unit, text: str) -> str:
-    """A text with its placeholders filled: house values, as they are at this moment."""
-    return fill(text, unit.catalogue.check, {}, unit.moment, partial(show_typed, unit.catalogue)) if text else text
 
 
 @dataclass(frozen=True, slots=True)
@@ -355,7 +348,7 @@ class PublicForms:
             else Situation(page=page, shelf=shelf)
         )
         outcome = prepared.evaluate(answers, unit.moment, situation)
-        texts = {name: _filled(unit, say(getattr(form, name))) for name in ("title", "intro", "send_label", "thanks")}
+        texts = {name: fill_text(unit, say(getattr(form, name))) for name in ("title", "intro", "send_label", "thanks")}
         token = self._signer.dumps(
             [filling.form_id, filling.version, filling.key, dict(filling.page), filling.person_id]
         )
@@ -363,7 +356,7 @@ class PublicForms:
             house,
             form.model_copy(update=texts),
             str(token),
-            worded(outcome, lambda text: _filled(unit, say(text))),
+            worded(outcome, lambda text: fill_text(unit, say(text))),
             say,
             challenge=self._challenges.pose(filling.key) if form.challenge else None,
             known=bool(filling.person_id),

@@ -86,7 +86,10 @@ function makeSortable(root) {
     });
   });
 }
-document.addEventListener("DOMContentLoaded", () => makeSortable(document));
+document.addEventListener("DOMContentLoaded", () => {
+  makeSortable(document);
+  document.querySelector("#work .question.on, #work .form-section.on > .section-head")?.scrollIntoView({ block: "nearest" });
+});
 document.addEventListener("htmx:after:swap", () => makeSortable(document));
 
 // Formulas: take a remedy, put in a name ---------------------------------------------------------

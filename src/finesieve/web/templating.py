@@ -35,6 +35,7 @@ def _environment() -> Environment:
         lstrip_blocks=True,
     )
     environment.filters.update(figure=_figure, day=_day, moment=_moment, percent=_percent, share=_share, plural=_plural)
+    environment.filters["as_sentence"] = _as_sentence
     environment.filters.update(plain=lambda number: "" if number is None else plain_number(number), links=_links)
     environment.globals.update(asset=_asset, countries=_countries, regions=_regions, phrase=phrase)
     return environment
@@ -65,6 +66,11 @@ def _share(part: int, whole: int) -> str:
 
 def _plural(number: int, one: str, many: str) -> str:
     return f"{number:,} {one if number == 1 else many}"
+
+
+def _as_sentence(words: str) -> str:
+    """Words with a large first letter; the others stay as they are, a pattern or a name among them."""
+    return words[:1].upper() + words[1:]
 
 
 @cache

@@ -7,7 +7,7 @@ from finesieve.core.language.functions import FUNCTIONS
 from finesieve.core.language.problems import CATALOGUE
 from finesieve.core.language.reference import OPERATORS
 from finesieve.office.shared.desk import DeskHere
-from finesieve.office.shared.frame import page
+from finesieve.office.shared.frame import Entry, Section, page
 from finesieve.services.language import words_here
 from finesieve.web.posted import whole_number
 from finesieve.web.templating import render
@@ -20,13 +20,16 @@ router = APIRouter(prefix="/w/{slug}/language")
 @router.get("")
 def show_reference(request: Request, desk: DeskHere) -> Response:
     """Operators, functions and problems."""
+    here = desk.path("language")
+    parts = (("operators", OPERATORS), ("functions", FUNCTIONS), ("problems", CATALOGUE))
+    contents = [Entry(name.capitalize(), f"{here}#{name}", str(len(all_of_it))) for name, all_of_it in parts]
     return page(
         request,
         desk,
         "office/language/reference.html",
         stage="compute",
         title="The language",
-        sections=[],
+        sections=[Section("The language", contents)],
         functions=FUNCTIONS.values(),
         operators=OPERATORS,
         problems=CATALOGUE,
