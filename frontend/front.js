@@ -1,7 +1,9 @@
 // The public form: tell the server when a question was answered or left; the server decides the rest.
 document.addEventListener("change", (event) => {
   const form = event.target.closest("[data-answers]");
-  if (form && event.target.name !== "person") form.dispatchEvent(new CustomEvent("answered"));
+  if (!form || event.target.name === "person") return;
+  keep(form); // what fills in for a person may say "change" without "input"
+  form.dispatchEvent(new CustomEvent("answered"));
 });
 document.addEventListener("focusout", (event) => {
   const question = event.target.closest("[data-question]");

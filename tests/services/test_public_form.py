@@ -33,10 +33,16 @@ class Filling(unittest.TestCase):
         (person,) = list_people(self.scope).lines
         self.assertEqual(self.plots(person.id), [["Clay", "3 m"], ["", "4 m"]])
 
+    def test_of_several_fillings_the_summary_says_which(self) -> None:
+        opened = self.garden.send(q1="wren@x.example", s2="1 2", q5_1="3", q5_2="wide")
+        (wrong,) = opened.outcome.troubles
+        self.assertEqual(opened.name_of(wrong), "Plot 2: Size")
+        self.assertEqual(opened.name_of(opened.outcome.questions[0]), "Email")
+
     def test_a_known_email_waits_for_the_letter(self) -> None:
         """Nothing changes and nothing known is shown until its reader says that the answers are theirs; once only."""
         person = self.garden.house.add(email="wren@x.example", zone="hill")
-        opened = self.garden.send(q1="Wren@x.example", q2="north", s2="1", q5_1="3")
+        opened = self.garden.send(q1="Wren@x.example", q2="north", s2="1", q4_1="clay", q5_1="3")
         self.assertTrue(opened.sent)
         self.assertIn("Hill", [line.stored for line in read_profile(self.scope, person).held[0].lines])
         (letter,) = read_outbox(self.scope).letters
@@ -45,6 +51,8 @@ class Filling(unittest.TestCase):
         token = letter.link.partition("letter=")[2]
         seen = self.garden.forms.read_letter(self.garden.house.slug, "join-us", token)
         self.assertIn(("Zone", "North"), seen.lines)
+        self.assertIn(("Plot", "Soil: Clay, Size: 3 m"), seen.lines)
+        self.assertEqual(read_profile(self.scope, person).held[0].records, (("Plot", "Soil: Clay, Size: 3 m"),))
         self.assertFalse(seen.decided)
         done = self.garden.forms.confirm(self.garden.house.slug, "join-us", token, mine=True)
         self.garden.forms.confirm(self.garden.house.slug, "join-us", token, mine=True)
@@ -54,7 +62,7 @@ class Filling(unittest.TestCase):
             if line.key == "zone"
         ]
         self.assertEqual(history[0], ("zone", "Hill", "North", "form, confirmed by mail"))
-        self.assertEqual(self.plots(person), [["", "3 m"]])
+        self.assertEqual(self.plots(person), [["Clay", "3 m"]])
         known = self.garden.open(visit=Visit(me=done.me))
         self.assertEqual((known.known, known.outcome.questions[1].raw), (True, "north"))
         late = PublicForms(store(), lambda: NOW + timedelta(days=31), "a secret of the tests")

@@ -64,7 +64,8 @@ GERMAN = {
     "Swap heritage seed, rent a plot, come to the workdays. Together we have saved "
     "{house.packets_saved_so_far} so far. Tell us a little, and we will write only about what concerns you.": (
         "Alte Sorten tauschen, ein Beet mieten, zu den Arbeitstagen kommen. Zusammen haben wir schon "
-        "{house.packets_saved_so_far} gerettet. Erzählen Sie uns ein wenig; wir schreiben nur, was Sie angeht."
+        "{round(house.packets_saved_so_far)} Tütchen gerettet. "
+        "Erzählen Sie uns ein wenig; wir schreiben nur, was Sie angeht."
     ),
     "You are on the list. The next swap day is on {house.next_swap_day}: {house.swap_day_link}": (
         "Sie stehen auf der Liste. Der nächste Tauschtag ist am {house.next_swap_day}: {house.swap_day_link}"

@@ -1,9 +1,10 @@
 """Values and their history as lines for a page, of whatever they are about."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import partial
+from typing import Any
 
 from sqlmodel import col, select
 
@@ -31,6 +32,7 @@ __all__ = [
     "may_change",
     "person_may_not",
     "read_values",
+    "record_lines",
     "show_past",
     "show_typed",
     "value_lines",
@@ -187,6 +189,23 @@ def show_past(field: Field, data: object) -> str:
         return field.show(from_json(data, field.value_type))  # type: ignore[arg-type]  # JSON by its making
     except (ValueError, TypeError):
         return _listed(data)
+
+
+def record_lines(
+    unit: Unit, kept: Sequence[Mapping[str, Any]], shown: Callable[[Field], bool]
+) -> tuple[tuple[str, str], ...]:
+    """Records that a submission kept: `Plot 2`, `Soil: Clay, Size: 3 m`; of fields that are `shown` alone."""
+    lines: list[tuple[str, str]] = []
+    for number, one in enumerate(kept, 1):
+        known = unit.catalogue.record_types_by_id.get(one["record_type"])
+        if known is not None:
+            said = [
+                f"{field.label}: {show_past(field, one['values'][field.key])}"
+                for field in unit.catalogue.stored_about(known.about)
+                if one["values"].get(field.key) is not None and shown(field)
+            ]
+            lines.append((f"{known.singular} {number}" if len(kept) > 1 else known.singular, ", ".join(said)))
+    return tuple(lines)
 
 
 def show_typed(catalogue: Catalogue, typed: Typed, value: Value) -> str:

@@ -17,6 +17,7 @@ from finesieve.services.lines import (
     history_of,
     person_may_not,
     read_values,
+    record_lines,
     show_past,
     value_lines,
 )
@@ -72,12 +73,13 @@ class HeldLine:
 
 @dataclass(frozen=True, slots=True)
 class HeldSubmission:
-    """A sign-up with this person's email that waits for the staff to decide."""
+    """A sign-up with this person's email that waits for the staff to decide; `records` are those it would add."""
 
     id: int
     form: str
     received_at: datetime
     lines: tuple[HeldLine, ...]
+    records: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -177,13 +179,20 @@ def _held(unit: Unit, person: Person) -> tuple[HeldSubmission, ...]:
     ).all()
     held = []
     for submission, form in rows:
-        lines = []
-        for key, data in submission.answers.items():
-            field = unit.catalogue.by_key.get(key)
-            if field is not None and unit.sees(field):
-                refused = person_may_not(unit.catalogue, field, person.values)
-                lines.append(HeldLine(field, field.show(person.values.get(key)), show_past(field, data), refused))
-        held.append(HeldSubmission(submission.id or 0, form.draft["title"], submission.received_at, tuple(lines)))
+        lines = [
+            HeldLine(
+                field,
+                field.show(person.values.get(field.key)),
+                show_past(field, submission.answers[field.key]),
+                person_may_not(unit.catalogue, field, person.values),
+            )
+            for field in unit.catalogue.stored_about(PERSON)
+            if field.key in submission.answers and unit.sees(field)
+        ]
+        records = record_lines(unit, submission.records, unit.sees)
+        held.append(
+            HeldSubmission(submission.id or 0, form.draft["title"], submission.received_at, tuple(lines), records)
+        )
     return tuple(held)
 
 

@@ -32,7 +32,7 @@ from finesieve.services.filling import (
     store_records,
 )
 from finesieve.services.held import apply_held
-from finesieve.services.lines import fill_text, show_past
+from finesieve.services.lines import fill_text, record_lines, show_past
 from finesieve.services.mapping import pass_on
 from finesieve.services.scope import Clock, Scope, Unit
 from finesieve.services.values import add_person, change_person, hash_secrets, taken_keys
@@ -85,6 +85,18 @@ class OpenForm:
     def money(self, amount: Decimal) -> str:
         """An amount as people read it, in the currency of the house."""
         return str(format_currency(amount, self.manner.currency, locale=self.manner.language))
+
+    def name_of(self, question: QuestionOutcome) -> str:
+        """How a question is named away from its place: with the filling it is in, where there are several."""
+        for shown in self.outcome.sections:
+            for number, filling in enumerate(shown.fillings, 1):
+                if (
+                    len(shown.fillings) > 1
+                    and shown.section.repeat
+                    and question.id in [q.id for q in filling.questions]
+                ):
+                    return f"{shown.section.repeat.one or shown.section.title} {number}: {question.label}"
+        return question.label
 
     @property
     def steps(self) -> tuple[SectionOutcome, ...]:
@@ -265,11 +277,12 @@ class PublicForms:
         scope, house = self._scope(workspace_slug)
         with scope.transaction("public") as unit:
             row, form = self._letter(unit, form_slug, letter)
-            lines = []
-            for key, data in row.answers.items():
-                known = unit.catalogue.by_key.get(key)
-                if known is not None and known.type.kind != "secret":
-                    lines.append((known.label, show_past(known, data)))
+            lines = [
+                (known.label, show_past(known, row.answers[known.key]))
+                for known in unit.catalogue.stored_about(PERSON)
+                if known.key in row.answers and known.type.kind != "secret"
+            ]
+            lines += record_lines(unit, row.records, lambda known: known.type.kind != "secret")
             return Confirmation(house, str(form.draft["title"]), tuple(lines), row.state != "held")
 
     def confirm(self, workspace_slug: str, form_slug: str, letter: str, *, mine: bool) -> Confirmation:
