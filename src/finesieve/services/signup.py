@@ -89,13 +89,10 @@ class OpenForm:
     def name_of(self, question: QuestionOutcome) -> str:
         """How a question is named away from its place: with the filling it is in, where there are several."""
         for shown in self.outcome.sections:
-            for number, filling in enumerate(shown.fillings, 1):
-                if (
-                    len(shown.fillings) > 1
-                    and shown.section.repeat
-                    and question.id in [q.id for q in filling.questions]
-                ):
-                    return f"{shown.section.repeat.one or shown.section.title} {number}: {question.label}"
+            if shown.section.repeat and len(shown.fillings) > 1:
+                for number, filling in enumerate(shown.fillings, 1):
+                    if question.id in [one.id for one in filling.questions]:
+                        return f"{shown.section.repeat.one or shown.section.title} {number}: {question.label}"
         return question.label
 
     @property
