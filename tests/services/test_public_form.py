@@ -9,6 +9,7 @@ from sqlmodel import col, select
 from finesieve.core.errors import NotFound, TooOften
 from finesieve.services.collect import read_form
 from finesieve.services.compose import FormSettings, add_question, change_form_settings, set_phrases
+from finesieve.services.held import decide_held
 from finesieve.services.outbox import read_outbox
 from finesieve.services.people import list_people, read_profile
 from finesieve.services.records import person_records
@@ -68,6 +69,16 @@ class Filling(unittest.TestCase):
         late = PublicForms(store(), lambda: NOW + timedelta(days=31), "a secret of the tests")
         self.assertFalse(late.open(self.garden.house.slug, "join-us", Visit(me=done.me)).known)
         self.assertEqual(read_outbox(self.garden.house.as_role("reader")).letters[0].link, "")
+
+    def test_staff_decide_once(self) -> None:
+        """Taken over twice it counts once; what was taken over cannot be set aside after."""
+        person = self.garden.house.add(email="wren@x.example")
+        self.garden.send(q1="wren@x.example", s2="1", q5_1="3")
+        (held,) = read_profile(self.scope, person).held
+        for apply in (True, True, False):
+            self.assertEqual(decide_held(self.scope, held.id, apply=apply), person)
+        self.assertEqual(self.plots(person), [["", "3 m"]])
+        self.assertEqual(read_profile(self.scope, person).held, ())
 
     def test_it_was_not_me(self) -> None:
         person = self.garden.house.add(email="wren@x.example", zone="hill")
