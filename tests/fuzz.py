@@ -41,7 +41,8 @@ def both_back_ends(node: tree.Node, row: dict[str, Value]) -> None:
     assert typed is not None, print_expression(node)
     python = compile_python(typed)(row, MOMENT)
     assert to_json(python) == to_json(by_sql(typed, strategies.WORLD, row)), f"{print_expression(node)} over {row}"
-    assert explain(typed, row, MOMENT).value == python, print_expression(node)
+    written = check(print_expression(node), strategies.WORLD).typed
+    assert written is not None and explain(written, row, MOMENT).value == python, print_expression(node)
 
 
 @fresh

@@ -9,18 +9,19 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from datetime import UTC, datetime
 from pathlib import Path
 from types import FrameType
 from typing import Annotated, Any, Literal, NoReturn
 from urllib.error import URLError
 from urllib.request import urlopen
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import typer
 
 from finesieve import evaluate
+from finesieve.core.errors import FineSieveError
+from finesieve.core.language.program import Moment
 from finesieve.localdb import LocalPostgres, MissingPostgres
 from finesieve.settings import Settings, files_directory, var_directory
 
@@ -54,36 +55,45 @@ def reference() -> None:
 
 @cli.command("eval")
 def evaluate_expression(
-    expression: Annotated[str, typer.Argument(help="The expression, after --")],
-    fields: Annotated[Path, typer.Option(help="JSON: field keys to {type, options}")],
-    values: Annotated[Path, typer.Option(help="JSON: field keys to values")],
+    expression: Annotated[str, typer.Argument(help="The expression, after --")] = "",
+    fields: Annotated[Path | None, typer.Option(help="JSON: field keys to {type, options}")] = None,
+    values: Annotated[Path | None, typer.Option(help="JSON: field keys to values")] = None,
+    cases: Annotated[Path | None, typer.Option(help="JSON Lines: a case a line, in place of the above")] = None,
     now: Annotated[str, typer.Option(help="The moment, ISO; the present by default")] = "",
     zone: Annotated[str, typer.Option(help="The time zone")] = "UTC",
     backend: Annotated[Literal["python", "sql"], typer.Option(help="What works it out")] = "python",
     explain: Annotated[bool, typer.Option(help="The value of every part, and which decided; in Python")] = False,
 ) -> None:
-    """Work out an expression and print one JSON object."""
-    if explain and backend == "sql":
-        _misuse("What is explained is worked out in Python; leave --backend sql out.")
+    """Work out an expression and print one JSON object, or many of a file and print one a line."""
+    if explain and (backend == "sql" or cases):
+        _misuse("What is explained is one expression worked out in Python; leave --backend sql and --cases out.")
+    if bool(cases) == bool(fields and values) or (cases and expression):
+        _misuse("Give --fields, --values and an expression, or --cases alone.")
     try:
-        given = evaluate.read_given(fields, values)
-        moment = datetime.fromisoformat(now) if now else datetime.now(UTC)
-        moment = moment if moment.tzinfo else moment.replace(tzinfo=UTC)
-        place = ZoneInfo(zone)
-    except ZoneInfoNotFoundError:
-        _misuse(f"No time zone is called {zone}.")
+        moment = evaluate.read_moment(now) if now else datetime.now(UTC)
+        place = evaluate.read_zone(zone)
+        given = evaluate.read_given(fields, values) if fields and values else None
+        lines = cases.read_text().splitlines() if cases else []
     except (ValueError, OSError) as problem:
         _misuse(str(problem))
-    if backend == "sql":
-        try:
-            with evaluate.database() as engine:
-                result = evaluate.by_sql(expression, given, moment, place, engine)
-        except MissingPostgres as problem:
-            _misuse(str(problem))
-    else:
-        result = evaluate.by_python(expression, given, moment, place, explained=explain)
+    try:
+        with evaluate.database() if backend == "sql" else nullcontext() as engine:
+            if given is None:
+                _print_cases(evaluate.run_cases((line for line in lines if line.strip()), moment, place, engine))
+            case = evaluate.Case(expression, given, Moment(moment, place))
+            result = evaluate.by_sql(case, engine) if engine else evaluate.by_python(case, explained=explain)
+    except (MissingPostgres, FineSieveError) as problem:
+        _misuse(str(problem))
     typer.echo(json.dumps(result, ensure_ascii=False))
     raise typer.Exit(1 if "problems" in result else 0)
+
+
+def _print_cases(results: Iterator[dict[str, Any]]) -> NoReturn:
+    wrong = False
+    for result in results:
+        wrong = wrong or "error" in result
+        typer.echo(json.dumps(result, ensure_ascii=False))
+    raise typer.Exit(2 if wrong else 0)
 
 
 @cli.command()

@@ -4,67 +4,151 @@ What only SQL needs is imported where it is needed, so that a formula is tried i
 """
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass
-from datetime import datetime
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime, tzinfo
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
-from zoneinfo import ZoneInfo
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
+from finesieve.core.errors import FineSieveError
 from finesieve.core.fields.encoding import from_json, to_json
 from finesieve.core.fields.keys import key_problem
 from finesieve.core.language.checker import check
 from finesieve.core.language.evaluator import Moment, compile_python
 from finesieve.core.language.explain import Explained, explain
+from finesieve.core.language.names import Place, World
 from finesieve.core.language.problems import Problem
 from finesieve.core.language.typed import Typed
-from finesieve.core.values import KINDS, Type, Value
+from finesieve.core.values import KINDS, Structured, Type, Value, sound_text
 from finesieve.localdb import LocalPostgres
 from finesieve.settings import Settings, var_directory
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine
 
-__all__ = ["Given", "by_python", "by_sql", "database", "read_given"]
+__all__ = ["Case", "Given", "by_python", "by_sql", "database", "read_case", "read_given", "run_cases"]
 
 
 TRIED: Final = tuple(kind for kind in KINDS if kind not in ("file", "secret", "collection"))
 """The types that fields of a trial can have."""
+_CASE_PARTS: Final = frozenset(("expression", "fields", "values", "records", "house", "now", "zone"))
 
 
 @dataclass(frozen=True, slots=True)
 class Given:
-    """The fields and the values of one made-up person."""
+    """What is in reach of a trial: the names, and the values of one made-up person, with their records."""
 
-    names: Mapping[str, Type]
+    world: World
     values: Mapping[str, Value]
+    house: Mapping[str, Value] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Case:
+    """One trial: an expression, what is given, and when and where."""
+
+    expression: str
+    given: Given
+    moment: Moment
 
 
 def read_given(fields_file: Path, values_file: Path) -> Given:
     """Read both files. Raises ValueError, with the reason, for what they may not hold."""
     fields, data = _object(fields_file), _object(values_file)
-    names = {key: _type(key, settings) for key, settings in fields.items()}
-    unknown = sorted(set(data) - set(names))
-    if unknown:
-        raise ValueError(f"{values_file}: no field is called {unknown[0]}")
-    values = {}
-    for key, value in data.items():
-        try:
-            values[key] = from_json(value, names[key])
-        except ValueError as problem:
-            raise ValueError(f"{values_file}: {key}: {problem}") from None
-    return Given(names, values)
+    names = _types(fields)
+    try:
+        return Given(World.of(names), _values(data, names))
+    except ValueError as problem:
+        raise ValueError(f"{values_file}: {problem}") from None
+
+
+def read_case(line: str, now: datetime, zone: ZoneInfo) -> Case:
+    """One line of a file of cases, at a moment and in a zone unless it names its own. Raises ValueError."""
+    try:
+        data = json.loads(line)
+    except (json.JSONDecodeError, RecursionError) as problem:
+        raise ValueError(f"not JSON: {problem}") from None
+    data = _dict(data, "a case")
+    unknown = sorted(set(data) - _CASE_PARTS)
+    if unknown or not isinstance(data.get("expression"), str):
+        raise ValueError(f"a case has no “{unknown[0]}”" if unknown else "a case needs an expression, a text")
+    names = _types(_dict(data.get("fields", {}), "fields"))
+    values = _values(_dict(data.get("values", {}), "values"), names)
+    records = {key: _dict(one, key) for key, one in _dict(data.get("records", {}), "records").items()}
+    places = {key: Place(f"record:{key}", _types(_dict(one.get("fields", {}), key))) for key, one in records.items()}
+    for key, one in records.items():
+        if (key != "orders" and key_problem(key)) or key in names:
+            raise ValueError(f"{key}: {key_problem(key) or 'it is a field too'}")
+        rows = one.get("of", [])
+        if not isinstance(rows, list):
+            raise ValueError(f"{key}: “of” is a list of records")
+        members: Any = tuple(_values(_dict(row, key), places[key].names) for row in rows)
+        values[key] = members
+    house = _dict(data.get("house", {}), "house")
+    house_names = _types(_dict(house.get("fields", {}), "house"))
+    base = Place("person", names, {key: place.about for key, place in places.items()})
+    world = World(base, {place.about: place for place in places.values()}, house_names)
+    given = Given(world, values, _values(_dict(house.get("values", {}), "house"), house_names))
+    moment = read_moment(str(data["now"])) if data.get("now") else now
+    return Case(data["expression"], given, Moment(moment, read_zone(data["zone"]) if data.get("zone") else zone))
+
+
+def read_moment(text: str) -> datetime:
+    """A moment in ISO form; without an offset it is in UTC. Raises ValueError."""
+    moment = datetime.fromisoformat(text)
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+
+
+def read_zone(name: object) -> ZoneInfo:
+    """A time zone by its name. Raises ValueError."""
+    try:
+        return ZoneInfo(str(name))
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        raise ValueError(f"No time zone is called {name}.") from None
 
 
 def _object(path: Path) -> dict[str, Any]:
     try:
         data = json.loads(path.read_text())
-    except (json.JSONDecodeError, UnicodeDecodeError) as problem:
+    except (json.JSONDecodeError, UnicodeDecodeError, RecursionError) as problem:
         raise ValueError(f"{path}: not JSON: {problem}") from None
+    return _dict(data, str(path))
+
+
+def _dict(data: Any, what: str) -> dict[str, Any]:
     if not isinstance(data, dict):
-        raise ValueError(f"{path}: an object is needed")
+        raise ValueError(f"{what}: an object is needed")
     return data
+
+
+def _types(fields: Mapping[str, Any]) -> dict[str, Type]:
+    return {key: _type(key, settings) for key, settings in fields.items()}
+
+
+def _values(data: Mapping[str, Any], names: Mapping[str, Type]) -> dict[str, Value]:
+    unknown = sorted(set(data) - set(names))
+    if unknown:
+        raise ValueError(f"no field is called {unknown[0]}")
+    found = {}
+    for key, value in data.items():
+        try:
+            found[key] = _entered(from_json(value, names[key]))
+        except ValueError as problem:
+            raise ValueError(f"{key}: {problem}") from None
+    return found
+
+
+def _entered(value: Value) -> Value:
+    """A value as entry makes it: texts composed, an option once. Raises ValueError for what no text can hold."""
+    if isinstance(value, str):
+        return sound_text(value) or None
+    if isinstance(value, tuple):
+        return tuple(dict.fromkeys(sound_text(item) for item in value if item)) or None
+    if isinstance(value, Structured):
+        sound_text(json.dumps(value.data, ensure_ascii=False).replace("\\u0000", "\x00"))
+    return value
 
 
 def _type(key: str, settings: Any) -> Type:
@@ -76,25 +160,39 @@ def _type(key: str, settings: Any) -> Type:
     options = settings.get("options", [])
     if not isinstance(options, list) or not all(isinstance(option, str) and option for option in options):
         raise ValueError(f"{key}: options are a list of texts")
+    options = [sound_text(option) for option in options]
     return Type(settings["type"], tuple(options), key if settings["type"] in ("choice", "choices") else "")
 
 
-def by_python(
-    expression: str, given: Given, now: datetime, zone: ZoneInfo, *, explained: bool = False
-) -> dict[str, Any]:
+def by_python(case: Case, *, explained: bool = False) -> dict[str, Any]:
     """Check and work out in Python: `{"type", "value"}`, with `explain` if that is wanted, or `{"problems"}`."""
-    checked = check(expression, given.names, zone=zone)
+    zone = case.moment.zone
+    checked = check(case.expression, case.given.world, zone=zone)
     if checked.typed is None:
         return _problems(checked.problems)
-    moment = Moment(now, zone)
-    result = _result(checked.typed, compile_python(checked.typed)(given.values, moment), zone)
+    moment = replace(case.moment, house=case.given.house)
+    result = _result(checked.typed, compile_python(checked.typed)(case.given.values, moment), zone)
     if explained:
-        result["explain"] = _explain(explain(checked.typed, given.values, moment), expression, zone)
+        result["explain"] = _explain(explain(checked.typed, case.given.values, moment), case.expression, zone)
     return result
 
 
-def _explain(part: Explained, expression: str, zone: ZoneInfo) -> dict[str, Any]:
-    shown = part.value.astimezone(zone) if isinstance(part.value, datetime) else part.value
+def run_cases(lines: Iterable[str], now: datetime, zone: ZoneInfo, engine: "Engine | None") -> Iterator[dict[str, Any]]:
+    """The result of each case, in order; `{"error"}` for a line that is none. In PostgreSQL with an engine."""
+    for line in lines:
+        try:
+            case = read_case(line, now, zone)
+        except ValueError as problem:
+            yield {"error": str(problem)}
+            continue
+        try:
+            yield by_python(case) if engine is None else by_sql(case, engine)
+        except FineSieveError as problem:
+            yield {"error": str(problem)}
+
+
+def _explain(part: Explained, expression: str, zone: tzinfo) -> dict[str, Any]:
+    shown = _local(part.value, zone)
     found = {
         "text": expression[part.span.start : part.span.end],
         "type": part.kind,
@@ -105,27 +203,43 @@ def _explain(part: Explained, expression: str, zone: ZoneInfo) -> dict[str, Any]
     return found | ({"parts": below} if below else {})
 
 
-def by_sql(expression: str, given: Given, now: datetime, zone: ZoneInfo, engine: "Engine") -> dict[str, Any]:
+def by_sql(case: Case, engine: "Engine") -> dict[str, Any]:
     """The same in PostgreSQL."""
     from sqlalchemy import select
+    from sqlalchemy.exc import DBAPIError
     from sqlmodel import Session
 
     from finesieve.store.by_python import by_python
     from finesieve.store.compiler import Columns, bound, compile_sql
+    from finesieve.store.database import mapped
+    from finesieve.store.written import written_collections
 
-    checked = check(expression, given.names, zone=zone)
+    zone, given = case.moment.zone, case.given
+    checked = check(case.expression, given.world, zone=zone)
     if checked.typed is None:
         return _problems(checked.problems)
-    names = {key: bound(given.values.get(key), type_.kind) for key, type_ in given.names.items()}
+    names = {key: bound(given.values.get(key), type_.kind) for key, type_ in given.world.base.names.items()}
+    moment = replace(case.moment, house=given.house)
     with Session(engine) as session:
-        columns = Columns(names, lookup=by_python(session))
-        value = session.execute(select(compile_sql(checked.typed, columns, Moment(now, zone)))).scalar_one()
+        collect = written_collections(given.world, given.values)
+        columns = Columns(names, None, collect, lookup=by_python(session))
+        try:
+            value = session.execute(select(compile_sql(checked.typed, columns, moment))).scalar_one()
+        except DBAPIError as problem:
+            raise mapped(problem) from problem
     return _result(checked.typed, tuple(value) if isinstance(value, list) else value, zone)
 
 
-def _result(typed: Typed, value: Value, zone: ZoneInfo) -> dict[str, Any]:
-    shown = value.astimezone(zone) if isinstance(value, datetime) else value
-    return {"type": typed.type.kind, "value": to_json(shown)}
+def _result(typed: Typed, value: Value, zone: tzinfo) -> dict[str, Any]:
+    return {"type": typed.type.kind, "value": to_json(_local(value, zone))}
+
+
+def _local(value: Value, zone: tzinfo) -> Value:
+    """A moment as the clocks of the zone show it, where they can."""
+    try:
+        return value.astimezone(zone) if isinstance(value, datetime) else value
+    except OverflowError:
+        return value
 
 
 def _problems(problems: tuple[Problem, ...]) -> dict[str, Any]:

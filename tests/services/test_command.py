@@ -84,6 +84,53 @@ class Evaluating(unittest.TestCase):
                 self.assertEqual((code, result["type"]), (0, "datetime"))
                 self.assertTrue(result["value"].startswith("2026-11-24T23:30" if zone == "UTC" else "2026-11-25T08:30"))
 
+    def test_cases(self) -> None:
+        """One result a line, in order, in both back ends; records and house values in reach; entry is composed and single."""
+        plots = {"plots": {"fields": {"area": {"type": "number"}}, "of": [{"area": "30"}, {"area": "2.5"}, {}]}}
+        house = {"fields": {"rate": {"type": "money"}}, "values": {"rate": "4"}}
+        crops = {"fields": {"crops": {"type": "choices", "options": ["beans", "kale"]}, "name": {"type": "text"}}}
+        given = {**crops, "values": {"crops": ["kale", "kale"], "name": "e\u0301"}, "records": plots, "house": house}
+        lines = [
+            {"expression": "sum(plots.area where area > 3) * house.rate", **given},
+            {"expression": "count(crops)", **given},
+            {"expression": "length(name)", **given},
+            {"expression": 'any(plots where name = "é")', **given},
+            {"expression": "nobody + 1"},
+            {"expression": 'today() - "2026-11-24"', "now": "2026-11-24T23:45:00Z", "zone": "Asia/Tokyo"},
+            {"expression": "today()", "now": "9999-12-31T23:45:00Z", "zone": "Asia/Tokyo"},
+            {"expression": "date(at)", "fields": {"at": {"type": "datetime"}}, "values": {"at": "9999-12-31T23:45:00Z"}, "zone": "Asia/Tokyo"},
+            {"expression": 'at > "0001-01-01T00:00"', "fields": {"at": {"type": "datetime"}}, "zone": "Asia/Tokyo"},
+            {"expression": '"a\x00b" = "c"'},
+            {"expression": 'length("\ud800")'},
+            {"expression": "1", "zone": "Nowhere/Else"},
+            {"expression": "1", "fields": {"a": {"type": "text"}}, "values": {"a": "\x00"}},
+        ]  # fmt: skip
+        cases = self.fields.with_name("cases.jsonl")
+        cases.write_text("\n".join(json.dumps(line) for line in lines) + "\nnot JSON\n")
+        shown = []
+        for backend in ("python", "sql"):
+            done = run("eval", "--cases", str(cases), "--backend", backend)
+            self.assertEqual(done.exit_code, 2, done.output)
+            shown.append([json.loads(line) for line in done.stdout.splitlines()])
+        self.assertEqual(shown[0], shown[1])
+        found = [
+            one.get("value", [problem["code"] for problem in one.get("problems", [])] or "error") for one in shown[0]
+        ]
+        wanted = [
+            "120",
+            "1",
+            "1",
+            True,
+            ["unknown-field"],
+            "1",
+            "9999-12-31",
+            None,
+            ["bad-literal"],
+            ["syntax"],
+            ["syntax"],
+        ]
+        self.assertEqual(found, [*wanted, "error", "error", "error"])
+
     def test_problems(self) -> None:
         code, result = self.evaluate("plot_lenght > 1 and zone = 'nort'")
         self.assertEqual(code, 1)

@@ -3,11 +3,10 @@
 import unittest
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import Any
 from zoneinfo import ZoneInfo
 
 from hypothesis import given, settings
-from sqlalchemy import FromClause, Integer, cast, column, select, values
+from sqlalchemy import select
 from sqlmodel import Session
 
 from finesieve.core.errors import NotCompilable
@@ -23,8 +22,8 @@ from finesieve.core.language.typed import OPERATIONS, Typed
 from finesieve.core.values import Type, Value
 from finesieve.store import compiler
 from finesieve.store.by_python import by_python
-from finesieve.store.columns import SQL_TYPES
-from finesieve.store.compiler import Collected, Columns, bound, compile_sql
+from finesieve.store.compiler import Columns, bound, compile_sql
+from finesieve.store.written import written_collections
 from tests.support import strategies
 from tests.support.database import store
 from tests.support.fields import MOMENT, NAMES, ROW, WORLD, checked, value_of
@@ -34,19 +33,9 @@ from tests.support.texts import pairs
 def by_sql(typed: Typed, world: World, row: Mapping[str, Value], moment: Moment = MOMENT) -> Value:
     """The value as PostgreSQL works it out; the members of a collection stand in the statement as rows of values."""
 
-    def collect(name: str, about: str, _around: FromClause | None, _wanted: frozenset[str]) -> Collected:
-        kinds = {key: SQL_TYPES[type_.kind] for key, type_ in world.members[about].names.items()}
-        members: Any = row.get(name) or ()
-        rows = [(place, *(member.get(key) for key in kinds)) for place, member in enumerate(members)]
-        blank = [(-1, *(None for _ in kinds))]  # a VALUES needs a row; the tie leaves it out
-        table = values(column("id", Integer()), *(column(key, type_) for key, type_ in kinds.items()), name=name)
-        found = select(table.data(blank + rows)).subquery()
-        typed_columns = {key: cast(found.c[key], type_) for key, type_ in kinds.items()}
-        return Collected(found, found.c.id >= 0, typed_columns, found.c.id)
-
     names = {key: bound(row.get(key), type_.kind) for key, type_ in world.base.names.items()}
     with Session(store().engine) as session:
-        columns = Columns(names, None, collect, lookup=by_python(session))
+        columns = Columns(names, None, written_collections(world, row), lookup=by_python(session))
         value: Value = session.execute(select(compile_sql(typed, columns, moment))).scalar_one()
     return tuple(value) if isinstance(value, list) else value
 

@@ -274,6 +274,7 @@ def _library_texts(depth: int) -> SearchStrategy[tree.Node]:
     inner = _text(depth - 1)
     return st.one_of(
         *(_call(name, inner) for name in ("lower", "upper", "trim")),
+        _call("replace", inner, inner, inner),
         _call(
             "text", st.one_of(_names("number"), _names("money"), _names("date"), _names("day_of_year"), _names("time"))
         ),
@@ -320,7 +321,11 @@ def _yes_no(depth: int) -> SearchStrategy[tree.Node]:
             tree.In, number, st.lists(numbers.map(tree.Number), min_size=1, max_size=4).map(tuple), st.booleans()
         ),
         st.builds(tree.TextTest, st.sampled_from(["contains", "starts with", "ends with"]), words, words),
-        st.builds(tree.IsBlank, st.one_of(number, day, words, st.just(zone)), st.booleans()),
+        st.builds(tree.IsBlank, st.one_of(number, day, words, st.just(zone), inner), st.booleans()),
+        st.builds(tree.Compare, st.sampled_from(["=", "!="]), inner, inner),
+        st.builds(
+            tree.In, inner, st.lists(st.booleans().map(tree.YesNo), min_size=1, max_size=2).map(tuple), st.booleans()
+        ),
         _any_kind("yes_no", depth),
         st.builds(
             lambda words, pattern: tree.TextTest("matches", words, tree.Text(pattern)),
@@ -351,6 +356,8 @@ def _where() -> SearchStrategy[tree.Node]:
         st.just(_plot("leased")),
         st.just(tree.IsBlank(tree.Name(("record", "limed_on")))),
         st.tuples(st.just(_plot("leased")), expressions("yes_no", 1)).map(lambda parts: tree.Chain("or", parts)),
+        # What reads nothing of the plot, and only the person.
+        expressions("yes_no", 1),
     )
 
 

@@ -8,7 +8,7 @@ import unicodedata
 from calendar import monthrange
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from datetime import date, datetime, time, timedelta
+from datetime import date, datetime, time, timedelta, tzinfo
 from decimal import ROUND_HALF_UP, Context, Decimal, InvalidOperation, Overflow
 from typing import Any, Final, Literal, get_args
 
@@ -28,6 +28,8 @@ __all__ = [
     "divide",
     "exact_sum",
     "fold",
+    "keepable",
+    "local_date",
     "mean",
     "months_between",
     "months_later",
@@ -35,6 +37,7 @@ __all__ = [
     "multiply",
     "plain_number",
     "round_to",
+    "sound_text",
     "step",
     "subtract",
     "tidy_text",
@@ -243,6 +246,14 @@ def date_plus(day: date, days: Decimal) -> date | None:
         return None
 
 
+def local_date(instant: datetime, zone: tzinfo) -> date | None:
+    """The day that an instant lies in where the clocks of `zone` hang; blank outside years 1–9999."""
+    try:
+        return instant.astimezone(zone).date()
+    except OverflowError:
+        return None
+
+
 def _months_forward(a: date, b: date) -> int:
     return 12 * (b.year - a.year) + b.month - a.month - (1 if b.day < a.day else 0)
 
@@ -287,12 +298,18 @@ def fold(text: str) -> str:
     return text.lower().replace("ς", "σ")
 
 
-def tidy_text(text: str) -> str:
-    """Text as it is kept: composed (NFC), trimmed, without NUL.
+def keepable(text: str) -> bool:
+    """Whether a database can hold the text: neither NUL nor half a pair of surrogates is in it."""
+    return "\x00" not in text and not any("\ud800" <= sign <= "\udfff" for sign in text)
 
-    Raises ValueError for what no database text can hold.
-    """
-    if "\x00" in text:
-        raise ValueError("a NUL character")
-    text.encode("utf-8")  # a lone surrogate raises UnicodeEncodeError, a ValueError
-    return unicodedata.normalize("NFC", text).strip()
+
+def sound_text(text: str) -> str:
+    """Text composed (NFC). Raises ValueError for what no database text can hold."""
+    if not keepable(text):
+        raise ValueError("This holds a character that cannot be kept; type it anew.")
+    return unicodedata.normalize("NFC", text)
+
+
+def tidy_text(text: str) -> str:
+    """Text as it is kept: composed and trimmed. Raises ValueError as `sound_text` does."""
+    return sound_text(text).strip()

@@ -64,7 +64,11 @@ class Sample:
 
 @dataclass(frozen=True, slots=True)
 class Preview:
-    """What a formula would give. `blank` of `people` could not be worked out; `awaited` house values are blank."""
+    """What a formula would give.
+
+    `blank` of `people` could not be worked out, `undone` of them although all that the formula reads is filled;
+    `awaited` house values are blank.
+    """
 
     problems: tuple[Problem, ...]
     type: Type | None = None
@@ -73,6 +77,7 @@ class Preview:
     blank: int = 0
     volatile: bool = False
     awaited: tuple[Field, ...] = ()
+    undone: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,9 +120,11 @@ def preview_formula(scope: Scope, formula: str, key: str = "", unit_name: str = 
             shown = worked_out(unit, formula, row)
             sample = Sample(person.id, person_name(person.values), shown, field.show(value))
             (blanks if value is None else filled).append(sample)
-        everyone, blank = blank_count(unit.session, unit.definitions, typed, unit.moment)
+        missing = blank_count(unit.session, unit.definitions, typed, unit.moment)
         chosen = tuple(filled[:4] + blanks[:1] if filled else blanks[:3])
-        return Preview((), typed.type, chosen, everyone, blank, typed.volatile, awaited)
+        return Preview(
+            (), typed.type, chosen, missing.everyone, missing.blank, typed.volatile, awaited, undone=missing.undone
+        )
 
 
 def _elsewhere(unit: Unit, typed: Typed, formula: str, about: str, unit_name: str) -> Preview:
@@ -130,13 +137,14 @@ def _elsewhere(unit: Unit, typed: Typed, formula: str, about: str, unit_name: st
     program = compile_python(typed)
     titles = titles_of(unit.session, unit.definitions, about, limit=60)
     keys = [known.key for known in unit.catalogue.stored_about(about)]
-    samples, blank = [], 0
+    samples, blank, undone = [], 0, 0
     for row_id, values in page_of_rows(unit.session, unit.definitions, about, keys, limit=60):
         value = program(row_of(unit, about, row_id, values), unit.moment)
         blank += value is None
+        undone += value is None and all(values.get(name) is not None for name in typed.names)
         worked = worked_out(unit, formula, values, about)
         samples.append(Sample(row_id, titles.get(str(row_id), f"no. {row_id}"), worked, field.show(value)))
-    return Preview((), typed.type, tuple(samples[:5]), len(samples), blank, typed.volatile)
+    return Preview((), typed.type, tuple(samples[:5]), len(samples), blank, typed.volatile, undone=undone)
 
 
 def _checked(unit: Unit, formula: str, key: str, about: str = PERSON) -> Checked:

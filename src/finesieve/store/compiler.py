@@ -29,6 +29,7 @@ from sqlalchemy import (
     type_coerce,
 )
 from sqlalchemy.dialects.postgresql import array
+from sqlalchemy.sql.elements import Grouping
 
 from finesieve.core.errors import NotCompilable
 from finesieve.core.language.evaluator import Moment
@@ -115,7 +116,11 @@ def _age(typed: Typed, columns: Columns, moment: Moment) -> Sql:
 
 def _to_date(typed: Typed, columns: Columns, moment: Moment) -> Sql:
     (instant,) = (compile_sql(part, columns, moment) for part in typed.parts)
-    return cast(func.timezone(str(moment.zone), instant), Date)
+    day = cast(func.timezone(str(moment.zone), instant), Date)
+    # A day outside of the years 1 to 9999 is blank; the moment itself may lie within them.
+    before: Sql = literal_column("DATE '0001-12-31 BC'")
+    after: Sql = literal_column("DATE '10000-01-01'")
+    return func.nullif(func.nullif(func.least(func.greatest(day, before), after), before), after, type_=Date())
 
 
 def _plain(typed: Typed, columns: Columns, moment: Moment) -> Sql:
@@ -153,7 +158,7 @@ def _collect(typed: Typed, columns: Columns, moment: Moment) -> Sql:
     roles = dict(zip(typed.roles, typed.parts, strict=True))
     part = {role: compile_sql(below, inner, moment) for role, below in roles.items()}
     kind = roles["column"].type.kind if "column" in roles else "yes_no"
-    value = _collated(part["column"], roles["column"]) if "column" in part else true()
+    value = _collated(part["column"], roles["column"]) if "column" in part else members.order
     where = part.get("where")
     query = select(_AGGREGATES[typed.name](value, where, typed)).select_from(members.source).where(members.tie)
     if where is not None and typed.name not in ("any", "all"):
@@ -170,14 +175,20 @@ def _collect(typed: Typed, columns: Columns, moment: Moment) -> Sql:
     return cast(found, Numeric) if typed.name in ("count", "count_filled") else type_coerce(found, SQL_TYPES[kind])
 
 
-def _any_of(_value: Sql, where: Sql | None, _typed: Typed) -> Sql:
-    verdict = true() if where is None else where
+def _of_member(member: Sql, where: Sql | None) -> Sql:
+    # PostgreSQL takes an aggregate that reads nothing of its own level for one of the query around;
+    # naming the member keeps a condition that reads only the person where it belongs.
+    return true() if where is None else case((member.is_(None), null()), else_=where)
+
+
+def _any_of(member: Sql, where: Sql | None, _typed: Typed) -> Sql:
+    verdict = _of_member(member, where)
     unknown = func.coalesce(func.bool_or(verdict.is_(None)), false())
     return case((func.coalesce(func.bool_or(verdict), false()), true()), (unknown, null()), else_=false())
 
 
-def _all_of(_value: Sql, where: Sql | None, _typed: Typed) -> Sql:
-    verdict = true() if where is None else where
+def _all_of(member: Sql, where: Sql | None, _typed: Typed) -> Sql:
+    verdict = _of_member(member, where)
     unknown = func.coalesce(func.bool_or(verdict.is_(None)), false())
     return case((func.coalesce(func.bool_and(verdict), true()), case((unknown, null()), else_=true())), else_=false())
 
@@ -213,6 +224,11 @@ def _divide(_typed: Typed, parts: list[Sql]) -> Sql:
     # Plain division keeps too few digits; forty zeros in the dividend make it keep enough.
     dividend = parts[0] + literal_column("0e-40::numeric")
     return _step(dividend / func.nullif(parts[1], 0))
+
+
+def _negated(part: Sql) -> Sql:
+    # In brackets: `NOT x IS NULL` is `NOT (x IS NULL)` to PostgreSQL, whose NOT binds weaker than SQLAlchemy believes.
+    return Grouping(not_(part))
 
 
 def _collated(part: Sql, typed: Typed) -> Sql:
@@ -334,7 +350,7 @@ def _filled(typed: Typed, parts: list[Sql]) -> Sql:
 
 _MAKERS: Final[dict[str, _Maker]] = {
     "const": lambda typed, _parts: bound(typed.value, typed.type.kind),
-    "not": lambda _typed, parts: not_(parts[0]),
+    "not": lambda _typed, parts: _negated(parts[0]),
     "and": lambda _typed, parts: and_(*parts),
     "or": lambda _typed, parts: or_(*parts),
     "=": _comparison(lambda a, b: a == b),
@@ -350,7 +366,7 @@ _MAKERS: Final[dict[str, _Maker]] = {
     "ends_with": _ends,
     "holds_any": lambda typed, parts: parts[0].op("&&", return_type=Boolean())(_texts(typed)),
     "holds_every": lambda typed, parts: parts[0].op("@>", return_type=Boolean())(_texts(typed)),
-    "holds_no": lambda typed, parts: not_(parts[0].op("&&", return_type=Boolean())(_texts(typed))),
+    "holds_no": lambda typed, parts: _negated(parts[0].op("&&", return_type=Boolean())(_texts(typed))),
     "count_items": lambda _typed, parts: cast(func.coalesce(func.cardinality(parts[0]), 0), Numeric),
     "step_of": lambda typed, parts: cast(func.array_position(_texts(typed), parts[0]), Numeric),
     "is_blank": _blank,
@@ -374,6 +390,7 @@ _MAKERS: Final[dict[str, _Maker]] = {
     "score": _score,
     "join": _join,
     "concat": _concat,
+    "replace": lambda _typed, parts: func.finesieve.replaced(*parts, type_=Text()),
     "date_of": lambda _typed, parts: func.finesieve.date_of(*parts, type_=Date()),
     "years_between": lambda _typed, parts: func.finesieve.years_between(*parts, type_=Numeric()),
 }

@@ -16,6 +16,7 @@ from finesieve.store.compiler import Sql, compile_sql
 from finesieve.store.sources import Source, source_of
 
 __all__ = [
+    "Blanks",
     "MeshCounts",
     "Person",
     "blank_count",
@@ -183,10 +184,20 @@ def stream_people(
         yield _person(row, keys)
 
 
-def blank_count(session: Session, definitions: Definitions, formula: Typed, moment: Moment) -> tuple[int, int]:
+@dataclass(frozen=True, slots=True)
+class Blanks:
+    """For how many of `everyone` a formula gives blank; for `undone` of them although all that it reads is filled."""
+
+    everyone: int
+    blank: int
+    undone: int
+
+
+def blank_count(session: Session, definitions: Definitions, formula: Typed, moment: Moment) -> Blanks:
     """How many people there are, and for how many the formula gives blank."""
     source = source_of(session, definitions, formula.names, moment)
     value = compile_sql(formula, source.columns, moment)
-    query = select(func.count(), func.count().filter(value.is_(None))).select_from(source.table)
-    everyone, blank = session.execute(query).one()
-    return int(everyone), int(blank)
+    filled = [source.names[name].is_not(None) for name in sorted(formula.names) if name in source.names]
+    undone = func.count().filter(and_(value.is_(None), *filled))
+    query = select(func.count(), func.count().filter(value.is_(None)), undone).select_from(source.table)
+    return Blanks(*(int(number) for number in session.execute(query).one()))

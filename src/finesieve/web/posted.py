@@ -7,6 +7,7 @@ from fastapi import Depends, Request
 from starlette.exceptions import HTTPException
 
 from finesieve.core.errors import InvalidInput
+from finesieve.core.values import keepable
 
 __all__ = ["Posted", "PostedForm", "posted", "takes_files", "whole_number"]
 
@@ -96,7 +97,7 @@ async def posted(request: Request) -> PostedForm:
 
 
 def _sound(text: str) -> str:
-    if "\x00" in text or any("\ud800" <= sign <= "\udfff" for sign in text):
+    if not keepable(text):
         raise HTTPException(422, "This holds a character that cannot be kept; type it anew.")
     return text
 

@@ -318,9 +318,9 @@ class _Work:
             else:
                 if one.checks:
                     checks = tuple(self._checked(test, found, draft) for test in one.checks)
-                if one.charges:
-                    charges = self._charged(one, found, draft)
                 failed = next((check for check in checks if check.verdict is False), None)
+                if one.charges and failed is None:
+                    charges = self._charged(one, found, draft)
                 if failed is not None and not question.hidden:
                     trouble, message = "check", failed.message
         return QuestionOutcome(
@@ -345,7 +345,8 @@ class _Work:
         verdict: bool | None = None
         if test.same:
             other = draft.found.get(test.same) or self._found(test.same)
-            verdict = None if other is None or other.verdict is not True else other.value == outcome.value
+            known = other is not None and other.verdict is True and other.value is not None
+            verdict = other.value == outcome.value if other is not None and known else None
         elif test.rule is not None:
             verdict = self._verdict(test.rule, draft.row)
         return CheckOutcome(test.check, verdict, test.message)

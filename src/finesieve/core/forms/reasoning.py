@@ -132,6 +132,12 @@ class _Reasoner:
                 for asked in cone.values()
                 if asked.place != place and (asked.question.show or asked.section.show)
             )
+            needed = [asked.place for asked in cone.values() if asked.question.insists and asked.place != place]
+            if needed and not others and (section is None or section.show is None):
+                named = ", ".join(f"“{label_of(self.form, self.catalogue, other)}”" for other in needed)
+                message = f"For somebody new “{label}” never {words} when the form is sent: {named} must be answered."
+                yield RuleFinding("contradicts", place, part, message, tuple(needed))
+                return
             if section is not None and section.show is not None:
                 others = (*others, section.section.id)
             named = ", ".join(f"“{label_of(self.form, self.catalogue, other)}”" for other in dict.fromkeys(others))
@@ -218,7 +224,7 @@ class _Reasoner:
         if any(self._run(rule, {**row, key: None}) is not True for rule in show):
             return value is None
         if value is None:
-            return True
+            return not self._insists(asked.question, row)
         held = value if isinstance(value, tuple) else (value,)
         options = asked.question.options
         if any(one in options and self._run(options[one], row) is not True for one in held if isinstance(one, str)):
@@ -226,6 +232,15 @@ class _Reasoner:
         checks = [check.rule for check in asked.question.checks if check.rule and self._exact([check.rule]) is not None]
         reads = [rule for rule in checks if all(name in row for name in self._base(rule))]
         return all(self._run(rule, row) is not False for rule in reads)
+
+    def _insists(self, question: CompiledQuestion, row: Mapping[str, Value]) -> bool:
+        """Whether a form with this answer blank could not be sent."""
+        if question.question.hidden or not question.stores:
+            return False
+        if question.required is not None:
+            reads = all(name in row for name in self._base(question.required))
+            return reads and self._exact([question.required]) is not None and self._run(question.required, row) is True
+        return question.insists
 
     def _run(self, rule: Rule, row: Mapping[str, Value]) -> bool | None:
         values = {**row, **{f"form.{key}": value for key, value in row.items()}}

@@ -1,7 +1,7 @@
 """Tree to checked form. Returns every problem at once; a part in error causes no further one."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, tzinfo
 from functools import singledispatchmethod
 from typing import Final
@@ -13,6 +13,7 @@ from finesieve.core.language.fitting import KIND_WORDS, NUMERIC, say_kind
 from finesieve.core.language.functions import FUNCTIONS, nearest
 from finesieve.core.language.names import World
 from finesieve.core.language.parser import parse
+from finesieve.core.language.printer import print_text_literal
 from finesieve.core.language.problems import Problem, Span
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Kind, Type
@@ -140,7 +141,14 @@ class _Checker(Collecting):
     def _(self, node: tree.Compare) -> Typed | None:
         if self._compares_blank(node):
             return None
-        pair = self._agreeing([node.left, node.right], node.span)
+        sides = (self.typed(node.left), self.typed(node.right))
+        several = next((side.type.kind for side in sides if side and side.type.kind in ("choices", "text_list")), None)
+        if several is not None and node.sign in ("=", "!=") and None not in sides:
+            hint = self._holding(node)
+            message = f"“{node.sign}” does not compare {say_kind(several)}. Write {hint}."
+            self.say("wrong-type", node.span, message, hint)
+            return None
+        pair = self._brought([node.left, node.right], list(sides), node.span)
         if pair is None:
             return None
         kind = pair[0].type.kind
@@ -151,6 +159,14 @@ class _Checker(Collecting):
             return self.made(node.sign, _YES_NO, node, list(pair))
         ordered = self._ordered(pair, node, f", so “{node.sign}” cannot stand here")
         return None if ordered is None else self.made(node.sign, _YES_NO, node, list(ordered))
+
+    def _holding(self, node: tree.Compare) -> str:
+        """What to write in place of a comparison of a multiple choice: `crops holds "beans"`."""
+        name = next((side.text for side in (node.left, node.right) if isinstance(side, tree.Name)), "…")
+        item = next((side for side in (node.left, node.right) if isinstance(side, tree.Text)), None)
+        word = "holds" if node.sign == "=" else "holds no"
+        written = print_text_literal(item.value) if item else "…"
+        return f"{name} holds {written}" if node.sign == "=" else f"{name} {word} ({written})"
 
     def _ordered(self, parts: tuple[Typed, ...], node: tree.Node, after: str) -> tuple[Typed, ...] | None:
         """The parts as values with an order: steps of a progress field become their place."""
@@ -186,8 +202,13 @@ class _Checker(Collecting):
         if operand is None:
             return None
         if operand.type.kind in _NOT_COMPARED:
-            self.say("wrong-type", node.operand.span, f"“in” does not take {say_kind(operand.type.kind)}.")
+            hint = f"{operand.name or '…'} holds any (…)" if operand.type.kind in ("choices", "text_list") else ""
+            message = f"“in” does not take {say_kind(operand.type.kind)}." + (f" Write {hint}." if hint else "")
+            self.say("wrong-type", node.operand.span, message, hint)
             return None
+        dated = any(item is not None and item.type.kind == "date" for item in items)
+        if operand.type.kind == "datetime" and dated:
+            operand = self.fitted(operand, _DATE) or operand
         fitted = [self.fitted(item, operand.type) for item in items if item is not None]
         if len(fitted) < len(items) or any(item is None for item in fitted):
             return None
@@ -242,7 +263,7 @@ class _Checker(Collecting):
         parts = [self.typed(part) for part in node.parts]
         for part in parts:
             if part is not None and part.type.kind != "text":
-                hint = f"label({part.name or '…'})" if part.type.kind == "choice" else ""
+                hint = self.as_text(part)
                 remedy = f"; write {hint}" if hint else ""
                 self.say("wrong-type", part.span, f"“&” joins texts; this is {say_kind(part.type.kind)}{remedy}.", hint)
                 return None
@@ -277,6 +298,9 @@ class _Checker(Collecting):
                 self.typed(argument)
             return None
         if not self._count_fits(node, function):
+            for argument in node.arguments:
+                if not self.is_collection(argument):
+                    self.typed(argument)
             return None
         if function.name in self._SPECIAL:
             return self._SPECIAL[function.name](self, node)
@@ -317,7 +341,7 @@ class _Checker(Collecting):
         return False
 
     def _call(self, node: tree.Call, function: Function) -> Typed | None:
-        if function.gives == "same" and function.repeats:
+        if function.gives == "same" and (function.repeats or len(function.takes) > len(set(function.takes))):
             agreed = self._agreeing(list(node.arguments), node.span)
             if agreed is None:
                 return None
@@ -338,8 +362,9 @@ class _Checker(Collecting):
         code = "no-order" if takes == ORDERED else "wrong-type"
         said = ("number", "money", "date") if takes == ORDERED else KIND_WORDS
         wanted = " or ".join(say_kind(kind) for kind in said if kind in takes)
-        message = f"{function.name} needs {wanted}; this is {say_kind(part.type.kind)}."
-        self.say(code, part.span, message)
+        hint = self.as_text(part) if "text" in takes else ""
+        remedy = f" Write {hint}." if hint else ""
+        self.say(code, part.span, f"{function.name} needs {wanted}; this is {say_kind(part.type.kind)}.{remedy}", hint)
 
     def _if(self, node: tree.Call) -> Typed | None:
         *pairs, otherwise = node.arguments
@@ -381,7 +406,8 @@ class _Checker(Collecting):
     def _date_call(self, node: tree.Call) -> Typed | None:
         if len(node.arguments) == 1:
             part = self.typed(node.arguments[0])
-            return None if part is None else self.fitted(part, _DATE)
+            found = None if part is None else self.fitted(part, _DATE)
+            return None if found is None else replace(found, span=node.span)
         return self.made("date_of", _DATE, node, [self._of_kind(part, NUMBER) for part in node.arguments])
 
     def _payment(self, node: tree.Call) -> Typed | None:
@@ -399,13 +425,20 @@ class _Checker(Collecting):
         typed = self.typed(node)
         if typed is None or typed.type.kind in kinds:
             return typed
-        if "date" in kinds and (typed.type.kind == "datetime" or typed.name == "literal"):
+        if "date" in kinds and typed.type.kind == "datetime":
             return self.fitted(typed, _DATE)
+        written = self.written_as(typed, kinds)
+        if written is not None:
+            return self.fitted(typed, Type(written))
         if function is not None:
             self._wrong_argument(typed, function, kinds)
         else:
             wanted = " or ".join(say_kind(kind) for kind in KIND_WORDS if kind in kinds)
-            self.say("wrong-type", node.span, f"This is {say_kind(typed.type.kind)}; here {wanted} is needed.")
+            hint = self.as_text(typed) if "text" in kinds else ""
+            remedy = f" Write {hint}." if hint else ""
+            self.say(
+                "wrong-type", node.span, f"This is {say_kind(typed.type.kind)}; here {wanted} is needed.{remedy}", hint
+            )
         return None
 
     def _agreeing(
@@ -413,6 +446,18 @@ class _Checker(Collecting):
     ) -> tuple[Typed, ...] | None:
         """The parts brought to one type, or None where they have none, already said."""
         parts = [None if blanks and isinstance(node, tree.Blank) else self.typed(node) for node in nodes]
+        return self._brought(nodes, parts, span, branches=branches, blanks=blanks)
+
+    def _brought(
+        self,
+        nodes: list[tree.Node],
+        parts: list[Typed | None],
+        span: Span,
+        *,
+        branches: bool = False,
+        blanks: bool = False,
+    ) -> tuple[Typed, ...] | None:
+        """See `_agreeing`, for parts that are typed already."""
         typed = [part for part in parts if part is not None]
         missing = sum(
             1

@@ -1,6 +1,6 @@
 """The Python back end: checked form to a function of one person's values."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from datetime import date, datetime
 from decimal import Decimal
@@ -9,19 +9,29 @@ from typing import Any, Final
 from finesieve.core import values
 from finesieve.core.fields.definition import show_value
 from finesieve.core.language.gathering import collect
-from finesieve.core.language.library import AT_A_MOMENT, LIBRARY, MOST_CHARACTERS, payment
+from finesieve.core.language.library import AT_A_MOMENT, LIBRARY, MOST_CHARACTERS, payment, replaced
 from finesieve.core.language.patterns import compile_pattern
 from finesieve.core.language.program import Maker, Moment, Program
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Value
 
-__all__ = ["HANDLED", "Moment", "Program", "compile_python"]
+__all__ = ["HANDLED", "Moment", "Program", "compile_python", "from_results"]
 
 
 def compile_python(typed: Typed) -> Program:
     """Compile a checked expression once, to be run for many people."""
     parts = tuple(compile_python(part) for part in typed.parts)
     return _MAKERS[typed.operation](typed, parts)
+
+
+def from_results(typed: Typed, results: Sequence[Value], row: Mapping[str, Value], moment: Moment) -> Value:
+    """The value of one operation whose parts are worked out already."""
+    parts = tuple(_already(result) for result in results)
+    return _MAKERS[typed.operation](typed, parts)(row, moment)
+
+
+def _already(value: Value) -> Program:
+    return lambda row, moment: value
 
 
 def _const(typed: Typed, _parts: tuple[Program, ...]) -> Program:
@@ -126,6 +136,14 @@ def _join(typed: Typed, parts: tuple[Program, ...]) -> Program:
         between: Any = separator(row, moment) or ""
         items = [word for option, word in words if option in held] if words else held
         return between.join(items)[:MOST_CHARACTERS] or None
+
+    return run
+
+
+def _replace(_typed: Typed, parts: tuple[Program, ...]) -> Program:
+    def run(row: Mapping[str, Value], moment: Moment) -> Value:
+        text, old, new = (part(row, moment) for part in parts)
+        return None if text is None or old is None else replaced(str(text), str(old), str(new or ""))
 
     return run
 
@@ -307,7 +325,7 @@ def _to_date(_typed: Typed, parts: tuple[Program, ...]) -> Program:
 
     def run(row: Mapping[str, Value], moment: Moment) -> Value:
         instant = operand(row, moment)
-        return instant.astimezone(moment.zone).date() if isinstance(instant, datetime) else None
+        return values.local_date(instant, moment.zone) if isinstance(instant, datetime) else None
 
     return run
 
@@ -389,6 +407,7 @@ _MAKERS: Final[dict[str, Maker]] = {
     "score": _score,
     "join": _join,
     "concat": _concat,
+    "replace": _replace,
     **{name: _plain(name) for name in LIBRARY},
     "years_between": _all_filled(lambda a, b: Decimal(values.years_between(a, b))),
     "age": _age,

@@ -6,10 +6,10 @@ and that branch, of `a else b` the first that is filled and the blanks before it
 """
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
-from finesieve.core.language.evaluator import compile_python
+from finesieve.core.language.evaluator import compile_python, from_results
 from finesieve.core.language.problems import Span
 from finesieve.core.language.program import Moment
 from finesieve.core.language.typed import Typed
@@ -36,16 +36,39 @@ class Explained:
 
 def explain(typed: Typed, values: Mapping[str, Value], moment: Moment) -> Explained:
     """Work out every part of a checked expression for these values."""
-    return _explained(typed, values, moment, decided=True)
+    return _decided(_worked(typed, values, moment), decided=True)
 
 
-def _explained(typed: Typed, values: Mapping[str, Value], moment: Moment, *, decided: bool) -> Explained:
-    below = () if typed.operation == "collect" else typed.parts
-    results = [compile_python(part)(values, moment) for part in below]
-    value = compile_python(typed)(values, moment)
-    deciding = _DECIDING.get(typed.operation, _everything)(value, results) if decided else frozenset()
-    parts = tuple(_explained(part, values, moment, decided=place in deciding) for place, part in enumerate(below))
-    return Explained(typed.operation, typed.span, typed.type.kind, value, decided, parts)
+def _worked(typed: Typed, values: Mapping[str, Value], moment: Moment) -> Explained:
+    """Every part with its value, each worked out once from those below it; what decided is not known yet."""
+    if typed.operation == "collect":
+        return Explained("collect", typed.span, typed.type.kind, compile_python(typed)(values, moment), False)
+    parts = tuple(_worked(part, values, moment) for part in typed.parts)
+    value = from_results(typed, [part.value for part in parts], values, moment)
+    return Explained(typed.operation, typed.span, typed.type.kind, value, False, parts)
+
+
+def _decided(part: Explained, *, decided: bool) -> Explained:
+    results = [below.value for below in part.parts]
+    deciding = _DECIDING.get(part.operation, _everything)(part.value, results) if decided else frozenset()
+    parts = tuple(_decided(below, decided=place in deciding) for place, below in enumerate(part.parts))
+    return _as_written(replace(part, decided=decided, parts=parts))
+
+
+def _as_written(part: Explained) -> Explained:
+    """A part without what the checker put in: such a step stands at the very place of the part that it serves."""
+    same = [below for below in part.parts if below.span == part.span]
+    if not same:
+        return part
+    if part.operation in _UNSEEN:
+        return same[0]
+    operation = "not_in" if (part.operation, same[0].operation) == ("not", "in") else part.operation
+    parts = tuple(inner for below in part.parts for inner in (below.parts if below.span == part.span else (below,)))
+    return replace(part, operation=operation, parts=parts)
+
+
+_UNSEEN: Final = frozenset(("negate", "to_date", "step_of"))
+"""Steps that bring a part to what its place needs: days turned round, the day of a moment, a step's place."""
 
 
 _Results = Sequence[Value]

@@ -6,6 +6,7 @@ from decimal import Decimal
 from typing import Final
 
 from finesieve.core.language import tree
+from finesieve.core.language.declare import ORDERED
 from finesieve.core.language.functions import nearest
 from finesieve.core.language.literals import WRITTEN, read_literal
 from finesieve.core.language.printer import print_text_literal
@@ -75,9 +76,27 @@ class Fitter:
             return first
         other = next(part for part in firm if part.type.kind != first.kind)
         code, verb = ("branch-types", "stand beside") if branches else ("wrong-type", "be compared with")
-        message = f"{say_kind(first.kind).capitalize()} cannot {verb} {say_kind(other.type.kind)}."
-        self.say(code, other.span if branches else span, message)
+        choice = next((part for part in firm if part.type.kind == "choice"), None)
+        hint = self.as_text(choice) if choice is not None and "text" in kinds else ""
+        remedy = f" Write {hint}." if hint else ""
+        message = f"{say_kind(first.kind).capitalize()} cannot {verb} {say_kind(other.type.kind)}.{remedy}"
+        self.say(code, other.span if branches else span, message, hint)
         return None
+
+    def as_text(self, part: Typed) -> str:
+        """What gives a text out of a part that is none, such as `label(zone)`; "" where nothing does."""
+        name = part.name if part.operation == "name" else "…"
+        ways = {"choice": f"label({name})", "choices": f'join({name}, ", ")', "text_list": f'join({name}, ", ")'}
+        shown = f"text({name})" if part.type.kind in ORDERED or part.type.kind == "yes_no" else ""
+        return ways.get(part.type.kind, shown)
+
+    def written_as(self, part: Typed, kinds: frozenset[Kind]) -> Kind | None:
+        """The kind that a text literal stands for where one of these is asked for; None for what is no such literal."""
+        possible = [kind for kind in WRITTEN if kind in kinds]
+        if part.name != "literal" or not possible:
+            return None
+        text = part.value if isinstance(part.value, str) else ""
+        return next((kind for kind in possible if len(text) == len(WRITTEN[kind])), possible[0])
 
     def _common_choice(self, parts: list[Typed], span: Span, branches: bool) -> Type | None:
         first = parts[0].type

@@ -70,6 +70,15 @@ FUNCTIONS: Final[dict[str, Function]] = {
             2,
         ),
         Function(
+            "replace",
+            "replace(text, from, to)",
+            "The text with every occurrence of one text made another; a blank third text takes them out.",
+            'replace(name, "-", " ")',
+            (TEXT, TEXT, TEXT),
+            "text",
+            3,
+        ),
+        Function(
             "text",
             "text(x)",
             "The value as people read it: numbers, amounts and dates in the way of the house, choices by their labels.",

@@ -14,7 +14,7 @@ from finesieve.core import values
 from finesieve.core.language.declare import DATE, NUMBER, NUMBERS, TEXT, Function
 from finesieve.core.values import DayOfYear, Kind, Value
 
-__all__ = ["AT_A_MOMENT", "LIBRARY", "MOST_CHARACTERS", "PYTHON_ONLY", "WHITE", "Meaning", "payment"]
+__all__ = ["AT_A_MOMENT", "LIBRARY", "MOST_CHARACTERS", "PYTHON_ONLY", "WHITE", "Meaning", "payment", "replaced"]
 
 Meaning = Callable[..., Value]
 LIBRARY: Final[dict[str, tuple[Function, Meaning]]] = {}
@@ -82,10 +82,10 @@ def _abs(x: Decimal) -> Value:
     "clamp(x, low, high)",
     "The number, brought to the nearer bound where it lies outside; blank where low is above high.",
     "clamp(plot_length, 1, 20)",
-    NUMBER,
-    NUMBER,
-    NUMBER,
-    gives="number",
+    NUMBERS,
+    NUMBERS,
+    NUMBERS,
+    gives="same",
 )
 def _clamp(x: Decimal, low: Decimal, high: Decimal) -> Value:
     return None if low > high else min(max(x, low), high)
@@ -183,6 +183,14 @@ def _left(text: str, n: Decimal) -> Value:
 def _right(text: str, n: Decimal) -> Value:
     count = _whole(n, 0, 10**15)
     return (text[-count:] or None) if count else None
+
+
+def replaced(text: str, old: str, new: str) -> str | None:
+    """The text with every `old` in it made `new`, from the left, cut at 10,000 characters."""
+    pieces = text.split(old)
+    # So many seams fill the result; what comes after them would be made only to be cut off.
+    enough = MOST_CHARACTERS // max(len(new), 1) + 2
+    return new.join(pieces[:enough])[:MOST_CHARACTERS] or None
 
 
 # Dates

@@ -44,4 +44,7 @@ def read_literal(text: str, kind: Kind, zone: tzinfo) -> Value:
     pattern, read = readers[kind]
     if not pattern.fullmatch(text):
         raise ValueError(f"not written as {WRITTEN[kind]}")
-    return read(text)
+    try:
+        return read(text)
+    except OverflowError:
+        raise ValueError("outside the years 1 to 9999") from None

@@ -16,6 +16,7 @@ from finesieve.core.language import tree
 from finesieve.core.language.grammar import GRAMMAR
 from finesieve.core.language.patterns import compile_pattern
 from finesieve.core.language.problems import Problem, Span
+from finesieve.core.values import keepable
 
 __all__ = ["Parsed", "has_comments", "parse"]
 
@@ -85,6 +86,10 @@ def _before_parsing(text: str) -> tuple[Problem, ...]:
     if len(text) > MOST_CHARACTERS:
         message = f"An expression has at most {MOST_CHARACTERS:,} characters; this one has {len(text):,}."
         return (Problem("too-long", Span(MOST_CHARACTERS, len(text)), message),)
+    unkept = next((place for place, sign in enumerate(text) if not keepable(sign)), None)
+    if unkept is not None:
+        message = "This holds a character that cannot be kept; type it anew."
+        return (Problem("syntax", Span(unkept, unkept + 1), message),)
     problems: list[Problem] = []
     brackets = prefixes = 0
     anything = False
@@ -297,10 +302,16 @@ class _Builder(Transformer[Any, tree.Node]):
         if len(parts) > MOST_ITEMS:
             self.say("too-big", _span(meta), f"A list holds at most {MOST_ITEMS} values.")
         for part in parts:
-            if not isinstance(part, tree.Number | tree.Text | tree.YesNo):
-                message = 'A list holds only written-out values, such as 3 or "north".'
+            if not isinstance(part, tree.Number | tree.Text | tree.YesNo) and not _written_date(part):
+                message = 'A list holds only written-out values, such as 3, "north" or date("2026-03-01").'
                 self.say("list-item", part.span, message)
         return tuple(parts)
+
+
+def _written_date(part: tree.Node) -> bool:
+    """Whether this is `date("…")`, which counts as written out."""
+    dated = isinstance(part, tree.Call) and part.function == "date" and len(part.arguments) == 1
+    return dated and isinstance(part.arguments[0], tree.Text)  # type: ignore[attr-defined]  # a call, see above
 
 
 @cache
@@ -313,6 +324,18 @@ def _lark() -> Lark:
 _HABITS: Final = (
     (re.compile(r"\bis\s+not\s+blank\b", re.I), "is-filled", "“is not blank” is written “is filled”.", "is filled"),
     (re.compile(r"\bis\s+not\s+filled\b", re.I), "is-filled", "“is not filled” is written “is blank”.", "is blank"),
+    (
+        re.compile(r"\bnot\s+(between|contains|starts|ends|holds|matches|is)\b", re.I),
+        "add-parentheses",
+        "Only “in” has a form with “not”; put the rest in brackets: not (…).",
+        "not (…)",
+    ),
+    (
+        re.compile(r"\bin\s+([\"'][^\"'\n]*[\"']?|\w+)", re.I),
+        "syntax",
+        'After “in” stands a list in brackets: in (…), such as in ("north", "hill").',
+        "(…)",
+    ),
     (re.compile(r"\bin\s*\(\s*\)", re.I), "empty-list", "The list is empty; it needs at least one value.", ""),
     (
         re.compile(r"[=<>]\s*(not\b[^)]*)", re.I),

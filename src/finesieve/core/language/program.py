@@ -6,7 +6,7 @@ from datetime import date, datetime, tzinfo
 
 from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.language.typed import Typed
-from finesieve.core.values import Value
+from finesieve.core.values import Value, local_date
 
 __all__ = ["Maker", "Moment", "Program"]
 
@@ -26,7 +26,8 @@ class Moment:
 
     @property
     def today(self) -> date:
-        return self.now.astimezone(self.zone).date()
+        # A clock at the very end of the years stays there.
+        return local_date(self.now, self.zone) or self.now.date()
 
 
 Program = Callable[[Mapping[str, Value], Moment], Value]

@@ -4,7 +4,6 @@ from typing import Final
 
 from finesieve.core.language import tree
 from finesieve.core.language.fitting import NUMERIC, Fitter, say_kind
-from finesieve.core.language.printer import print_text_literal
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Kind, Type
 
@@ -70,10 +69,9 @@ class Sums(Fitter):
         )
         verb = {"+": "added", "-": "subtracted", "*": "multiplied", "/": "divided"}[sign]
         hint = ""
-        if part.type.is_choice and part.type.options:
-            example = print_text_literal(part.type.options[0])
-            hint = f"if({part.name or '…'} = {example}, 1, 0)"
-        elif part.type.kind == "yes_no":
-            hint = f"if({part.name or '…'}, 1, 0)"
-        remedy = f"; give it a number with {hint}" if hint else ""
+        name = part.name if part.operation == "name" else "…"
+        ways = {"choice": f"pick({name}, …)", "choices": f"score({name})", "yes_no": f"if({name}, 1, 0)"}
+        hint = ways.get(part.type.kind, "")
+        each = "give each option a number" if part.type.kind == "choice" else "give it a number"
+        remedy = f"; {each} with {hint}" if hint else ""
         self.say("wrong-type", part.span, f"{subject} and cannot be {verb}{remedy}.", hint)

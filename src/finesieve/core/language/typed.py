@@ -19,7 +19,7 @@ OPERATIONS: Final = frozenset(
     "add subtract multiply divide negate date_plus date_minus to_date if else "
     "round sum min max years_between age today "
     "house collect holds_any holds_every holds_no count_items step_of mean count_values date_of "
-    "label score join concat matches text payment".split()
+    "label score join concat replace matches text payment".split()
 ) | frozenset(LIBRARY)
 """Every operation; a test holds both back ends to this list."""
 
