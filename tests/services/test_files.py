@@ -1,5 +1,6 @@
 """Files, secrets and structured data: taken with care, kept apart, given to those who may have them."""
 
+import hashlib
 import io
 import tempfile
 import unittest
@@ -15,14 +16,25 @@ from finesieve.core.fields.families.data import MEDIA
 from finesieve.services.collect import publish_form, read_form
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.files import open_file, open_thumbnail, send_file, shelf, sweep_uploads, take_files
+from finesieve.services.files import (
+    examine,
+    open_file,
+    open_thumbnail,
+    send_file,
+    shelf,
+    shelf_of,
+    sweep_uploads,
+    take_files,
+)
 from finesieve.services.held import decide_held
 from finesieve.services.people import read_profile, set_values
 from finesieve.services.sift import create_segment, export_segment
-from finesieve.store.files import FileStore, Refused, clean_name, sniff
+from finesieve.store.files import FileStore, clean_name
 from finesieve.store.rows import stored_row
+from finesieve.store.sniffing import Refused, sniff
 from finesieve.store.tables import History, Submission
 from tests.services.test_collect import make_form, public
+from tests.support.hostile import cost_of, hostile_files
 from tests.support.house import NOW, make_house
 from tests.support.work import later
 
@@ -62,9 +74,39 @@ class Sniffing(unittest.TestCase):
             (b"\x00\x01\x02\x03", "application/octet-stream"),
         ):
             with self.subTest(data[:12]):
-                self.assertEqual(sniff(data)[0], media_type)
+                self.assertEqual(sniff(data).media_type, media_type)
         with self.assertRaises(Refused):
             sniff(png()[:60])
+
+    def test_no_bytes_cost_much(self) -> None:
+        """Of ten megabytes or less, whatever they are: two seconds of work and 100 MB at the most, refused or not."""
+        for name, data in hostile_files():
+            with self.subTest(name):
+                seconds, megabytes, _ = cost_of(data)
+                self.assertLess(seconds, 2.5)
+                self.assertLess(megabytes, 100)
+
+    def test_an_archive_is_what_it_may_be(self) -> None:
+        """What the first entry says counts only where it stands there as it is, and names a document."""
+        text = MEDIA["documents"][1]
+        for entry, media_type in (
+            (("mimetype", text, zipfile.ZIP_STORED), text),
+            (("mimetype", text, zipfile.ZIP_DEFLATED), "application/zip"),
+            (("mimetype", text, zipfile.ZIP_LZMA), "application/zip"),
+            (("mimetype", "image/png", zipfile.ZIP_STORED), "application/zip"),
+            (("mimetype", "text/plain", zipfile.ZIP_STORED), "application/zip"),
+            (("mimetype", text + " " * 300, zipfile.ZIP_STORED), "application/zip"),
+        ):
+            name, said, packing = entry
+            data = io.BytesIO()
+            with zipfile.ZipFile(data, "w") as archive:
+                archive.writestr(name, said, packing)
+            with self.subTest(entry):
+                self.assertEqual(sniff(data.getvalue()).media_type, media_type)
+
+    def test_sounds(self) -> None:
+        for data in (b"RIFF\x24\x00\x00\x00WAVEfmt " + bytes(40), b"ID3\x03" + bytes(60), b"OggS" + bytes(60)):
+            self.assertIn(sniff(data).media_type, MEDIA["audio"])
 
     def test_names_are_safe(self) -> None:
         for name, clean in (
@@ -91,8 +133,7 @@ class Files(unittest.TestCase):
         self.person = self.house.add()
 
     def send(self, key: str, name: str, data: bytes) -> str:
-        with self.scope.transaction("clerk") as unit:
-            return send_file(unit, self.files, unit.catalogue.by_key[key], name, data)
+        return send_file(self.scope, self.files, examine(make_field(self.house, key), name, data))
 
     def keep(self, key: str, name: str, data: bytes) -> None:
         token = self.send(key, name, data)
@@ -125,6 +166,8 @@ class Files(unittest.TestCase):
         ):
             with self.subTest(key=key, size=len(data)), self.assertRaises(ValueError):
                 self.send(key, name, data)
+        # A broken picture is refused the second time too, and nothing of what was refused lies on the disk.
+        self.assertEqual([path for path in self.root.rglob("*") if path.is_file()], [])
         with self.assertRaises(InvalidInput):
             take_files(self.scope, self.files, {"zone": ("a.pdf", PDF)}, {"zone": make_field(self.house, "zone")})
         with self.assertRaises(InvalidInput):
@@ -148,11 +191,32 @@ class Files(unittest.TestCase):
             open_file(other.scope, self.files, self.report, self.person)
         self.assertEqual(shelf(other.scope, [self.send("report", "b.pdf", PDF)]).files, {})
 
-    def test_what_nobody_kept_is_forgotten(self) -> None:
+    def test_a_token_is_good_for_its_field_only(self) -> None:
+        """A text that was taken for one field does not become the picture of another, nor does one of a form."""
         token = self.send("report", "a.pdf", PDF)
-        self.assertEqual(sweep_uploads(later(self.house, NOW + timedelta(hours=47)).scope), 0)
-        self.assertEqual(sweep_uploads(later(self.house, NOW + timedelta(hours=49)).scope), 1)
+        with self.assertRaises(InvalidInput):
+            set_values(self.scope, self.person, {"photo": token}, shelf(self.scope, [token]))
+        elsewhere = send_file(
+            self.scope, self.files, examine(make_field(self.house, "report"), "a.pdf", PDF), form_id=7
+        )
+        with self.assertRaises(InvalidInput):
+            set_values(self.scope, self.person, {"report": elsewhere}, shelf(self.scope, [elsewhere]))
+        with self.scope.transaction("public") as unit:
+            self.assertEqual(list(shelf_of(unit, [token, elsewhere], 7).files), [elsewhere])
+
+    def test_what_nobody_kept_is_forgotten(self) -> None:
+        """After two days, with its bytes, unless a value of today or of the past has the same."""
+        token = self.send("report", "a.pdf", PDF)
+        self.send("photo", "a.png", png())
+        self.keep("report", "b.pdf", PDF + b"%")
+        self.keep("report", "c.pdf", PDF + b"%%")
+        self.assertEqual(sweep_uploads(later(self.house, NOW + timedelta(hours=47)).scope, self.files), 0)
+        self.send("report", "a.pdf", PDF + b"%%%")
+        self.assertEqual(sweep_uploads(later(self.house, NOW + timedelta(hours=49)).scope, self.files), 5)
         self.assertEqual(shelf(self.scope, [token]).files, {})
+        left = {path.name for path in self.root.rglob("*") if path.is_file()}
+        self.assertEqual(left, {hashlib.sha256(PDF + more).hexdigest() for more in (b"%", b"%%")})
+        self.assertEqual(open_file(self.scope, self.files, self.report, self.person).data, PDF + b"%%")
 
 
 def make_field(house, key):  # type: ignore[no-untyped-def]

@@ -13,7 +13,7 @@ from finesieve.services.compose import FormTexts, add_question, change_form_text
 from finesieve.services.compute import DerivedInput, create_derived, preview_formula, read_derived
 from finesieve.services.define import GroupInput, create_group, read_catalogue
 from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.files import open_file, send_file
+from finesieve.services.files import examine, open_file, send_file
 from finesieve.services.house import apply_due, cancel_scheduled, list_house, read_house_value, set_house_value
 from finesieve.services.mapping import change_grant, change_mapping, read_mapping
 from finesieve.services.people import read_profile
@@ -225,7 +225,8 @@ class Mapping(unittest.TestCase):
         with tempfile.TemporaryDirectory() as directory:
             files = FileStore(Path(directory))
             with house.scope.transaction("clerk") as unit:
-                token = send_file(unit, files, unit.catalogue.by_id[photo], "sign.png", png())
+                field = unit.catalogue.by_id[photo]
+            token = send_file(house.scope, files, examine(field, "sign.png", png()), form_id)
             self.send(house, form_id, token)
             state = run_task(Store(store().engine, files), house.scope.workspace_id, self.task(house), lambda: NOW)
             self.assertEqual(state, "done")

@@ -39,7 +39,7 @@ def page_parameters(given: Mapping[str, str], language: str) -> dict[str, str]:
     return {**dict(kept[:_MOST_PARAMETERS]), "language": language}
 
 
-def shelf_for(unit: Unit, form: Form, answers: Mapping[str, str]) -> Shelf | None:
+def shelf_for(unit: Unit, form: Form, answers: Mapping[str, str], form_id: int = 0) -> Shelf | None:
     """What the answers may point at: the files that they name, and the records of choices among records."""
     fields = {question.id: unit.catalogue.by_id.get(question.field_id) for question in form.questions}
     tokens = []
@@ -51,7 +51,7 @@ def shelf_for(unit: Unit, form: Form, answers: Mapping[str, str]) -> Shelf | Non
     titles = {one: titles_of(unit.session, unit.definitions, record_about(one)) for one in types if one}
     if not titles and not tokens:
         return None
-    return replace(shelf_of(unit, tokens), titles=titles)
+    return replace(shelf_of(unit, tokens, form_id), titles=titles)
 
 
 def person_situation(unit: Unit, person_id: int, page: Mapping[str, str], shelf: Shelf | None) -> Situation:

@@ -14,6 +14,7 @@ from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.definition import Form
 from finesieve.core.values import StoredFile, Value
 from finesieve.services.changes import record_change, snapshot
+from finesieve.services.files import keep_file
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.tasks import Progress, begin_task, work_of
 from finesieve.services.values import change_row
@@ -235,4 +236,7 @@ def _copied(scope: Scope, there: Unit, file: StoredFile) -> StoredFile | None:
     """A file of this workspace kept in another one too; None where its bytes are gone."""
     files = scope.store.files
     data = files.read(scope.workspace_id, file.digest) if files else None
-    return files.keep(there.workspace_id, file.name, data) if files and data is not None else None
+    if files is None or data is None:
+        return None
+    keep_file(there, files, data, files.thumbnail(scope.workspace_id, file.digest) or b"")
+    return file

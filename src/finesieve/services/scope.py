@@ -74,11 +74,15 @@ class Scope:
         """Whether this role, or one that may more, is held."""
         return ROLES.index(self.role) >= ROLES.index(role)
 
+    def need(self, role: Role) -> None:
+        """Raise NotAllowed for somebody of less than this role."""
+        if not self.may(role):
+            raise NotAllowed(f"This needs the role {role}; yours is {self.role}.")
+
     @contextmanager
     def transaction(self, role: Role) -> Iterator[Unit]:
         """One transaction for somebody of at least this role. Raises NotAllowed for others."""
-        if not self.may(role):
-            raise NotAllowed(f"This needs the role {role}; yours is {self.role}.")
+        self.need(role)
         with self.store.transaction(self.workspace_id) as session:
             definitions = load_definitions(session, self.workspace_id)
             now, zone = self.clock(), definitions.catalogue.zone

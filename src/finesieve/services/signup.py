@@ -22,7 +22,7 @@ from finesieve.core.forms.rows import Situation
 from finesieve.core.forms.wording import Wording, worded, wording_of
 from finesieve.core.values import Value
 from finesieve.services.arrivals import count_arrival
-from finesieve.services.files import send_file
+from finesieve.services.files import examine, send_file
 from finesieve.services.filling import (
     keep_records,
     page_parameters,
@@ -351,7 +351,7 @@ class PublicForms:
         form = prepared.form
         say = wording_of(form, language)
         page = page_parameters(filling.page, say.language)
-        shelf = shelf_for(unit, form, answers)
+        shelf = shelf_for(unit, form, answers, filling.form_id)
         situation = (
             person_situation(unit, filling.person_id, page, shelf)
             if filling.person_id
@@ -388,7 +388,7 @@ class PublicForms:
             known = unit.catalogue.by_id.get(question.field_id) if question else None
             if self._files is None or known is None or known.type.kind != "file":
                 raise InvalidInput({question_id: "No file is asked for here."})
-            return send_file(unit, self._files, known, name, data)
+        return send_file(scope, self._files, examine(known, name, data), row.id or 0)
 
     def _prepared(self, unit: Unit, filling: _Filling) -> PreparedForm:
         """The compiled form, kept for as long as neither it nor the definitions change."""

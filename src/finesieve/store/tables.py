@@ -289,7 +289,10 @@ class Task(SQLModel, table=True):
 
 
 class Upload(SQLModel, table=True):
-    """A file that was sent and waits to be kept; the token is known to its sender alone."""
+    """A file that was sent for a field, on a form or (0) in the office, and waits to be kept.
+
+    The token is known to its sender alone.
+    """
 
     __tablename__ = "upload"
     token: str = Field(primary_key=True)
@@ -300,6 +303,8 @@ class Upload(SQLModel, table=True):
     size: int
     width: int = 0
     height: int = 0
+    field_id: int = 0
+    form_id: int = 0
     at: datetime = _moment()
 
 

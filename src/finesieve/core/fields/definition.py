@@ -40,11 +40,13 @@ _KIND_TYPES: Final[Mapping[Kind, str]] = {
 class Shelf:
     """What answers may point at: files that were sent and wait to be kept, by the token of their upload.
 
+    `sent_for` says for which field each was sent, by its id: it is taken for no other.
     `titles` are those of records by id, by record type, for choices among records.
     """
 
     files: Mapping[str, StoredFile]
     titles: Mapping[int, Mapping[str, str]] = dataclasses.field(default_factory=dict)
+    sent_for: Mapping[str, int] = dataclasses.field(default_factory=dict)
 
     def known(self, one: "Field") -> "Field":
         """The field; a choice among records knows their titles."""
@@ -174,7 +176,7 @@ class Field:
         """Read an answer; an empty one is blank. Raises ValueError with a plain sentence."""
         if self.type.kind == "file" and raw:
             found = shelf.files.get(raw) if shelf else None
-            if found is None:
+            if found is None or shelf is None or shelf.sent_for.get(raw) != self.id:
                 raise ValueError("Choose the file again.")
             return found
         return self.type.parse(raw, self)

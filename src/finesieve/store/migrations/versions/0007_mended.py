@@ -1,4 +1,4 @@
-"""the language's `replace`"""
+"""the language's `replace`; uploads know what they were sent for, and which values name a file is found at once"""
 
 from alembic import op
 
@@ -19,7 +19,12 @@ RETURN CASE WHEN value IS NOT NULL AND old IS NOT NULL THEN NULLIF(left(array_to
 
 def upgrade() -> None:
     op.execute(_REPLACED)
+    op.execute("ALTER TABLE upload ADD COLUMN field_id integer NOT NULL DEFAULT 0")
+    op.execute("ALTER TABLE upload ADD COLUMN form_id integer NOT NULL DEFAULT 0")
+    op.execute("CREATE INDEX ix_history_digest ON history ((new ->> 'digest')) WHERE new ? 'digest'")
 
 
 def downgrade() -> None:
+    op.execute("DROP INDEX ix_history_digest")
+    op.execute("ALTER TABLE upload DROP COLUMN form_id, DROP COLUMN field_id")
     op.execute("DROP FUNCTION finesieve.replaced")
