@@ -9,7 +9,7 @@ from hypothesis import given, settings
 
 from finesieve.core.fields.definition import BUILT_IN, Field, Shelf, twin_of
 from finesieve.core.fields.encoding import from_json, to_json
-from finesieve.core.fields.families.data import schema_problem
+from finesieve.core.fields.families.schemas import schema_problem
 from finesieve.core.fields.keys import key_from_label, key_problem
 from finesieve.core.fields.manner import Manner
 from finesieve.core.fields.options import Option, option_from_json, option_to_json, options_from_lines, options_to_lines

@@ -12,6 +12,8 @@ from datetime import date, datetime, time, timedelta, tzinfo
 from decimal import ROUND_HALF_UP, Context, Decimal, InvalidOperation, Overflow
 from typing import Any, Final, Literal, get_args
 
+from finesieve.core.phrases import phrase
+
 __all__ = [
     "BLANK",
     "KINDS",
@@ -36,11 +38,13 @@ __all__ = [
     "months_start",
     "multiply",
     "plain_number",
+    "read_json",
     "round_to",
     "sound_text",
     "step",
     "subtract",
     "tidy_text",
+    "write_json",
     "years_between",
 ]
 
@@ -90,11 +94,11 @@ class Structured:
     @classmethod
     def of(cls, data: object) -> "Structured":
         """The value for JSON data. Raises ValueError for what JSON cannot hold, such as NaN."""
-        return cls(json.dumps(data, sort_keys=True, separators=(",", ":"), ensure_ascii=False, allow_nan=False))
+        return cls(write_json(data))
 
     @property
     def data(self) -> Any:
-        return json.loads(self.text)
+        return json.loads(self.text, parse_float=Decimal)
 
     def __str__(self) -> str:
         return self.text
@@ -121,6 +125,99 @@ class StoredFile:
 
     def __str__(self) -> str:
         return self.name
+
+
+MOST_LEVELS: Final = 50
+"""How deep JSON that somebody sends may be nested."""
+_MOST_NUMBER: Final = 100
+_MOST_EXPONENT: Final = 300
+
+
+def write_json(data: Any, indent: int = 0) -> str:
+    """JSON with its keys sorted and every digit kept. Raises ValueError for what JSON cannot hold, such as NaN."""
+    if not indent:
+        try:
+            return json.dumps(data, sort_keys=True, separators=(",", ":"), ensure_ascii=False, allow_nan=False)
+        except TypeError:
+            pass  # the library knows no decimals
+    return _written(data, indent, 0)
+
+
+def _written(data: Any, indent: int, level: int) -> str:
+    around, inner = ("\n" + " " * indent * level, "\n" + " " * indent * (level + 1)) if indent else ("", "")
+    if isinstance(data, dict):
+        after = ": " if indent else ":"
+        parts = [
+            f"{json.dumps(str(key), ensure_ascii=False)}{after}{_written(data[key], indent, level + 1)}"
+            for key in sorted(data, key=str)
+        ]
+        return "{" + inner + f",{inner}".join(parts) + around + "}" if parts else "{}"
+    if isinstance(data, list | tuple):
+        parts = [_written(item, indent, level + 1) for item in data]
+        return "[" + inner + f",{inner}".join(parts) + around + "]" if parts else "[]"
+    if isinstance(data, Decimal):
+        if not data.is_finite():
+            raise ValueError("no number of JSON")
+        return format(data if data else data.copy_abs(), "f")
+    return json.dumps(data, ensure_ascii=False, allow_nan=False)
+
+
+def read_json(text: str) -> Any:
+    """JSON that somebody has sent: numbers with a point are decimals, digit for digit.
+
+    Raises ValueError with a sentence for what is no JSON, names a key twice, is nested too deeply, has endless
+    numbers, or holds what no text can.
+    """
+    try:
+        data = json.loads(
+            text, parse_float=_number, parse_int=_whole_number, parse_constant=_no_number, object_pairs_hook=_keys_once
+        )
+    except RecursionError:
+        raise ValueError("This is nested too deeply.") from None
+    except json.JSONDecodeError as problem:
+        place = f" (line {problem.lineno}, column {problem.colno})"
+        raise ValueError(phrase("This is not JSON{place}.", place=place)) from None
+    _within_bounds(data)
+    return data
+
+
+def _number(digits: str) -> Decimal:
+    number = Decimal(digits) if len(digits) <= _MOST_NUMBER else None
+    if number is None or abs(number.adjusted()) > _MOST_EXPONENT:
+        raise ValueError("A number here has too many digits.")
+    return number
+
+
+def _whole_number(digits: str) -> int:
+    if len(digits) > _MOST_NUMBER:
+        raise ValueError("A number here has too many digits.")
+    return int(digits)
+
+
+def _no_number(word: str) -> Any:
+    raise ValueError(phrase("This is not JSON{place}.", place=f" ({word})"))
+
+
+def _keys_once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    found = dict(pairs)
+    if len(found) < len(pairs):
+        seen: set[str] = set()
+        twice = next(key for key, _ in pairs if key in seen or seen.add(key))  # type: ignore[func-returns-value]  # a set's add
+        raise ValueError(phrase("“{name}” stands here twice.", name=twice))
+    return found
+
+
+def _within_bounds(data: Any) -> None:
+    waiting = [(data, 1)]
+    while waiting:
+        part, level = waiting.pop()
+        if level > MOST_LEVELS:
+            raise ValueError("This is nested too deeply.")
+        texts = [part] if isinstance(part, str) else list(part) if isinstance(part, dict) else []
+        if not all(keepable(one) for one in texts):
+            raise ValueError("This holds a character that cannot be kept.")
+        below = part.values() if isinstance(part, dict) else part if isinstance(part, list) else ()
+        waiting += [(one, level + 1) for one in below]
 
 
 Value = None | bool | Decimal | str | date | time | datetime | DayOfYear | tuple[str, ...] | Structured | StoredFile

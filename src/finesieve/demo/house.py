@@ -1,6 +1,5 @@
 """The rest of the demo house: house values, plots, levels, lists, tags, an order field."""
 
-import json
 import random
 from datetime import date, timedelta
 from decimal import Decimal
@@ -10,7 +9,7 @@ from sqlalchemy import select, update
 
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER
 from finesieve.core.fields.encoding import to_json
-from finesieve.core.values import Value
+from finesieve.core.values import Value, write_json
 from finesieve.services.collect import publish_form, read_form
 from finesieve.services.compose import FormTexts, change_form_texts
 from finesieve.services.compute import DerivedInput, create_derived
@@ -150,7 +149,7 @@ def _fill_plots(scope: Scope, about: str) -> None:
                 about,
                 record,
                 by_key[key].id,
-                json.dumps(to_json(value)),
+                write_json(to_json(value)),
                 "import",
                 unit.actor,
                 unit.moment.now,

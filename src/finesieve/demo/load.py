@@ -9,6 +9,7 @@ from sqlmodel import col, select
 
 from finesieve.core.errors import Conflict
 from finesieve.core.fields.encoding import to_json
+from finesieve.core.values import write_json
 from finesieve.demo.forms import finish_forms
 from finesieve.demo.house import furnish_house
 from finesieve.demo.people import MadeUp, make_people
@@ -192,7 +193,7 @@ def load_people(scope: Scope, people: list[MadeUp], form_id: int | None = None) 
                 "person",
                 person_id,
                 field.id,
-                json.dumps(to_json(value)),
+                write_json(to_json(value)),
                 source,
                 "the person",
                 person.signed_up_at,

@@ -13,7 +13,7 @@ from finesieve.core.catalogue import Catalogue, Group, build_catalogue
 from finesieve.core.errors import InvalidInput, NotFound, Unavailable
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.definition import Field
-from finesieve.core.fields.families.data import schema_problem
+from finesieve.core.fields.families.schemas import schema_problem
 from finesieve.core.fields.keys import key_from_label, key_problem
 from finesieve.core.fields.options import Option, option_to_json, options_from_lines
 from finesieve.core.fields.settings import SETTINGS, FieldSettings

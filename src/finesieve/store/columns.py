@@ -1,6 +1,5 @@
 """The column types that hold values of each kind, and what they make of them in Python."""
 
-import json
 from typing import Any, Final
 
 from sqlalchemy import Boolean, Date, DateTime, Numeric, Text, Time
@@ -8,7 +7,7 @@ from sqlalchemy.dialects.postgresql import ARRAY, JSONB
 from sqlalchemy.types import TypeDecorator, TypeEngine
 
 from finesieve.core.fields.encoding import from_json, to_json
-from finesieve.core.values import DayOfYear, Kind, StoredFile, Structured, Type, Value
+from finesieve.core.values import DayOfYear, Kind, StoredFile, Structured, Type, Value, write_json
 
 __all__ = ["SQL_TYPES", "to_driver"]
 
@@ -82,5 +81,5 @@ def to_driver(value: Value) -> Any:
     if isinstance(value, tuple):
         return list(value)
     if isinstance(value, Structured | StoredFile):
-        return json.dumps(to_json(value))
+        return write_json(to_json(value))
     return value

@@ -1,7 +1,10 @@
 """Connections and transactions. No driver error leaves this module unmapped."""
 
+import json
 from collections.abc import Iterator
 from contextlib import contextmanager
+from decimal import Decimal
+from functools import partial
 
 from psycopg import errors as pg
 from sqlalchemy import Engine, create_engine, text
@@ -9,6 +12,7 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlmodel import Session
 
 from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, Unavailable
+from finesieve.core.values import write_json
 from finesieve.store.files import FileStore
 
 __all__ = ["Store", "connect", "enter_workspace", "mapped"]
@@ -21,7 +25,16 @@ def connect(url: str, *, pool_size: int = 10, durable: bool = True) -> Engine:
     """
     waiting = "" if durable else " -c synchronous_commit=off"
     options = {"options": f"-c jit=off -c timezone=UTC{waiting}", "connect_timeout": 5}
-    return create_engine(url, pool_size=pool_size, max_overflow=10, pool_pre_ping=True, connect_args=options)
+    return create_engine(
+        url,
+        pool_size=pool_size,
+        max_overflow=10,
+        pool_pre_ping=True,
+        connect_args=options,
+        # Structured values keep every digit, in their columns and in the history.
+        json_serializer=write_json,
+        json_deserializer=partial(json.loads, parse_float=Decimal),
+    )
 
 
 def mapped(error: DBAPIError) -> FineSieveError:

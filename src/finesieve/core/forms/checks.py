@@ -6,8 +6,8 @@ from typing import Annotated, Final, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from finesieve.core.language.patterns import compile_pattern
 from finesieve.core.language.printer import print_text_literal
+from finesieve.core.patterns import compile_pattern
 from finesieve.core.phrases import phrase
 from finesieve.core.values import Kind, plain_number
 

@@ -10,9 +10,9 @@ from finesieve.core import values
 from finesieve.core.fields.definition import show_value
 from finesieve.core.language.gathering import collect
 from finesieve.core.language.library import AT_A_MOMENT, LIBRARY, MOST_CHARACTERS, payment, replaced
-from finesieve.core.language.patterns import compile_pattern
 from finesieve.core.language.program import Maker, Moment, Program
 from finesieve.core.language.typed import Typed
+from finesieve.core.patterns import compile_pattern
 from finesieve.core.values import Value
 
 __all__ = ["HANDLED", "Moment", "Program", "compile_python", "from_results"]

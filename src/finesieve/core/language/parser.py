@@ -14,8 +14,8 @@ from lark.tree import Meta
 from finesieve.core.fields.keys import RESERVED
 from finesieve.core.language import tree
 from finesieve.core.language.grammar import GRAMMAR
-from finesieve.core.language.patterns import compile_pattern
 from finesieve.core.language.problems import Problem, Span
+from finesieve.core.patterns import compile_pattern
 from finesieve.core.values import keepable
 
 __all__ = ["Parsed", "has_comments", "parse"]
