@@ -38,9 +38,10 @@ from finesieve.office.sift.routes import router as sift
 from finesieve.services.accounts import StaffAccounts
 from finesieve.services.scope import Clock, utc_now
 from finesieve.services.signup import PublicForms
-from finesieve.settings import Settings, files_directory
+from finesieve.settings import MissingSecret, Settings, files_directory
 from finesieve.store.database import Store, connect
 from finesieve.store.files import FileStore
+from finesieve.web.admission import Admission
 from finesieve.web.errors import add_error_pages
 from finesieve.web.security import SecurityHeaders
 from finesieve.web.site import Site
@@ -49,18 +50,31 @@ from finesieve.web.templating import PACKAGE
 __all__ = ["create_app"]
 
 MOST_BYTES: Final = 22 * 1024 * 1024
+SECONDS_FOR_OFFICE: Final = 10
+SECONDS_FOR_FRONT: Final = 5
+"""How long one statement may take in a request."""
+
+
+def _secret(settings: Settings) -> str:
+    """What signs tokens. Only the demo may do without: each process would have another one."""
+    if not settings.secret and not settings.demo:
+        raise MissingSecret("FINESIEVE_SECRET is not set; it signs what is handed to browsers.")
+    return settings.secret or secrets.token_urlsafe(32)
 
 
 def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> FastAPI:
     """Make the application. `clock` tells the time, for tests that move it."""
     settings = settings or Settings()
-    store = Store(connect(settings.database_url))
-    secret = settings.secret or secrets.token_urlsafe(32)
+    # Two pools, so that the public pages have connections however busy the office is.
+    store = Store(connect(settings.database_url), seconds=SECONDS_FOR_OFFICE)
+    public_store = Store(connect(settings.database_url, pool_size=8), seconds=SECONDS_FOR_FRONT)
+    secret = _secret(settings)
 
     @asynccontextmanager
     async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
         yield
-        store.engine.dispose()
+        for one in (store, public_store):
+            one.engine.dispose()
 
     app = FastAPI(
         title="Fine Sieve", docs_url=None, redoc_url=None, openapi_url=None, lifespan=lifespan, max_body_size=MOST_BYTES
@@ -69,10 +83,11 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         settings=settings,
         store=store,
         clock=clock,
-        accounts=StaffAccounts(store, clock, fast_hashes=settings.fast_hashes),
-        public_forms=PublicForms(store, clock, secret, FileStore(files_directory())),
+        accounts=StaffAccounts(store, clock, secret, fast_hashes=settings.fast_hashes),
+        public_forms=PublicForms(public_store, clock, secret, FileStore(files_directory())),
         files=FileStore(files_directory()),
     )
+    app.add_middleware(Admission)
     app.add_middleware(SecurityHeaders)
     add_error_pages(app)
     app.add_exception_handler(NotSignedIn, to_sign_in)

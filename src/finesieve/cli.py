@@ -120,8 +120,17 @@ def serve(port: int = 8765, host: str = "127.0.0.1") -> None:
     import uvicorn
 
     _database_url()
+    if not Settings().secret:
+        _misuse("FINESIEVE_SECRET is not set; it signs what is handed to browsers, and is the same for all processes.")
+    # Whose X-Forwarded-For is believed is a setting of ours.
     uvicorn.run(
-        "finesieve.app:create_app", factory=True, host=host, port=port, log_level="warning", server_header=False
+        "finesieve.app:create_app",
+        factory=True,
+        host=host,
+        port=port,
+        log_level="warning",
+        server_header=False,
+        proxy_headers=False,
     )
 
 

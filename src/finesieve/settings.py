@@ -5,7 +5,11 @@ from pathlib import Path
 
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
-__all__ = ["Settings", "files_directory", "var_directory"]
+__all__ = ["MissingSecret", "Settings", "files_directory", "var_directory"]
+
+
+class MissingSecret(Exception):
+    """The application was started without the secret that it needs."""
 
 
 def var_directory() -> Path:
@@ -23,7 +27,9 @@ class Settings(BaseSettings):
 
     `database_url` names the PostgreSQL database, `secret` signs what is handed
     to browsers, `demo` offers the demo specialist on the sign-in page, and
-    `secure_cookies` is to be on wherever the pages are served over HTTPS.
+    `secure_cookies` is to be on wherever the pages are served over HTTPS. `proxies`
+    names, by address or network and separated by commas, the machines whose
+    `X-Forwarded-For` is believed.
     """
 
     model_config = SettingsConfigDict(env_prefix="FINESIEVE_")
@@ -33,3 +39,4 @@ class Settings(BaseSettings):
     demo: bool = False
     secure_cookies: bool = False
     fast_hashes: bool = False
+    proxies: str = ""

@@ -98,7 +98,7 @@ UNSOUND: tuple[tuple[str, dict[str, object], str], ...] = (
 class ReadingAnswers(unittest.TestCase):
     def test_sound_answers(self) -> None:
         """Each type reads what people write, and shows it as they read it."""
-        shelf = Shelf({"token": PNG})
+        shelf = Shelf({"token": PNG}, sent_for={"token": field("file").id})
         for key, given_, raw, value, shown in SOUND:
             with self.subTest(key=key, raw=raw):
                 known = field(key, **given_)

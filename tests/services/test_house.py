@@ -15,7 +15,7 @@ from finesieve.services.define import GroupInput, create_group, read_catalogue
 from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.files import examine, open_file, send_file
 from finesieve.services.house import apply_due, cancel_scheduled, list_house, read_house_value, set_house_value
-from finesieve.services.mapping import change_grant, change_mapping, read_mapping
+from finesieve.services.mapping import allow_mapping, change_grant, change_mapping, read_mapping
 from finesieve.services.people import read_profile
 from finesieve.services.reshape import begin_type_change
 from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
@@ -187,9 +187,19 @@ class Mapping(unittest.TestCase):
         with self.assertRaises(InvalidInput):
             change_mapping(house.scope, form_id, "", {asked: "nothing_such"})
         change_mapping(house.scope, form_id, "", dict(view.suggested))
+        self.send(house, form_id, email="first@hedgerow.example")
+        # Anybody may fill in a form: nothing is set before one of the staff has said yes, and to these very pairs.
+        self.assertEqual(read_house_value(house.scope, favourite).line.shown, "")
+        with self.assertRaises(NotAllowed):
+            allow_mapping(house.as_role("clerk"), form_id, "", allowed=True)
+        allow_mapping(house.scope, form_id, "", allowed=True)
+        self.assertTrue(read_mapping(house.scope, form_id).allowed)
         self.send(house, form_id)
         value = read_house_value(house.scope, favourite)
         self.assertEqual((value.line.shown, value.history[0].source), ("Kale", "form: Join us"))
+        change_mapping(house.scope, form_id, "", {})
+        change_mapping(house.scope, form_id, "", dict(view.suggested))
+        self.assertFalse(read_mapping(house.scope, form_id).allowed)
 
     def test_another_workspace_only_with_its_leave(self) -> None:
         """Without leave nothing can be mapped; with it the answer arrives; leave withdrawn, nothing arrives any more."""
@@ -202,6 +212,7 @@ class Mapping(unittest.TestCase):
             change_mapping(house.scope, form_id, other.slug, pair)
         change_grant(other.scope, house.slug, ["favourite_seed"])
         change_mapping(house.scope, form_id, other.slug, pair)
+        allow_mapping(house.scope, form_id, other.slug, allowed=True)
         self.send(house, form_id)
         self.assertEqual(done(house, self.task(house)).state, "done")
         self.assertEqual(read_house_value(other.scope, favourite).line.shown, "Kale")
@@ -222,6 +233,7 @@ class Mapping(unittest.TestCase):
         change_grant(branch.scope, house.slug, ["sign"])
         self.assertEqual(read_mapping(house.scope, form_id, branch.slug).suggested, {photo: "sign"})
         change_mapping(house.scope, form_id, branch.slug, {photo: "sign"})
+        allow_mapping(house.scope, form_id, branch.slug, allowed=True)
         with tempfile.TemporaryDirectory() as directory:
             files = FileStore(Path(directory))
             with house.scope.transaction("clerk") as unit:

@@ -3,13 +3,22 @@
 import unittest
 from datetime import timedelta
 from decimal import Decimal
+from functools import partial
 
 from sqlmodel import col, select
 
 from finesieve.core.errors import NotFound, TooOften
 from finesieve.services.collect import read_form
-from finesieve.services.compose import FormSettings, add_question, change_form_settings, set_phrases
+from finesieve.services.compose import (
+    FormSettings,
+    FormTexts,
+    add_question,
+    change_form_settings,
+    change_form_texts,
+    set_phrases,
+)
 from finesieve.services.held import decide_held
+from finesieve.services.links import Links
 from finesieve.services.outbox import read_outbox
 from finesieve.services.people import list_people, read_profile
 from finesieve.services.records import person_records
@@ -54,7 +63,7 @@ class Filling(unittest.TestCase):
         self.assertIn(("Zone", "North"), seen.lines)
         self.assertIn(("Plot", "Soil: Clay, Size: 3 m"), seen.lines)
         self.assertEqual(read_profile(self.scope, person).held[0].records, (("Plot", "Soil: Clay, Size: 3 m"),))
-        self.assertFalse(seen.decided)
+        self.assertEqual(seen.state, "held")
         done = self.garden.forms.confirm(self.garden.house.slug, "join-us", token, mine=True)
         self.garden.forms.confirm(self.garden.house.slug, "join-us", token, mine=True)
         history = [
@@ -85,8 +94,74 @@ class Filling(unittest.TestCase):
         self.garden.send(q1="wren@x.example", q2="north")
         token = read_outbox(self.scope).letters[0].link.partition("letter=")[2]
         self.assertEqual(self.garden.forms.confirm(self.garden.house.slug, "join-us", token, mine=False).me, "")
-        self.garden.forms.confirm(self.garden.house.slug, "join-us", token, mine=True)
+        # Whoever has said that it was not them is given no link to what is kept.
+        self.assertEqual(self.garden.forms.confirm(self.garden.house.slug, "join-us", token, mine=True).me, "")
         self.assertEqual([line.key for line in read_profile(self.scope, person).history if line.new == "North"], [])
+
+    def test_everything_that_opens_something_runs_out(self) -> None:
+        """A letter after 30 days; a personal link with its form, however late that was opened; a form after 7."""
+        self.garden.house.add(email="wren@x.example", zone="hill")
+        self.garden.send(q1="wren@x.example", q2="north")
+        letter = read_outbox(self.scope).letters[0].link.partition("letter=")[2]
+        me = self.garden.forms.confirm(self.garden.house.slug, "join-us", letter, mine=True).me
+        at = [NOW + timedelta(days=29, hours=23)]
+        later = PublicForms(store(), lambda: at[0], "a secret of the tests")
+        opened = later.open(self.garden.house.slug, "join-us", Visit(me=me))
+        self.assertTrue(opened.known)
+        at[0] = NOW + timedelta(days=30, hours=1)
+        again = later.answer(self.garden.house.slug, "join-us", opened.token, {"q2": "south"})
+        self.assertEqual((again.known, again.outcome.of("q2").raw), (False, "south"))  # type: ignore[union-attr]
+        with self.assertRaises(NotFound):
+            later.read_letter(self.garden.house.slug, "join-us", letter)
+        with self.assertRaises(NotFound):
+            later.confirm(self.garden.house.slug, "join-us", letter, mine=True)
+        for kind in ("form", "held", "sent", "address"):
+            forged = Links("a secret of the tests").give(kind, NOW, self.garden.form, 1)  # type: ignore[arg-type]
+            self.assertFalse(self.garden.open(visit=Visit(me=forged)).known)
+
+    def test_a_new_address_is_confirmed_at_both(self) -> None:
+        """Neither who holds the link nor who reads the new mailbox moves an account alone; a no at either ends it."""
+        person = self.garden.house.add(email="wren@x.example", zone="hill")
+        slug, me = self.garden.house.slug, Links("a secret of the tests").give("me", NOW, self.garden.form, 0)
+
+        def ask(new: str) -> dict[str, str]:
+            token = self.garden.open(visit=Visit(me=me)).token
+            sent = self.garden.send(token, q1=new, q2="north")
+            self.assertTrue(sent.sent)
+            self.assertTrue(self.garden.forms.thank(slug, "join-us", sent.receipt).asks_about_address)
+            letters = read_outbox(self.scope).letters[:2]
+            return {one.recipient: one.link.partition("letter=")[2] for one in letters}
+
+        def email() -> str:
+            lines = [line for _, found in read_profile(self.scope, person).groups for line in found]
+            return next(line.shown for line in lines if line.field.key == "email")
+
+        me = Links("a secret of the tests").give("me", NOW, self.garden.form, person)
+        first, letters = ask("thief@x.example"), ask("new@x.example")
+        self.assertEqual((set(letters), email()), ({"wren@x.example", "new@x.example"}, "wren@x.example"))
+        say = partial(self.garden.forms.confirm_address, slug, "join-us")
+        self.assertEqual(say(first["thief@x.example"], wanted=True).state, "refused")  # the later one counts
+        self.assertEqual((say(letters["new@x.example"], wanted=True).state, email()), ("waiting", "wren@x.example"))
+        self.assertEqual((say(letters["wren@x.example"], wanted=True).state, email()), ("done", "new@x.example"))
+        letters = ask("third@x.example")
+        self.assertEqual(say(letters["new@x.example"], wanted=False).state, "refused")
+        self.assertEqual((say(letters["third@x.example"], wanted=True).state, email()), ("refused", "new@x.example"))
+        self.garden.house.add(email="held@x.example")
+        letters = ask("held@x.example")
+        say(letters["held@x.example"], wanted=True)
+        self.assertEqual((say(letters["new@x.example"], wanted=True).state, email()), ("taken", "new@x.example"))
+        with self.assertRaises(NotFound):
+            self.garden.forms.read_address(slug, "join-us", me)
+
+    def test_the_thanks_know_what_was_sent(self) -> None:
+        self.garden.do(change_form_texts, FormTexts(title="Join us", thanks="Thank you, {zone}: {email}."))
+        self.garden.publish()
+        sent = self.garden.send(q1="wren@x.example", q2="north")
+        thank = partial(self.garden.forms.thank, self.garden.house.slug, "join-us")
+        self.assertEqual(thank(sent.receipt).text, "Thank you, North: wren@x.example.")
+        self.assertEqual(thank("made up").text, "Thank you, : .")
+        late = PublicForms(store(), lambda: NOW + timedelta(hours=2), "a secret of the tests")
+        self.assertEqual(late.thank(self.garden.house.slug, "join-us", sent.receipt).text, "Thank you, : .")
 
     def test_links_that_are_not_ours_lead_nowhere(self) -> None:
         other = Garden()

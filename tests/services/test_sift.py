@@ -1,17 +1,23 @@
 """Segments, trays, export; the bench; finding; staff accounts."""
 
 import csv
+import threading
+import time
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from datetime import date, timedelta
 from decimal import Decimal
 
-from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotAllowed, NotFound
+from pwdlib.hashers.argon2 import Argon2Hasher
+
+from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotAllowed, NotFound, TooOften
 from finesieve.core.language.sentence import Clause, Quoted
 from finesieve.services.accounts import NewWorkspace, StaffAccounts, slug_from_name
 from finesieve.services.bench import find_anything, read_bench
 from finesieve.services.changes import undo_change
 from finesieve.services.collect import create_form, publish_form
 from finesieve.services.compute import DerivedInput, create_derived
+from finesieve.services.hashing import Hasher
 from finesieve.services.inputs import read_input
 from finesieve.services.people import list_people
 from finesieve.services.sift import (
@@ -26,6 +32,7 @@ from finesieve.services.sift import (
     tray_people,
 )
 from finesieve.services.signup import PublicForms
+from finesieve.services.tries import Devices
 from tests.support.database import store
 from tests.support.house import NOW, PASSWORD, make_house
 
@@ -217,7 +224,7 @@ class Accounts(unittest.TestCase):
         self.house = make_house()
 
     def test_signing_in_and_out(self) -> None:
-        token = self.accounts.sign_in(self.house.email.upper(), PASSWORD)
+        token = self.accounts.sign_in(self.house.email.upper(), PASSWORD).token
         signed_in = self.accounts.who(token)
         assert signed_in is not None
         self.assertEqual(signed_in.name, "Maud Ellery")
@@ -230,15 +237,61 @@ class Accounts(unittest.TestCase):
             with self.assertRaises(InvalidInput):
                 self.accounts.sign_in(email, password)
 
+    def test_wrong_passwords_slow_down(self) -> None:
+        """By account and by address; waiting is enough; a browser its owner has used before waits for no stranger."""
+        device = self.accounts.sign_in(self.house.email, PASSWORD).device
+
+        def wrong(address: str) -> None:
+            with self.assertRaises(InvalidInput):
+                self.accounts.sign_in(self.house.email, "wrong", address)
+
+        for number in range(8):
+            wrong(f"203.0.113.{number}")
+        wrong("203.0.113.90")
+        with self.assertRaises(TooOften) as caught:
+            self.accounts.sign_in(self.house.email, PASSWORD, "203.0.113.91")
+        self.assertIn("Wait", str(caught.exception))
+        self.assertTrue(self.accounts.sign_in(self.house.email, PASSWORD, "203.0.113.92", device).token)
+        self.now += timedelta(seconds=3)
+        self.assertTrue(self.accounts.sign_in(self.house.email, PASSWORD, "203.0.113.93").token)
+        other = make_house(fields=False)
+        for number in range(21):
+            with self.assertRaises(InvalidInput):
+                self.accounts.sign_in(f"nobody{number}@x.example", "wrong", "198.51.100.1")
+        with self.assertRaises(TooOften):
+            self.accounts.sign_in(other.email, PASSWORD, "198.51.100.1")
+        self.assertTrue(self.accounts.sign_in(other.email, PASSWORD, "198.51.100.2").token)
+        self.assertFalse(Devices("another").fits(self.house.email, device))
+
+    def test_few_passwords_are_looked_at_at_once(self) -> None:
+        """Forty at the same moment take two shares of memory, not forty, and no connection while they wait."""
+        running, most, lock = [0], [0], threading.Lock()
+
+        class Slow:
+            def verify(self, _text: str, _hash: str) -> bool:
+                with lock:
+                    running[0] += 1
+                    most[0] = max(most[0], running[0])
+                time.sleep(0.02)
+                with lock:
+                    running[0] -= 1
+                return True
+
+        hasher = Hasher(Argon2Hasher(), cheap=True)
+        hasher._hasher = Slow()  # type: ignore[assignment]
+        with ThreadPoolExecutor(40) as pool:
+            self.assertTrue(all(pool.map(lambda _: hasher.verify("a", "b"), range(40))))
+        self.assertLessEqual(most[0], 2)
+
     def test_sessions_run_out_and_are_swept(self) -> None:
-        token = self.accounts.sign_in(self.house.email, PASSWORD)
+        token = self.accounts.sign_in(self.house.email, PASSWORD).token
         self.now = NOW + timedelta(days=14)
         self.assertIsNone(self.accounts.who(token))
         self.assertGreaterEqual(self.accounts.sweep_sessions(), 1)
         self.assertEqual(self.accounts.sweep_sessions(), 0)
 
     def test_entering_needs_membership(self) -> None:
-        token = self.accounts.sign_in(self.house.email, PASSWORD)
+        token = self.accounts.sign_in(self.house.email, PASSWORD).token
         signed_in = self.accounts.who(token)
         assert signed_in is not None
         self.assertEqual([entry.slug for entry in self.accounts.workspaces(signed_in.staff_id)], [self.house.slug])
@@ -252,7 +305,7 @@ class Accounts(unittest.TestCase):
         """A failure on the way leaves no workspace without its built-in fields."""
         from unittest.mock import patch
 
-        token = self.accounts.sign_in(self.house.email, PASSWORD)
+        token = self.accounts.sign_in(self.house.email, PASSWORD).token
         signed_in = self.accounts.who(token)
         assert signed_in is not None
         with (
@@ -263,7 +316,7 @@ class Accounts(unittest.TestCase):
         self.assertEqual(len(self.accounts.workspaces(signed_in.staff_id)), 1)
 
     def test_workspaces_of_one_name(self) -> None:
-        token = self.accounts.sign_in(self.house.email, PASSWORD)
+        token = self.accounts.sign_in(self.house.email, PASSWORD).token
         signed_in = self.accounts.who(token)
         assert signed_in is not None
         asked = NewWorkspace(name=f"Twins {self.house.slug}")

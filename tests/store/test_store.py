@@ -16,7 +16,7 @@ from finesieve.store.bulk import copy_guarded, copy_people
 from finesieve.store.catalogue import load_definitions
 from finesieve.store.database import Store, connect
 from finesieve.store.migrate import downgrade, is_current, migrate
-from finesieve.store.people import blank_count, count_where, mesh_counts, page_of_people
+from finesieve.store.people import Blanks, blank_count, count_where, mesh_counts, page_of_people
 from tests.support.database import database_url, store
 from tests.support.house import make_house
 
@@ -163,7 +163,11 @@ class People(unittest.TestCase):
             large = unit.catalogue.check("large").typed
             assert large is not None
             self.assertEqual(count_where(unit.session, unit.definitions, large, unit.moment), 1)
-            self.assertEqual(blank_count(unit.session, unit.definitions, large, unit.moment), (3, 1))
+            self.assertEqual(blank_count(unit.session, unit.definitions, large, unit.moment), Blanks(3, 1, 0))
+            divided = unit.catalogue.check("1 / (area - area)").typed
+            assert divided is not None
+            # Two have an area; theirs cannot be worked out, and it is no blank that is to blame.
+            self.assertEqual(blank_count(unit.session, unit.definitions, divided, unit.moment), Blanks(3, 3, 2))
 
     def test_meshes_are_counted_in_one_pass(self) -> None:
         """Counts worked out by hand: passes, caught, and what would pass without each mesh."""

@@ -479,13 +479,15 @@ class Doors(unittest.TestCase):
         from starlette.testclient import TestClient
 
         from finesieve.app import create_app
-        from finesieve.settings import Settings
+        from finesieve.settings import MissingSecret, Settings
         from tests.support.database import database_url
 
-        app = create_app(Settings(database_url=database_url(), demo=False))
+        app = create_app(Settings(database_url=database_url(), secret="a secret of the tests", demo=False))
         with TestClient(app, follow_redirects=False) as client:
             self.assertNotIn("demo", client.get("/sign-in").text)
             self.assertEqual(client.post("/sign-in/demo").status_code, 404)
+        with self.assertRaises(MissingSecret):
+            create_app(Settings(database_url=database_url(), secret="", demo=False))
 
 
 class Templates(unittest.TestCase):

@@ -21,7 +21,7 @@ class Worker(unittest.TestCase):
         house = make_house(fields=False)
         old = StaffAccounts(store(), lambda: NOW - timedelta(days=30_000), fast_hashes=True)
         new = StaffAccounts(store(), lambda: NOW + timedelta(days=30_000), fast_hashes=True)
-        ended, kept = old.sign_in(house.email, PASSWORD), new.sign_in(house.email, PASSWORD)
+        ended, kept = old.sign_in(house.email, PASSWORD).token, new.sign_in(house.email, PASSWORD).token
         self.assertIsNotNone(old.who(ended))
         for number in range(2):
             with make_worker(database_url(), store()).open() as queue:

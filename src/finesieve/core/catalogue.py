@@ -119,6 +119,7 @@ class Catalogue:
     `everything` has the fields about all things; `fields` those about a person.
     `broken` names derived fields of a person whose formula cannot be worked out any
     more; their value is blank. `deleted` are fields that can be brought back.
+    `unknown` names what expressions do not know, as (about, key); see `as_others_know_it`.
     """
 
     version: int
@@ -134,6 +135,35 @@ class Catalogue:
     deleted: tuple[Field, ...] = ()
     manner: Manner = PLAIN
     checks: Mapping[int, LibraryCheck] = field(default_factory=dict)
+    unknown: frozenset[tuple[str, str]] = frozenset()
+
+    # Who may see what
+
+    @cached_property
+    def for_editors(self) -> frozenset[tuple[str, str]]:
+        """What only editors and owners see, as (about, key): the fields of their groups, and all that is worked out
+        from those, over however many steps."""
+        found = {
+            (one.about, one.key)
+            for one in self.everything
+            if (group := self.groups_by_id.get(one.group_id)) is not None and group.settings.seen_by == "editors"
+        }
+        formulas = {
+            (about, key): formula.reads
+            for about, derivation in self.derivations.items()
+            for key, formula in derivation.formulas.items()
+        }
+        waiting = True
+        while waiting:
+            more = {place for place, reads in formulas.items() if place not in found and not found.isdisjoint(reads)}
+            found |= more
+            waiting = bool(more)
+        return frozenset(found)
+
+    @cached_property
+    def as_others_know_it(self) -> "Catalogue":
+        """The same for those who are no editors: to their expressions, what they may not see is unknown."""
+        return replace(self, unknown=self.for_editors) if self.for_editors else self
 
     # About a person, the most common case
 
@@ -270,7 +300,9 @@ class Catalogue:
         return {
             known.key: known.value_type
             for known in self.about(about)
-            if known.key not in broken and (known.derived or known.type.stores)
+            if known.key not in broken
+            and (known.derived or known.type.stores)
+            and (about, known.key) not in self.unknown
         }
 
     def check(self, text: str, expect: Kind | None = None, about: str = PERSON) -> Checked:

@@ -10,6 +10,7 @@ FineSieveError
 ├── TooOften              more in a short time than a person sends
 ├── NotCompilable         an expression that SQL cannot say
 └── Unavailable           the database cannot be reached or is busy
+    └── TookTooLong       the time that this kind of work may take is over
 """
 
 from collections.abc import Mapping, Sequence
@@ -28,6 +29,7 @@ __all__ = [
     "NotFound",
     "Overtaken",
     "TooOften",
+    "TookTooLong",
     "Unavailable",
 ]
 
@@ -95,3 +97,7 @@ class NotCompilable(FineSieveError):
 
 class Unavailable(FineSieveError):
     """The database cannot be reached, or something holds what is needed; try again."""
+
+
+class TookTooLong(Unavailable):
+    """The time that this kind of work may take is over; nothing was changed."""

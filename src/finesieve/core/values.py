@@ -20,6 +20,7 @@ __all__ = [
     "UNKNOWN",
     "DayOfYear",
     "Kind",
+    "Secret",
     "StoredFile",
     "Structured",
     "Type",
@@ -127,6 +128,17 @@ class StoredFile:
         return self.name
 
 
+@dataclass(frozen=True, slots=True)
+class Secret:
+    """A secret as somebody typed it, or as its hash, which alone is kept. It never shows itself."""
+
+    text: str = field(repr=False)
+    hashed: bool = False
+
+    def __str__(self) -> str:
+        return "set"
+
+
 MOST_LEVELS: Final = 50
 """How deep JSON that somebody sends may be nested."""
 _MOST_NUMBER: Final = 100
@@ -220,7 +232,20 @@ def _within_bounds(data: Any) -> None:
         waiting += [(one, level + 1) for one in below]
 
 
-Value = None | bool | Decimal | str | date | time | datetime | DayOfYear | tuple[str, ...] | Structured | StoredFile
+Value = (
+    None
+    | bool
+    | Decimal
+    | str
+    | date
+    | time
+    | datetime
+    | DayOfYear
+    | tuple[str, ...]
+    | Structured
+    | StoredFile
+    | Secret
+)
 
 
 @dataclass(frozen=True, slots=True)

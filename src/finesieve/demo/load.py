@@ -213,6 +213,7 @@ def load_people(scope: Scope, people: list[MadeUp], form_id: int | None = None) 
                 "state",
                 "answers",
                 "records",
+                "charges",
                 "received_at",
             ]
             sent = (
@@ -224,6 +225,7 @@ def load_people(scope: Scope, people: list[MadeUp], form_id: int | None = None) 
                     person_id,
                     "stored",
                     _answers(person),
+                    "[]",
                     "[]",
                     person.signed_up_at,
                 )

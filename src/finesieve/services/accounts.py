@@ -8,7 +8,6 @@ from datetime import timedelta
 from functools import cache
 from typing import Final
 
-from pwdlib import PasswordHash
 from pwdlib.hashers.argon2 import Argon2Hasher
 from pydantic import Field as Bounds
 from pydantic import field_validator
@@ -17,8 +16,10 @@ from sqlmodel import Session, col, delete, select
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.definition import BUILT_IN
 from finesieve.core.values import fold
+from finesieve.services.hashing import Hasher
 from finesieve.services.inputs import Input
 from finesieve.services.scope import Clock, Role, Scope
+from finesieve.services.tries import Devices, count_try, forgive_try
 from finesieve.store.catalogue import add_column, create_workspace_schema, field_from_row, unique_column
 from finesieve.store.database import Store, enter_workspace
 from finesieve.store.tables import FieldGroupRow, FieldRow, Membership, Staff, StaffSession, Workspace
@@ -27,6 +28,7 @@ __all__ = [
     "NewWorkspace",
     "OpenedWorkspace",
     "SignedIn",
+    "SignedInAs",
     "StaffAccounts",
     "WorkspaceEntry",
     "slug_from_name",
@@ -42,6 +44,14 @@ class SignedIn:
     staff_id: int
     name: str
     csrf: str
+
+
+@dataclass(frozen=True, slots=True)
+class SignedInAs:
+    """A new session's token, and the token by which the browser is known when it signs in again."""
+
+    token: str
+    device: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,9 +94,7 @@ def slug_from_name(name: str) -> str:
     return re.sub(r"[^a-z0-9]+", "-", fold(name)).strip("-")[:60] or "workspace"
 
 
-@cache
-def _hasher(fast: bool) -> PasswordHash:
-    return PasswordHash((Argon2Hasher(time_cost=1, memory_cost=64, parallelism=1) if fast else Argon2Hasher(),))
+_PASSWORDS: Final = Argon2Hasher()
 
 
 def _token_hash(token: str) -> str:
@@ -99,29 +107,43 @@ class StaffAccounts:
     `fast_hashes` makes password checks cheap and weak; for tests only.
     """
 
-    def __init__(self, store: Store, clock: Clock, *, fast_hashes: bool = False) -> None:
+    def __init__(self, store: Store, clock: Clock, secret: str = "", *, fast_hashes: bool = False) -> None:
         self._store = store
         self._clock = clock
-        self._hasher = _hasher(fast_hashes)
+        self._hasher = Hasher(_PASSWORDS, cheap=fast_hashes)
+        self._devices = Devices(secret)
 
     def add_staff(self, email: str, name: str, password: str) -> int:
         """Add somebody who may sign in; gives the id. Raises Conflict where the email is taken."""
+        hashed = self._hasher.hash(password)
         with self._store.transaction() as session:
-            staff = Staff(email=fold(email), name=name, password_hash=self._hasher.hash(password))
+            staff = Staff(email=fold(email), name=name, password_hash=hashed)
             session.add(staff)
             session.flush()
             return staff.id or 0
 
-    def sign_in(self, email: str, password: str) -> str:
-        """The token of a new session. Raises InvalidInput where email and password do not fit."""
+    def sign_in(self, email: str, password: str, came_from: str = "", device: str = "") -> SignedInAs:
+        """Sign in; gives the token of a new session, and what this browser is known by from now on.
+
+        Wrong passwords are counted by address and by account, and each further one has to wait longer. A browser
+        that somebody has signed in with before is counted by itself, so that strangers lock nobody out. Raises
+        InvalidInput where email and password do not fit, TooOften where it is too soon, Unavailable where many
+        passwords are being looked at.
+        """
+        email = fold(email.strip())
+        known_device = self._devices.fits(email, device)
+        counted = count_try(
+            self._store, self._clock(), came_from, f"device:{device}" if known_device else f"account:{email}"
+        )
         with self._store.transaction() as session:
-            staff = session.exec(select(Staff).where(col(Staff.email) == fold(email.strip()))).first()
-            known = staff.password_hash if staff else self._unknown_hash()
-            # The check runs for unknown emails too, so that its time tells nothing.
-            fits = self._hasher.verify(password, known)
-            if staff is None or not fits:
-                raise InvalidInput({"": "That email and password do not belong together."})
-            return self._open_session(session, staff.id or 0)
+            staff = session.exec(select(Staff).where(col(Staff.email) == email)).first()
+        # The check runs for unknown emails too, so that its time tells nothing; it is long, so in no transaction.
+        fits = self._hasher.verify(password, staff.password_hash if staff else self._unknown_hash())
+        if staff is None or not fits:
+            raise InvalidInput({"": "That email and password do not belong together."})
+        forgive_try(self._store, counted)
+        with self._store.transaction() as session:
+            return SignedInAs(self._open_session(session, staff.id or 0), self._devices.token_for(email))
 
     def sign_in_as(self, email: str) -> str:
         """The token of a new session without a password: the demo's one click. Raises NotFound."""

@@ -94,7 +94,8 @@ def _parts(table: Any, parts: tuple[str, ...]) -> "_Entity":
         if row is None:
             row = table(id=entity_id, workspace_id=unit.workspace_id, **before)
         for part in parts:
-            setattr(row, part, before[part])
+            if part in before:  # an older change does not know of what came later
+                setattr(row, part, before[part])
         unit.session.add(row)
 
     return _Entity(take, restore)
@@ -209,7 +210,7 @@ _ENTITIES: Final[dict[str, _Entity]] = {
     "group_order": _order(FieldGroupRow),
     "level_order": _order(LevelRow),
     "named_check": _parts(NamedCheckRow, ("name", "settings")),
-    "mapping": _parts(HouseMapping, ("form_id", "target_slug", "pairs")),
+    "mapping": _parts(HouseMapping, ("form_id", "target_slug", "pairs", "allowed")),
     "grant": _for_owners(_parts(HouseGrant, ("from_slug", "keys"))),
     "manner": _for_owners(_Entity(_manner, _restore_manner)),
     "form": _Entity(_form, _restore_form),

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from pydantic import Field as Bounds
 
 from finesieve.core.catalogue import circle_with
-from finesieve.core.errors import InvalidExpression, InvalidInput, NotFound
+from finesieve.core.errors import FineSieveError, InvalidExpression, InvalidInput, NotAllowed, NotFound, TookTooLong
 from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.language.checker import Checked
@@ -21,9 +21,11 @@ from finesieve.services.inputs import Input
 from finesieve.services.lines import worked_out
 from finesieve.services.people import person_name
 from finesieve.services.scope import Scope, Unit
+from finesieve.services.turns import SECONDS, a_turn
 from finesieve.services.usage import Use, uses_of
 from finesieve.services.values import row_of
 from finesieve.store.catalogue import touch
+from finesieve.store.database import apart, in_time
 from finesieve.store.house import HouseNow
 from finesieve.store.people import blank_count, page_of_people
 from finesieve.store.rows import page_of_rows, titles_of
@@ -67,7 +69,8 @@ class Preview:
     """What a formula would give.
 
     `blank` of `people` could not be worked out, `undone` of them although all that the formula reads is filled;
-    `awaited` house values are blank.
+    `awaited` house values are blank. `withheld` is a formula that reads what only editors see, `failure`
+    says why a sound formula could not be tried out.
     """
 
     problems: tuple[Problem, ...]
@@ -78,6 +81,8 @@ class Preview:
     volatile: bool = False
     awaited: tuple[Field, ...] = ()
     undone: int = 0
+    withheld: bool = False
+    failure: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,38 +98,53 @@ class DerivedView:
 def preview_formula(scope: Scope, formula: str, key: str = "", unit_name: str = "", about: str = PERSON) -> Preview:
     """Check a formula and work it out for a few people, records or levels, or the house; stores nothing.
 
+    It takes two seconds at the most, and each person has one preview at a time. Raises TooOften, Unavailable.
+
     `key` is that of the field whose formula it is, which it may not read.
     """
-    with scope.transaction("reader") as unit:
-        checked = _checked(unit, formula, key, about)
-        if checked.typed is None:
-            return Preview(checked.problems)
-        typed = checked.typed
-        awaited = awaited_in(unit, [formula], about=about)
-        if about != PERSON:
-            return replace(_elsewhere(unit, typed, formula, about, unit_name), awaited=awaited)
-        program = compile_python(typed)
-        stored = [field.key for field in unit.catalogue.stored]
-        people = page_of_people(unit.session, unit.definitions, unit.moment, stored, limit=60)
-        field = Field(
-            0, key, "", "short_text", 0, unit=unit_name, formula=formula, result=typed.type, manner=unit.manner
-        )
-        source = unit.catalogue.by_key.get(typed.type.source)
-        if source is not None:
-            field = Field(0, key, "", "choice", 0, options=source.options, formula=formula, result=typed.type)
-        filled: list[Sample] = []
-        blanks: list[Sample] = []
-        for person in people:
-            row = row_of(unit, PERSON, person.id, person.values)
-            value = program(row, unit.moment)
-            shown = worked_out(unit, formula, row)
-            sample = Sample(person.id, person_name(person.values), shown, field.show(value))
-            (blanks if value is None else filled).append(sample)
-        missing = blank_count(unit.session, unit.definitions, typed, unit.moment)
-        chosen = tuple(filled[:4] + blanks[:1] if filled else blanks[:3])
-        return Preview(
-            (), typed.type, chosen, missing.everyone, missing.blank, typed.volatile, awaited, undone=missing.undone
-        )
+    with a_turn(scope), scope.transaction("reader") as unit:
+        try:
+            with apart(unit.session, SECONDS):
+                return _previewed(unit, formula, key, unit_name, about)
+        except TookTooLong as why:
+            return Preview((), failure=str(why))
+        except NotAllowed:
+            raise
+        except FineSieveError:
+            return Preview((), failure="The database cannot work this out. Write it in another way.")
+
+
+def _previewed(unit: Unit, formula: str, key: str, unit_name: str, about: str) -> Preview:
+    checked = _checked(unit, formula, key, about)
+    if checked.typed is None:
+        own = unit.catalogue.keys_of(about).get(key)
+        withheld = own is not None and own.formula == formula and not unit.sees(own)
+        return Preview(() if withheld else checked.problems, withheld=withheld)
+    typed = checked.typed
+    awaited = awaited_in(unit, [formula], about=about)
+    if about != PERSON:
+        return replace(_elsewhere(unit, typed, formula, about, unit_name), awaited=awaited)
+    program = compile_python(typed)
+    stored = [field.key for field in unit.catalogue.stored]
+    people = page_of_people(unit.session, unit.definitions, unit.moment, stored, limit=60)
+    field = Field(0, key, "", "short_text", 0, unit=unit_name, formula=formula, result=typed.type, manner=unit.manner)
+    source = unit.catalogue.by_key.get(typed.type.source)
+    if source is not None:
+        field = Field(0, key, "", "choice", 0, options=source.options, formula=formula, result=typed.type)
+    filled: list[Sample] = []
+    blanks: list[Sample] = []
+    for person in people:
+        in_time(unit.session)
+        row = row_of(unit, PERSON, person.id, person.values)
+        value = program(row, unit.moment)
+        shown = worked_out(unit, formula, row)
+        sample = Sample(person.id, person_name(person.values), shown, field.show(value))
+        (blanks if value is None else filled).append(sample)
+    missing = blank_count(unit.session, unit.definitions, typed, unit.moment)
+    chosen = tuple(filled[:4] + blanks[:1] if filled else blanks[:3])
+    return Preview(
+        (), typed.type, chosen, missing.everyone, missing.blank, typed.volatile, awaited, undone=missing.undone
+    )
 
 
 def _elsewhere(unit: Unit, typed: Typed, formula: str, about: str, unit_name: str) -> Preview:
@@ -139,6 +159,7 @@ def _elsewhere(unit: Unit, typed: Typed, formula: str, about: str, unit_name: st
     keys = [known.key for known in unit.catalogue.stored_about(about)]
     samples, blank, undone = [], 0, 0
     for row_id, values in page_of_rows(unit.session, unit.definitions, about, keys, limit=60):
+        in_time(unit.session)
         value = program(row_of(unit, about, row_id, values), unit.moment)
         blank += value is None
         undone += value is None and all(values.get(name) is not None for name in typed.names)
@@ -148,7 +169,7 @@ def _elsewhere(unit: Unit, typed: Typed, formula: str, about: str, unit_name: st
 
 
 def _checked(unit: Unit, formula: str, key: str, about: str = PERSON) -> Checked:
-    checked = unit.catalogue.check(formula, about=about)
+    checked = unit.known.check(formula, about=about)
     if checked.typed is None or not key or checked.tree is None:
         return checked
     circle = circle_with(unit.catalogue, key, checked.typed.reads, about)

@@ -51,10 +51,10 @@ class GroupInput(Input):
 
 @dataclass(frozen=True, slots=True)
 class FieldLine:
-    """A field in a list: how many have a value, and what uses it."""
+    """A field in a list: how many have a value (None where that is for editors only), and what uses it."""
 
     field: Field
-    filled: int
+    filled: int | None
     uses: tuple[Use, ...]
 
 
@@ -70,10 +70,10 @@ class GroupView:
 
 @dataclass(frozen=True, slots=True)
 class FieldView:
-    """A field with its uses, and how many of those who could have a value."""
+    """A field with its uses, and how many have a value of those who could; None where that is for editors only."""
 
     field: Field
-    filled: int
+    filled: int | None
     people: int
     uses: tuple[Use, ...]
 
@@ -91,7 +91,10 @@ def read_group(scope: Scope, group_id: int) -> GroupView:
         fields = unit.catalogue.of_group(group_id)
         filled = fill_counts(unit.session, unit.definitions, fields)
         uses = uses_of(unit)
-        lines = tuple(FieldLine(field, filled.get(field.key, 0), uses.of_field(field.id)) for field in fields)
+        lines = tuple(
+            FieldLine(field, filled.get(field.key, 0) if unit.sees(field) else None, uses.of_field(field.id))
+            for field in fields
+        )
         return GroupView(group, lines, everyone_of(unit, group.about), uses.of_fields([field.id for field in fields]))
 
 
@@ -99,7 +102,8 @@ def read_field(scope: Scope, field_id: int) -> FieldView:
     """A field with its uses. Raises NotFound."""
     with scope.transaction("reader") as unit:
         field = field_of(unit.catalogue, field_id)
-        filled = fill_counts(unit.session, unit.definitions, [field]).get(field.key, 0)
+        seen = unit.sees(field)
+        filled = fill_counts(unit.session, unit.definitions, [field]).get(field.key, 0) if seen else None
         return FieldView(field, filled, everyone_of(unit, field.about), uses_of(unit).of_field(field_id))
 
 

@@ -1,29 +1,14 @@
 """Values as files."""
 
-import csv
-import io
-
 from finesieve.core.errors import NotAllowed
 from finesieve.core.fields.about import HOUSE, LEVEL, PERSON
 from finesieve.services.fields import field_of
 from finesieve.services.scope import Scope
+from finesieve.services.sheets import csv_lines
 from finesieve.store.reshape import column_values
 from finesieve.store.rows import rows_by_ids, titles_of
 
-__all__ = ["safe_cell", "values_as_csv"]
-
-
-def safe_cell(text: str) -> str:
-    """A cell that no spreadsheet takes for a formula."""
-    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") and not _number(text) else text
-
-
-def _number(text: str) -> bool:
-    try:
-        float(text)
-    except ValueError:
-        return False
-    return True
+__all__ = ["values_as_csv"]
 
 
 def values_as_csv(scope: Scope, field_id: int) -> tuple[str, str]:
@@ -32,9 +17,7 @@ def values_as_csv(scope: Scope, field_id: int) -> tuple[str, str]:
         field = field_of(unit.catalogue, field_id)
         if not unit.sees(field):
             raise NotAllowed("Only editors and owners see these values.")
-        out = io.StringIO()
-        writer = csv.writer(out)
-        writer.writerow(["id", "email" if field.about == PERSON else "name", field.key])
+        rows = [["id", "email" if field.about == PERSON else "name", field.key]]
         levels = {level.id: level.name for level in unit.catalogue.levels} if field.about == LEVEL else {}
         titles = titles_of(unit.session, unit.definitions, field.about, limit=1_000_000)
         after_id = 0
@@ -51,5 +34,5 @@ def values_as_csv(scope: Scope, field_id: int) -> tuple[str, str]:
                 )
                 shown = "set" if field.type.kind == "secret" else field.plain(value) or field.show(value)
                 name = "the house" if field.about == HOUSE else who
-                writer.writerow([row_id, safe_cell(name), safe_cell(shown)])
-        return f"{field.key}.csv", out.getvalue()
+                rows.append([str(row_id), name, shown])
+        return f"{field.key}.csv", "".join(csv_lines(rows))

@@ -16,7 +16,7 @@ from finesieve.services.files import shelf_of
 from finesieve.services.lines import person_may_not
 from finesieve.services.records import add_linked_record, set_record_values
 from finesieve.services.scope import Unit
-from finesieve.services.values import hash_secrets
+from finesieve.services.sealing import sealed
 from finesieve.store.rows import records_of, stored_row, titles_of
 
 __all__ = [
@@ -86,7 +86,7 @@ def store_records(unit: Unit, person_id: int, records: Sequence[RecordAnswer], s
 def keep_records(unit: Unit, outcome: Outcome) -> tuple[RecordAnswer, ...]:
     """The records of an outcome, secrets hashed."""
     return tuple(
-        replace(record, values=hash_secrets(unit, record_about(record.record_type), record.values))
+        replace(record, values=sealed(unit, record_about(record.record_type), record.values))
         for record in outcome.records
     )
 

@@ -15,6 +15,7 @@ from finesieve.core.values import Value
 from finesieve.services.fields import field_of
 from finesieve.services.lines import HistoryLine, history_of, show_past, worked_out
 from finesieve.services.scope import Clock, Scope, Unit
+from finesieve.services.sealing import seals
 from finesieve.services.usage import Use, uses_of
 from finesieve.services.values import change_row
 from finesieve.store.database import Store
@@ -80,7 +81,7 @@ def list_house(scope: Scope) -> tuple[tuple[Group, tuple[HouseLine, ...]], ...]:
                 tuple(
                     _line(unit, field, uses.of_field(field.id), waiting)
                     for field in unit.catalogue.of_group(group.id)
-                    if field.stores or field.derived
+                    if (field.stores or field.derived) and unit.sees(field)
                 ),
             )
             for group in unit.catalogue.groups_about(HOUSE)
@@ -126,6 +127,7 @@ def _house_field(catalogue: Catalogue, field_id: int) -> Field:
     return field
 
 
+@seals
 def set_house_value(scope: Scope, field_id: int, raw: str, shelf: Shelf | None = None, effective: str = "") -> int:
     """Change a house value as typed, now or from a local date and time on; gives how many changed.
 

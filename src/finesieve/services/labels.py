@@ -20,6 +20,7 @@ from finesieve.services.changes import record_change, snapshot
 from finesieve.services.inputs import Input
 from finesieve.services.lines import HistoryLine, ValueLine, history_of, read_values, value_lines
 from finesieve.services.scope import Clock, Scope, Unit
+from finesieve.services.sealing import seals
 from finesieve.services.usage import Use, uses_of
 from finesieve.services.values import change_person, change_row, row_of
 from finesieve.store.catalogue import touch
@@ -211,6 +212,7 @@ def _level(unit: Unit, level_id: int) -> tuple[NamedList, str]:
     return level, row.description
 
 
+@seals
 def set_level_values(scope: Scope, level_id: int, typed: Mapping[str, str]) -> int:
     """Set values of a level as typed, by field key; gives how many changed. Raises InvalidInput by key."""
     with scope.transaction("editor") as unit:

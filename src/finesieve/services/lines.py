@@ -88,6 +88,7 @@ def value_lines(unit: Unit, about: str, row: Mapping[str, Value]) -> tuple[tuple
         if not group.settings.on_profile or not unit.sees(group):
             continue
         fields = [field for field in unit.catalogue.of_group(group.id) if field.stores or field.derived]
+        fields = [field for field in fields if unit.sees(field)]
         if about == PERSON:
             fields = [field for field in fields if _has(unit.catalogue, field, row)]
         found.append((group, tuple(_line(unit, field, row) for field in fields)))
@@ -217,11 +218,13 @@ def show_typed(catalogue: Catalogue, typed: Typed, value: Value) -> str:
     return show_value(replace(typed.type, unit=""), value, catalogue.manner) if value is not None else ""
 
 
-def fill_text(unit: Unit, text: str, moment: Moment | None = None) -> str:
-    """A text with its placeholders filled: house values, as they are at a moment, now for none."""
+def fill_text(unit: Unit, text: str, moment: Moment | None = None, values: Mapping[str, Value] | None = None) -> str:
+    """A text with its placeholders filled: house values, as they are at a moment, now for none; and a person's."""
     if not text:
         return text
-    return fill(text, unit.catalogue.check, {}, moment or unit.moment, partial(show_typed, unit.catalogue))
+    at = moment or unit.moment
+    row = unit.catalogue.derivation.row(values, at) if values else {}
+    return fill(text, unit.catalogue.check, row, at, partial(show_typed, unit.catalogue))
 
 
 def read_values(

@@ -329,7 +329,9 @@ class Loader:
             workspace_id=self._unit.workspace_id, form_id=row.id or 0, target_slug=""
         )
         asked = self._unit.catalogue.by_key
-        mapping.pairs = [[asked[key].id, house] for key, house in part.sets.items() if key in asked]
+        pairs = [[asked[key].id, house] for key, house in part.sets.items() if key in asked]
+        mapping.allowed = bool(mapping.allowed) and mapping.pairs == pairs
+        mapping.pairs = pairs
         self._unit.session.add(mapping)
 
     def _publish(self, row: FormRow, document: dict[str, Any]) -> None:

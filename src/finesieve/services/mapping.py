@@ -23,6 +23,7 @@ from finesieve.store.tables import FormRow, HouseGrant, HouseMapping, Workspace
 
 __all__ = [
     "MappingView",
+    "allow_mapping",
     "change_grant",
     "change_mapping",
     "list_grants",
@@ -39,7 +40,7 @@ class MappingView:
     """A form's fields beside house values, here or in another workspace.
 
     `pairs` maps the id of a field asked to the key of a house value; `suggested` what
-    similar names and equal types suggest.
+    similar names and equal types suggest. Nothing is set before it is `allowed`.
     """
 
     form_id: int
@@ -51,6 +52,7 @@ class MappingView:
     pairs: Mapping[int, str]
     suggested: Mapping[int, str]
     problem: str = ""
+    allowed: bool = False
 
 
 def read_mapping(scope: Scope, form_id: int, target_slug: str = "") -> MappingView:
@@ -67,11 +69,14 @@ def read_mapping(scope: Scope, form_id: int, target_slug: str = "") -> MappingVi
         row = _mapping_row(unit, form_id, target_slug)
         title, own = str(form.draft["title"]), unit.catalogue.stored_about(HOUSE)
         pairs = {int(field_id): str(key) for field_id, key in row.pairs} if row else {}
+        allowed = bool(row and row.allowed)
         slug = _slug(unit)
     house, target, problem = own, "", ""
     if target_slug:
         house, target, problem = _allowed(scope, slug, target_slug)
-    return MappingView(form_id, title, target_slug, target, asked, house, pairs, _suggest(asked, house), problem)
+    return MappingView(
+        form_id, title, target_slug, target, asked, house, pairs, _suggest(asked, house), problem, allowed
+    )
 
 
 def _mapping_row(unit: Unit, form_id: int, target_slug: str) -> HouseMapping | None:
@@ -141,10 +146,32 @@ def change_mapping(scope: Scope, form_id: int, target_slug: str, pairs: Mapping[
         row = _mapping_row(unit, form_id, target_slug)
         before = snapshot(unit, "mapping", row.id or 0) if row else None
         row = row or HouseMapping(workspace_id=unit.workspace_id, form_id=form_id, target_slug=target_slug)
-        row.pairs = [[field_id, key] for field_id, key in pairs.items()]
+        wanted = [[field_id, key] for field_id, key in pairs.items()]
+        # What was allowed is those pairs; others ask again.
+        row.allowed = row.allowed and row.pairs == wanted
+        row.pairs = wanted
         unit.session.add(row)
         unit.session.flush()
         return record_change(unit, "mapping", row.id or 0, f"Changed what {view.form} sets", before)
+
+
+def allow_mapping(scope: Scope, form_id: int, target_slug: str, *, allowed: bool) -> int:
+    """Let anybody who fills in the form set these house values, or no longer; gives the id for undoing.
+
+    Raises NotFound where no answer is mapped.
+    """
+    with scope.transaction("editor") as unit:
+        row = _mapping_row(unit, form_id, target_slug)
+        if row is None or not row.pairs:
+            raise NotFound("No answer of this form sets a house value.")
+        before = snapshot(unit, "mapping", row.id or 0)
+        row.allowed = allowed
+        unit.session.add(row)
+        form = unit.session.get(FormRow, form_id)
+        title = str(form.draft["title"]) if form else ""
+        return record_change(
+            unit, "mapping", row.id or 0, f"{'Allowed' if allowed else 'Stopped'} what {title} sets", before
+        )
 
 
 def list_grants(scope: Scope) -> tuple[tuple[str, tuple[str, ...]], ...]:
@@ -183,7 +210,7 @@ def pass_on(unit: Unit, form_id: int, title: str, values: Mapping[str, Value]) -
             field = unit.catalogue.by_id.get(int(field_id))
             if field is not None and values.get(field.key) is not None:
                 found[str(key)] = values[field.key]
-        if not found:
+        if not found or not row.allowed:
             continue
         if row.target_slug:
             data = {key: to_json(value) for key, value in found.items()}

@@ -22,6 +22,7 @@ from finesieve.services.lines import (
     value_lines,
 )
 from finesieve.services.scope import Scope, Unit
+from finesieve.services.sealing import seals
 from finesieve.services.values import change_person, row_of, taken_keys
 from finesieve.store.people import Person, count_people, page_of_people
 from finesieve.store.rows import stored_row
@@ -196,6 +197,7 @@ def _held(unit: Unit, person: Person) -> tuple[HeldSubmission, ...]:
     return tuple(held)
 
 
+@seals
 def set_values(scope: Scope, person_id: int, typed: Mapping[str, str], shelf: Shelf | None = None) -> int:
     """Correct values as typed, by field key; gives how many changed.
 

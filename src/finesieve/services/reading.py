@@ -57,10 +57,12 @@ class FieldReading:
     findings: tuple[Finding, ...]
 
 
-def read_values_of(scope: Scope, field_id: int) -> FieldReading:
-    """What one field holds. Raises NotFound."""
+def read_values_of(scope: Scope, field_id: int) -> FieldReading | None:
+    """What one field holds; None where that is for editors only. Raises NotFound."""
     with scope.transaction("reader") as unit:
         field = field_of(unit.catalogue, field_id)
+        if not unit.sees(field):
+            return None
         filled = fill_counts(unit.session, unit.definitions, [field]).get(field.key, 0)
         everyone = everyone_of(unit, field.about)
         changed = last_changes(unit.session, [field_id]).get(field_id)
@@ -152,6 +154,7 @@ def compare_fields(scope: Scope) -> tuple[tuple[CompareLine, ...], int]:
     """All fields about a person side by side, and how many people there are."""
     with scope.transaction("reader") as unit:
         fields = [field for field in unit.catalogue.fields if field.stores or field.derived]
+        fields = [field for field in fields if unit.sees(field)]
         stored = [field for field in fields if field.stores]
         filled = fill_counts(unit.session, unit.definitions, stored)
         told_apart = [field for field in stored if _tells_apart(field)]
@@ -227,7 +230,8 @@ def _find(unit: Unit, filled: Mapping[str, int], distinct: Mapping[int, int]) ->
         retired_named=_retired(unit, uses),
         rules=rules_of_forms(unit),
     )
-    return findings(catalogue, facts)
+    unseen = {field.id for field in catalogue.everything if not unit.sees(field)}
+    return tuple(one for one in findings(catalogue, facts) if one.field_id not in unseen)
 
 
 _PLACES: Final = {"formula": "compute", "segment": "sift", "rule": "collect", "text": "collect"}

@@ -13,6 +13,7 @@ from finesieve.services.lines import HistoryLine, ValueLine, history_of, read_va
 from finesieve.services.people import person_name
 from finesieve.services.record_types import record_type
 from finesieve.services.scope import Scope, Unit
+from finesieve.services.sealing import seals
 from finesieve.services.values import add_row, change_row, row_of, write_line
 from finesieve.store.people import page_of_people
 from finesieve.store.rows import (
@@ -95,6 +96,7 @@ class RecordView:
 # Records
 
 
+@seals
 def add_record(
     scope: Scope,
     type_id: int,
@@ -121,6 +123,7 @@ def add_linked_record(
     return record_id
 
 
+@seals
 def change_record(
     scope: Scope, type_id: int, record_id: int, typed: Mapping[str, str], shelf: Shelf | None = None
 ) -> int:
@@ -301,12 +304,18 @@ def list_records(
         return _record_page(unit, known, search, before_id, archived)
 
 
+def _title_field(unit: Unit, known: RecordType) -> Field | None:
+    """The field that names a record, where this role may see it."""
+    title = unit.catalogue.by_id.get(known.title_field)
+    return title if title is not None and unit.sees(title) else None
+
+
 def _record_page(
     unit: Unit, known: RecordType, search: str, before_id: int | None, archived: bool, limit: int = 50
 ) -> RecordPage:
     others = (field for field in unit.catalogue.stored_about(known.about) if field.id != known.title_field)
     columns = tuple(field for field in others if unit.sees(field))[:4]
-    title = unit.catalogue.by_id.get(known.title_field)
+    title = _title_field(unit, known)
     keys = [field.key for field in (*columns, *((title,) if title and title.stores else ()))]
     rows = page_of_rows(
         unit.session,
@@ -316,6 +325,7 @@ def _record_page(
         before_id=before_id,
         archived=archived,
         search=search,
+        searched=[field for field in unit.catalogue.stored_about(known.about) if unit.sees(field)],
         limit=limit + 1,
     )
     main = known.main_link
@@ -340,7 +350,7 @@ def read_record(scope: Scope, type_id: int, record_id: int) -> RecordView:
         if stored is None:
             raise NotFound("There is no such record.")
         row = row_of(unit, known.about, record_id, stored)
-        title = unit.catalogue.by_id.get(known.title_field)
+        title = _title_field(unit, known)
         shown = title.show(row.get(title.key)) if title else ""
         found = links_of(unit.session, unit.definitions, [link.id for link in known.links], record_id)
         links = tuple(LinkedLine(link, tuple(_targets(unit, link, found[link.id]))) for link in known.links)
@@ -370,9 +380,9 @@ def person_records(scope: Scope, person_id: int) -> tuple[tuple[Link, RecordPage
 
 
 def _of_person(unit: Unit, known: RecordType, ids: Sequence[int]) -> RecordPage:
-    title = unit.catalogue.by_id.get(known.title_field)
+    title = _title_field(unit, known)
     columns = tuple(field for field in unit.catalogue.about(known.about) if field.id != known.title_field)[:4]
-    columns = tuple(field for field in columns if field.stores or field.derived)
+    columns = tuple(field for field in columns if (field.stores or field.derived) and unit.sees(field))
     lines = []
     for record_id in ids:
         stored = stored_row(unit.session, unit.definitions, known.about, record_id)

@@ -10,7 +10,7 @@ from pydantic import Field as Bounds
 from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput
-from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.about import HOUSE, PERSON, record_about
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.definition import Form
@@ -139,7 +139,7 @@ def run(
 ) -> Rehearsal:
     """Work a form out in circumstances; `kept` stands in for what is stored of the person now."""
     form = prepared.form
-    moment = _moment(unit, circumstances)
+    moment = _unseen_blank(unit, _moment(unit, circumstances))
     say = wording_of(form, circumstances.language)
     situation = situation_for(unit, form, circumstances, answers, say.language, kept)
     outcome = prepared.evaluate(answers, moment, situation)
@@ -163,6 +163,21 @@ def run(
         tuple(taken),
         frozenset(known.key for known in unit.catalogue.fields if not unit.sees(known)),
     )
+
+
+def _unseen_blank(unit: Unit, moment: Moment) -> Moment:
+    """The moment, house values that the one who rehearses may not see left blank."""
+    hidden = {field.key for field in unit.catalogue.about(HOUSE) if not unit.sees(field)}
+    if not hidden:
+        return moment
+    seen = {field.key for field in unit.catalogue.about(HOUSE) if field.stores or field.derived} - hidden
+    return replace(moment, house={key: moment.house.get(key) for key in seen})
+
+
+def _seen(unit: Unit, about: str, values: Mapping[str, Value]) -> Mapping[str, Value]:
+    """The values, those that the one who rehearses may not see left out."""
+    keys = unit.catalogue.keys_of(about)
+    return {key: value for key, value in values.items() if key not in keys or unit.sees(keys[key])}
 
 
 def _moment(unit: Unit, circumstances: Circumstances) -> Moment:
@@ -191,6 +206,12 @@ def situation_for(
         situation = Situation(kept.stored, kept.records, page, shelf, known=bool(circumstances.person))
     elif circumstances.person:
         situation = person_situation(unit, circumstances.person, page, shelf)
+        links = unit.catalogue.collections_of(PERSON)
+        records = {
+            name: tuple((one, _seen(unit, record_about(links[name].record_type_id), values)) for one, values in held)
+            for name, held in situation.records.items()
+        }
+        situation = replace(situation, stored=_seen(unit, PERSON, situation.stored), records=records)
     else:
         situation = Situation({"tags": (), "lists": ()}, {}, page, shelf)
     own: dict[str, Value] = {}
@@ -238,7 +259,7 @@ def _segments(
         then: Any = None if new else True
         now: Any = True
         if row.expression:
-            typed = unit.catalogue.check(row.expression, expect="yes_no").typed
+            typed = unit.known.check(row.expression, expect="yes_no").typed
             if typed is None:
                 continue
             program = compile_python(typed)

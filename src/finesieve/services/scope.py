@@ -42,9 +42,25 @@ class Unit:
     role: Role
 
     def sees(self, one: Field | Group) -> bool:
-        """Whether this role may see the values of a field, or of any in a group."""
+        """Whether this role may see the values of a field, or of any in a group.
+
+        What is worked out from something one may not see, one may not see either.
+        """
+        if self.edits:
+            return True
         group = one if isinstance(one, Group) else self.catalogue.groups_by_id.get(one.group_id)
-        return group is None or group.settings.seen_by != "editors" or ROLES.index(self.role) >= ROLES.index("editor")
+        hidden = isinstance(one, Field) and (one.about, one.key) in self.catalogue.for_editors
+        return not hidden and (group is None or group.settings.seen_by != "editors")
+
+    @property
+    def edits(self) -> bool:
+        """Whether this is an editor or owner."""
+        return ROLES.index(self.role) >= ROLES.index("editor")
+
+    @property
+    def known(self) -> Catalogue:
+        """The catalogue by which this role's own expressions are checked: a name they may not see is none."""
+        return self.catalogue if self.edits else self.catalogue.as_others_know_it
 
     @property
     def catalogue(self) -> Catalogue:

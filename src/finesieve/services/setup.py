@@ -210,7 +210,9 @@ def _house(unit: Unit) -> dict[str, Any]:
     return {
         field.key: to_json(unit.moment.house.get(field.key))
         for field in unit.catalogue.stored_about(HOUSE)
-        if unit.moment.house.get(field.key) is not None and field.type.kind not in ("file", "secret")
+        if unit.sees(field)
+        and field.type.kind not in ("file", "secret")
+        and unit.moment.house.get(field.key) is not None
     }
 
 
@@ -218,7 +220,8 @@ def _level_values(unit: Unit) -> dict[str, dict[str, Any]]:
     found = {}
     for level in unit.catalogue.levels:
         stored = stored_row(unit.session, unit.definitions, LEVEL, level.id) or {}
-        kept = [field.key for field in unit.catalogue.stored_about(LEVEL) if field.type.kind not in ("file", "secret")]
+        seen = [field for field in unit.catalogue.stored_about(LEVEL) if unit.sees(field)]
+        kept = [field.key for field in seen if field.type.kind not in ("file", "secret")]
         values = {key: to_json(stored[key]) for key in kept if stored.get(key) is not None}
         if values:
             found[level.key] = values

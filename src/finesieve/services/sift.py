@@ -1,16 +1,14 @@
 """Sifting: segments, what each mesh does, who they are, and taking them along as CSV."""
 
-import csv
-import io
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 from pydantic import Field as Bounds
 from sqlmodel import col, func, select
 
 from finesieve.core.catalogue import Catalogue
-from finesieve.core.errors import InvalidExpression, InvalidInput, NotFound
+from finesieve.core.errors import FineSieveError, InvalidExpression, InvalidInput, NotAllowed, NotFound, TookTooLong
 from finesieve.core.fields.definition import Field
 from finesieve.core.language.printer import print_expression
 from finesieve.core.language.problems import Problem
@@ -18,13 +16,15 @@ from finesieve.core.language.sentence import Clause, Quoted, tree_to_sentence
 from finesieve.core.language.tree import Chain, Node
 from finesieve.core.language.typed import Typed
 from finesieve.core.sieve.meshes import Tray, meshes, trays
-from finesieve.core.values import Type, Value
+from finesieve.core.values import Type
 from finesieve.services.awaiting import awaited_in
 from finesieve.services.changes import record_change, refuse_overtaking, snapshot
 from finesieve.services.inputs import Input
 from finesieve.services.people import PeoplePage, people_page
 from finesieve.services.scope import Scope, Unit
-from finesieve.store.people import count_each, count_people, count_where, mesh_counts, page_of_people, stream_people
+from finesieve.services.sheets import csv_lines
+from finesieve.store.database import apart
+from finesieve.store.people import count_each, count_people, mesh_counts, page_of_people, stream_people
 from finesieve.store.tables import Segment
 
 __all__ = [
@@ -43,6 +43,11 @@ __all__ = [
 ]
 
 
+_SECONDS: Final = 6
+"""How long the sieve of one segment may take."""
+_SECONDS_FOR_EXPORT: Final = 120
+
+
 class SegmentInput(Input):
     """A segment as typed; an empty expression admits everyone."""
 
@@ -53,11 +58,17 @@ class SegmentInput(Input):
 
 @dataclass(frozen=True, slots=True)
 class SegmentEntry:
-    """A segment in a list; `people` is None where its condition has problems."""
+    """A segment in a list; where `people` is None, `why` says so: broken, not shown, not counted."""
 
     id: int
     name: str
     people: int | None
+    why: str = ""
+
+    @property
+    def shown(self) -> str:
+        """The number, or why there is none."""
+        return self.why if self.people is None else f"{self.people:,}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,7 +82,10 @@ class Mesh:
 
 @dataclass(frozen=True, slots=True)
 class SegmentView:
-    """A segment with its sieve and the first people who pass."""
+    """A segment with its sieve and the first people who pass.
+
+    `withheld` where its condition reads what only editors see; `failure` says why a sound one was not counted.
+    """
 
     id: int
     name: str
@@ -84,6 +98,13 @@ class SegmentView:
     people: PeoplePage | None
     catalogue: Catalogue
     awaited: tuple[Field, ...]
+    withheld: bool = False
+    failure: str = ""
+
+    @property
+    def counted(self) -> bool:
+        """Whether there is a sieve to look at."""
+        return not (self.problems or self.withheld or self.failure)
 
     @property
     def passing(self) -> int:
@@ -106,27 +127,42 @@ def list_segments(scope: Scope) -> list[SegmentEntry]:
     """All segments with how many people each has now."""
     with scope.transaction("reader") as unit:
         rows = unit.session.exec(select(Segment).order_by(col(Segment.position), col(Segment.id))).all()
-        sound = {
-            row.id: typed
-            for row in rows
-            if row.expression and (typed := unit.catalogue.check(row.expression, expect="yes_no").typed) is not None
-        }
+        checked = {row.id: _typed(unit, row.expression) for row in rows if row.expression}
+        sound = {row_id: typed for row_id, (typed, _) in checked.items() if typed is not None}
         everyone, counts = count_each(unit.session, unit.definitions, list(sound.values()), unit.moment)
         sizes = dict(zip(sound, counts, strict=True))
-        return [SegmentEntry(row.id or 0, row.name, sizes.get(row.id) if row.expression else everyone) for row in rows]
+        return [_entry(row, everyone, sizes, checked) for row in rows]
 
 
-def _size(unit: Unit, expression: str) -> int | None:
-    if not expression:
-        return count_people(unit.session, unit.definitions)
-    typed = unit.catalogue.check(expression, expect="yes_no").typed
-    return None if typed is None else count_where(unit.session, unit.definitions, typed, unit.moment)
+def _entry(
+    row: Segment,
+    everyone: int,
+    sizes: Mapping[int | None, int | None],
+    checked: Mapping[int | None, tuple[Typed | None, str]],
+) -> SegmentEntry:
+    if not row.expression:
+        return SegmentEntry(row.id or 0, row.name, everyone)
+    size = sizes.get(row.id)
+    return SegmentEntry(row.id or 0, row.name, size, "" if size is not None else checked[row.id][1] or "not counted")
+
+
+def _typed(unit: Unit, expression: str) -> tuple[Typed | None, str]:
+    """The checked condition, or why there is none: broken for everybody, or not shown to this role."""
+    typed = unit.known.check(expression, expect="yes_no").typed
+    if typed is not None:
+        return typed, ""
+    sound = unit.catalogue.check(expression, expect="yes_no").typed is not None
+    return None, "not shown" if sound else "broken"
 
 
 def count_segment(scope: Scope, segment_id: int) -> int | None:
-    """How many people a segment has now; None where its condition has problems. Raises NotFound."""
+    """How many people a segment has now; None where that cannot be told, or not to this role. Raises NotFound."""
     with scope.transaction("reader") as unit:
-        return _size(unit, _segment(unit, segment_id).expression)
+        row = _segment(unit, segment_id)
+        if not row.expression:
+            return count_people(unit.session, unit.definitions)
+        typed, _ = _typed(unit, row.expression)
+        return None if typed is None else count_each(unit.session, unit.definitions, [typed], unit.moment)[1][0]
 
 
 def _segment(unit: Unit, segment_id: int, *, lock: bool = False) -> Segment:
@@ -140,27 +176,31 @@ def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
     """A segment, its sieve in one pass over all people, and the first who pass. Raises NotFound."""
     with scope.transaction("reader") as unit:
         row = _segment(unit, segment_id)
+        empty = SegmentView(
+            segment_id, row.name, row.description, row.expression, row.revision, (), 0, (), None, unit.known, ()
+        )
+        if row.expression and _typed(unit, row.expression)[1] == "not shown":
+            return replace(empty, withheld=True)
         nodes, typed, problems = _meshes(unit, row.expression)
-        counts = mesh_counts(unit.session, unit.definitions, typed, unit.moment)
-        stacked = trays(counts.everyone, counts.passes, counts.caught, counts.without)
-        names = unit.catalogue.names
-        layers = tuple(
-            Mesh(print_expression(node), _clause(node, names), tray) for node, tray in zip(nodes, stacked, strict=True)
-        )
-        people = None if problems else _page(unit, typed, "passes", None, limit)
-        return SegmentView(
-            segment_id,
-            row.name,
-            row.description,
-            row.expression,
-            row.revision,
-            problems,
-            counts.everyone,
-            layers,
-            people,
-            unit.catalogue,
-            awaited_in(unit, [row.expression]),
-        )
+        empty = replace(empty, problems=problems, awaited=awaited_in(unit, [row.expression]))
+        try:
+            with apart(unit.session, _SECONDS):
+                return _sieve(unit, empty, nodes, typed, limit)
+        except TookTooLong:
+            return replace(empty, failure="It takes too long to count. Make the condition simpler.")
+        except FineSieveError:
+            return replace(empty, failure="The database cannot work it out. Write the condition in another way.")
+
+
+def _sieve(unit: Unit, view: SegmentView, nodes: tuple[Node, ...], typed: tuple[Typed, ...], limit: int) -> SegmentView:
+    counts = mesh_counts(unit.session, unit.definitions, typed, unit.moment)
+    stacked = trays(counts.everyone, counts.passes, counts.caught, counts.without)
+    names = unit.known.names
+    layers = tuple(
+        Mesh(print_expression(node), _clause(node, names), tray) for node, tray in zip(nodes, stacked, strict=True)
+    )
+    people = None if view.problems else _page(unit, typed, "passes", None, limit)
+    return replace(view, everyone=counts.everyone, meshes=layers, people=people)
 
 
 def _clause(node: Node, names: Mapping[str, Type]) -> Clause | Quoted:
@@ -169,9 +209,11 @@ def _clause(node: Node, names: Mapping[str, Type]) -> Clause | Quoted:
 
 
 def _meshes(unit: Unit, expression: str) -> tuple[tuple[Node, ...], tuple[Typed, ...], tuple[Problem, ...]]:
-    """The meshes of an expression, as trees and checked; or its problems."""
+    """The meshes of an expression, as trees and checked; or its problems. Raises NotAllowed where it is not shown."""
     if not expression:
         return (), (), ()
+    if _typed(unit, expression)[1] == "not shown":
+        raise NotAllowed("This segment reads something that only editors and owners see.")
     checked = unit.catalogue.check(expression, expect="yes_no")
     if checked.tree is None or checked.typed is None:
         return (), (), checked.problems
@@ -266,14 +308,6 @@ def remove_segment(scope: Scope, segment_id: int) -> int:
         return record_change(unit, "segment", segment_id, f"Removed {name}", before)
 
 
-# Signs that make a spreadsheet take a text for a formula.
-_RISKY: Final = ("=", "+", "-", "@", "\t", "\r")
-
-
-def _cell(value: Value, raw: str) -> str:
-    return f"'{raw}" if isinstance(value, str) and raw.startswith(_RISKY) else raw
-
-
 def export_segment(scope: Scope, segment_id: int) -> tuple[str, Iterator[str]]:
     """The name of a segment and its people as CSV, line by line, with field keys at the top.
 
@@ -285,25 +319,15 @@ def export_segment(scope: Scope, segment_id: int) -> tuple[str, Iterator[str]]:
         _, typed, problems = _meshes(unit, row.expression)
         if problems:
             raise InvalidExpression(problems)
-        return row.name, _csv_lines(scope, typed)
+        return row.name, csv_lines(_csv_rows(scope, typed))
 
 
-def _csv_lines(scope: Scope, typed: tuple[Typed, ...]) -> Iterator[str]:
+def _csv_rows(scope: Scope, typed: tuple[Typed, ...]) -> Iterator[list[str]]:
     with scope.transaction("reader") as unit:
         fields = [field for field in unit.catalogue.fields if field.key not in unit.catalogue.broken]
         fields = [field for field in fields if unit.sees(field)]
         keys = [field.key for field in fields]
-        buffer = io.StringIO()
-        writer = csv.writer(buffer)
-        writer.writerow(keys)
-        for person in stream_people(unit.session, unit.definitions, unit.moment, keys, typed):
-            row = []
-            for field in fields:
-                value = person.values[field.key]
-                row.append(_cell(value, field.plain(value)))
-            writer.writerow(row)
-            if buffer.tell() > 32_768:
-                yield buffer.getvalue()
-                buffer.seek(0)
-                buffer.truncate()
-        yield buffer.getvalue()
+        yield keys
+        with apart(unit.session, _SECONDS_FOR_EXPORT):
+            for person in stream_people(unit.session, unit.definitions, unit.moment, keys, typed):
+                yield [field.plain(person.values[field.key]) for field in fields]

@@ -2,13 +2,13 @@
 
 import secrets
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
-from datetime import timedelta
 from decimal import Decimal
 from typing import Final
 
 from babel.numbers import format_currency
-from itsdangerous import BadData, URLSafeSerializer
+from sqlalchemy import text
 from sqlmodel import col, select
 
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
@@ -20,7 +20,7 @@ from finesieve.core.forms.evaluate import PreparedForm, prepare
 from finesieve.core.forms.outcome import Outcome, QuestionOutcome, SectionOutcome
 from finesieve.core.forms.rows import Situation
 from finesieve.core.forms.wording import Wording, worded, wording_of
-from finesieve.core.values import Value
+from finesieve.core.values import Value, fold, plain_number
 from finesieve.services.arrivals import count_arrival
 from finesieve.services.files import examine, send_file
 from finesieve.services.filling import (
@@ -31,22 +31,31 @@ from finesieve.services.filling import (
     shelf_for,
     store_records,
 )
-from finesieve.services.held import apply_held
-from finesieve.services.lines import fill_text, record_lines, show_past
+from finesieve.services.letters import (
+    AddressView,
+    Confirmation,
+    ask_about_address,
+    ask_about_answers,
+    confirm_address,
+    confirm_answers,
+    read_address,
+    read_answers,
+)
+from finesieve.services.lines import fill_text
+from finesieve.services.links import Links
 from finesieve.services.mapping import pass_on
 from finesieve.services.scope import Clock, Scope, Unit
-from finesieve.services.values import add_person, change_person, hash_secrets, taken_keys
+from finesieve.services.sealing import sealed, seals
+from finesieve.services.values import add_person, change_person, taken_keys
 from finesieve.standins.challenge import Challenge, ChallengeService
-from finesieve.standins.mail import Letter, post
 from finesieve.store.database import Store
 from finesieve.store.files import FileStore
-from finesieve.store.rows import find_by_email
+from finesieve.store.rows import find_by_email, stored_row
 from finesieve.store.tables import FormRow, FormVersion, Submission, Workspace
 
-__all__ = ["Confirmation", "OpenForm", "PublicForms", "Visit"]
+__all__ = ["OpenForm", "PublicForms", "Thanks", "Visit"]
 
 _MOST_PREPARED: Final = 128
-_PERSONAL_LINK: Final = timedelta(days=30)
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,7 +75,8 @@ class OpenForm:
     back, it makes a second sending count as the first. `unasked` names the
     questions that the answers brought up after the page was made. `challenge` is
     what tells people from robots, where the form wants that; `given` are the
-    answers that came, those to questions that do not show now included.
+    answers that came, those to questions that do not show now included. `receipt`, once it is sent, is
+    the token of the page after.
     """
 
     house: str
@@ -81,6 +91,7 @@ class OpenForm:
     known: bool = False
     manner: Manner = PLAIN
     given: Mapping[str, str] = field(default_factory=dict)
+    receipt: str = ""
 
     def money(self, amount: Decimal) -> str:
         """An amount as people read it, in the currency of the house."""
@@ -102,14 +113,14 @@ class OpenForm:
 
 
 @dataclass(frozen=True, slots=True)
-class Confirmation:
-    """A held sign-up, as the one who follows the link in the letter sees it: what they sent, nothing else."""
+class Thanks:
+    """The page after sending. `asks_about_address`: letters went to the old address and to the new one."""
 
     house: str
     title: str
-    lines: tuple[tuple[str, str], ...]
-    decided: bool
-    me: str = ""
+    text: str
+    say: Wording
+    asks_about_address: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,6 +130,7 @@ class _Filling:
     key: str
     page: Mapping[str, str] = field(default_factory=dict)
     person_id: int = 0
+    until: int = 0
 
 
 class PublicForms:
@@ -128,8 +140,7 @@ class PublicForms:
         self._store = store
         self._files = files
         self._clock = clock
-        self._signer = URLSafeSerializer(secret, salt="form")
-        self._links = URLSafeSerializer(secret, salt="mail")
+        self._links = Links(secret)
         self._challenges = ChallengeService(secret)
         self._kept: dict[tuple[int, int, int, int], PreparedForm] = {}
 
@@ -141,8 +152,8 @@ class PublicForms:
         scope, house = self._scope(workspace_slug)
         with scope.transaction("public") as unit:
             row = self._form(unit, form_slug)
-            person_id = self._person_of(unit, row, visit.me)
-            filling = _Filling(row.id or 0, row.published, secrets.token_urlsafe(16), visit.page, person_id)
+            person_id, until = self._person_of(unit, row, visit.me)
+            filling = _Filling(row.id or 0, row.published, secrets.token_urlsafe(16), visit.page, person_id, until)
             return self._evaluated(unit, house, filling, {}, visit.language)
 
     def answer(
@@ -178,6 +189,20 @@ class PublicForms:
         scope, house = self._scope(workspace_slug)
         if came_from:
             count_arrival(scope, f"send:{form_slug}", came_from)
+        return self._sent(scope, house, form_slug, token, answers, asked, language, challenge)
+
+    @seals
+    def _sent(
+        self,
+        scope: Scope,
+        house: str,
+        form_slug: str,
+        token: str,
+        answers: Mapping[str, str],
+        asked: frozenset[str],
+        language: str,
+        challenge: tuple[str, str],
+    ) -> OpenForm:
         for last_try in (False, True):
             try:
                 return self._send_once(scope, house, form_slug, token, answers, asked, language, challenge)
@@ -206,35 +231,51 @@ class PublicForms:
             earlier = select(Submission.id).where(
                 col(Submission.form_id) == filling.form_id, col(Submission.key) == filling.key
             )
-            if unit.session.exec(earlier).first() is not None:
-                return done
+            sent_before = unit.session.exec(earlier).first()
+            if sent_before is not None:
+                return replace(done, receipt=self._links.give("sent", unit.moment.now, sent_before, False))
             unasked = frozenset(shown.id for shown in opened.outcome.showing) - asked
             if unasked or opened.outcome.troubles:
                 return replace(opened, unasked=unasked)
             if opened.form.challenge and not self._challenges.passes(filling.key, *challenge):
                 return replace(opened, challenge_failed=bool(challenge[1]))
             values = opened.outcome.to_store
-            taken = taken_keys(unit, filling.person_id or self._known(unit, values), values, _only_here(opened.outcome))
+            known = filling.person_id or self._known(unit, values)
+            more = _only_here(opened.outcome)
+            # Whose address it is, is asked by mail; saying here that it is taken would tell strangers who is known.
+            asked_of = {key: value for key, value in values.items() if key != "email"}
+            taken = taken_keys(unit, known, asked_of, more)
             if taken:
                 return replace(opened, outcome=worded(opened.outcome.taken(taken), opened.say))
-            self._store_answers(unit, filling, opened, values)
-            return done
+            return replace(done, receipt=self._store_answers(unit, filling, opened, values, known))
 
     def _known(self, unit: Unit, values: Mapping[str, Value]) -> int:
+        """The person with this address, 0 for nobody. Until the transaction ends, nobody else signs up with it."""
         email = values.get("email")
-        return (find_by_email(unit.session, unit.definitions, email) or 0) if isinstance(email, str) else 0
+        if not isinstance(email, str):
+            return 0
+        unit.session.execute(
+            text("SELECT pg_advisory_xact_lock(hashtext('email'), hashtext(:who))"),
+            {"who": f"{unit.workspace_id}:{fold(email)}"},
+        )
+        return find_by_email(unit.session, unit.definitions, email) or 0
 
-    def _store_answers(self, unit: Unit, filling: _Filling, opened: OpenForm, values: Mapping[str, Value]) -> None:
-        values = hash_secrets(unit, PERSON, values)
+    def _store_answers(
+        self, unit: Unit, filling: _Filling, opened: OpenForm, values: Mapping[str, Value], known: int
+    ) -> str:
+        """Store what was sent; gives the token of the page after."""
+        values = sealed(unit, PERSON, values)
         records = keep_records(unit, opened.outcome)
         source = f"form: {opened.form.title}"
-        person_id, held = filling.person_id, False
-        if person_id:
-            change_person(unit, person_id, values, source)
+        person_id, held, new_address = known, False, ""
+        if filling.person_id:
+            new_address = self._new_address(unit, filling.person_id, values)
+            kept = {key: value for key, value in values.items() if key != "email"}
+            change_person(unit, person_id, kept, source)
+        elif known:
+            held = True
         else:
-            known = self._known(unit, values)
-            held = bool(known)
-            person_id = known or add_person(unit, {**values, "signed_up_on": unit.moment.today}, source)
+            person_id = add_person(unit, {**values, "signed_up_on": unit.moment.today}, source)
         if not held:
             store_records(unit, person_id, records, source)
         pass_on(unit, filling.form_id, opened.form.title, values)
@@ -248,75 +289,71 @@ class PublicForms:
             received_at=unit.moment.now,
             answers={key: to_json(value) for key, value in values.items()},
             records=records_to_json(records),
+            charges=[[one.surcharge.label, plain_number(one.amount)] for one in opened.outcome.charges],
         )
         unit.session.add(submission)
+        unit.session.flush()
         if held:
-            unit.session.flush()
-            self._write_to(unit, submission, opened, str(values["email"]))
+            ask_about_answers(unit, self._links, submission, opened.form.title, str(values["email"]))
+        if new_address:
+            ask_about_address(unit, self._links, filling.form_id, person_id, new_address)
+        return self._links.give("sent", unit.moment.now, submission.id, bool(new_address))
 
-    def _write_to(self, unit: Unit, submission: Submission, opened: OpenForm, email: str) -> None:
-        """The letter that asks whether these answers are theirs; it says nothing of what is known."""
-        row = unit.session.get(FormRow, submission.form_id)
-        workspace = unit.session.get(Workspace, unit.workspace_id)
-        token = self._links.dumps(["held", submission.id])
-        link = f"/join/{workspace.slug if workspace else ''}/{row.slug if row else ''}/confirm?letter={token}"
-        body = (
-            f"Somebody has filled in “{opened.form.title}” with your address. If it was you, follow the link "
-            "and say so; then the answers count. If it was not, do nothing: nothing changes."
-        )
-        letter = Letter("confirm", email, f"Your answers to {opened.house}", body, link)
-        post(unit.session, unit.workspace_id, submission.person_id, letter, unit.moment.now)
+    def _new_address(self, unit: Unit, person_id: int, values: Mapping[str, Value]) -> str:
+        """The address that a known person has given in place of theirs; "" for none."""
+        stored = stored_row(unit.session, unit.definitions, PERSON, person_id) or {}
+        given = values.get("email")
+        return given if isinstance(given, str) and fold(given) != fold(str(stored.get("email") or "")) else ""
 
-    # The link in the letter
+    # After sending
+
+    def thank(self, workspace_slug: str, form_slug: str, sent: str = "", language: str = "") -> Thanks:
+        """The page after sending; with the token that sending gave, its text knows what was sent."""
+        scope, house = self._scope(workspace_slug)
+        with scope.transaction("public") as unit:
+            form = self._form(unit, form_slug)
+            parts = self._links.read("sent", unit.moment.now, sent)
+            row = unit.session.get(Submission, parts[0]) if parts else None
+            version = row.version if row is not None and row.form_id == form.id else form.published
+            document = self._prepared(unit, _Filling(form.id or 0, version, "")).form
+            say = wording_of(document, language)
+            known = _sent_values(unit, row) if row is not None and row.form_id == form.id else None
+            text = fill_text(unit, say(document.thanks), values=known)
+            asks = bool(parts and parts[1])
+            return Thanks(house, fill_text(unit, say(document.title)), text, say, asks_about_address=asks)
+
+    # The links in letters
 
     def read_letter(self, workspace_slug: str, form_slug: str, letter: str) -> Confirmation:
-        """What a letter's link leads to. Raises NotFound for one that is not ours."""
-        scope, house = self._scope(workspace_slug)
+        """See `letters.read_answers`."""
+        scope, _house = self._scope(workspace_slug)
         with scope.transaction("public") as unit:
-            row, form = self._letter(unit, form_slug, letter)
-            lines = [
-                (known.label, show_past(known, row.answers[known.key]))
-                for known in unit.catalogue.stored_about(PERSON)
-                if known.key in row.answers and known.type.kind != "secret"
-            ]
-            lines += record_lines(unit, row.records, lambda known: known.type.kind != "secret")
-            return Confirmation(house, str(form.draft["title"]), tuple(lines), row.state != "held")
+            return read_answers(unit, self._links, self._form(unit, form_slug), letter)
 
     def confirm(self, workspace_slug: str, form_slug: str, letter: str, *, mine: bool) -> Confirmation:
-        """Let held answers count, or set them aside; once only. Raises NotFound, and Conflict where one fits no more.
-
-        `me` of the result is a personal link's token: whoever reads this mailbox may see what is kept of them.
-        """
-        scope, house = self._scope(workspace_slug)
+        """See `letters.confirm_answers`."""
+        scope, _house = self._scope(workspace_slug)
         with scope.transaction("public") as unit:
-            row, form = self._letter(unit, form_slug, letter)
-            if row.state == "held":
-                apply_held(unit, row, "form, confirmed by mail", apply=mine)
-            until = int((unit.moment.now + _PERSONAL_LINK).timestamp())
-            me = str(self._links.dumps(["me", row.form_id, row.person_id, until])) if mine else ""
-            return Confirmation(house, str(form.draft["title"]), (), True, me)
+            return confirm_answers(unit, self._links, self._form(unit, form_slug), letter, mine=mine)
 
-    def _letter(self, unit: Unit, form_slug: str, letter: str) -> tuple[Submission, FormRow]:
-        form = self._form(unit, form_slug)
-        try:
-            what, submission_id = self._links.loads(letter)
-        except (BadData, ValueError, TypeError):
-            raise NotFound("This link is not complete; copy it from the letter once more.") from None
-        row = unit.session.get(Submission, submission_id, with_for_update=True) if what == "held" else None
-        if row is None or row.form_id != form.id:
-            raise NotFound("This link is not complete; copy it from the letter once more.")
-        return row, form
+    def read_address(self, workspace_slug: str, form_slug: str, letter: str) -> AddressView:
+        """See `letters.read_address`."""
+        scope, _house = self._scope(workspace_slug)
+        with scope.transaction("public") as unit:
+            return read_address(unit, self._links, self._form(unit, form_slug), letter)
 
-    def _person_of(self, unit: Unit, row: FormRow, me: str) -> int:
-        """Whom a personal link is of; 0 for one that is not ours, not of this form, or has run out."""
-        if not me:
-            return 0
-        try:
-            what, form_id, person_id, until = self._links.loads(me)
-        except (BadData, ValueError, TypeError):
-            return 0
-        good = what == "me" and form_id == row.id and unit.moment.now.timestamp() <= until
-        return int(person_id) if good else 0
+    def confirm_address(self, workspace_slug: str, form_slug: str, letter: str, *, wanted: bool) -> AddressView:
+        """See `letters.confirm_address`."""
+        scope, _house = self._scope(workspace_slug)
+        with scope.transaction("public") as unit:
+            return confirm_address(unit, self._links, self._form(unit, form_slug), letter, wanted=wanted)
+
+    def _person_of(self, unit: Unit, row: FormRow, me: str) -> tuple[int, int]:
+        """Whom a personal link is of, and when it ends; 0 for one not ours, not of this form, or that has run out."""
+        parts = self._links.read("me", unit.moment.now, me) if me else None
+        if parts is None or parts[0] != row.id:
+            return 0, 0
+        return int(parts[1]), self._links.end_of(me)
 
     # What all of them need
 
@@ -334,15 +371,13 @@ class PublicForms:
         return row
 
     def _filling(self, unit: Unit, form_slug: str, token: str) -> _Filling:
-        """What the token says. One that is not ours begins a new filling-in, keeping the answers."""
+        """What the token says. One that is not ours, or has run out, begins a new filling-in, keeping the answers."""
         row = self._form(unit, form_slug)
         fresh = _Filling(row.id or 0, row.published, secrets.token_urlsafe(16))
-        try:
-            form_id, version, key, *more = self._signer.loads(token)
-        except (BadData, ValueError, TypeError):
+        parts = self._links.read("form", unit.moment.now, token)
+        if parts is None or parts[0] != row.id:
             return fresh
-        page, person_id = more if len(more) == 2 else ({}, 0)
-        return _Filling(form_id, version, key, page, person_id) if form_id == row.id else fresh
+        return _Filling(*parts)
 
     def _evaluated(
         self, unit: Unit, house: str, filling: _Filling, answers: Mapping[str, str], language: str
@@ -359,13 +394,21 @@ class PublicForms:
         )
         outcome = prepared.evaluate(answers, unit.moment, situation)
         texts = {name: fill_text(unit, say(getattr(form, name))) for name in ("title", "intro", "send_label", "thanks")}
-        token = self._signer.dumps(
-            [filling.form_id, filling.version, filling.key, dict(filling.page), filling.person_id]
+        token = self._links.give(
+            "form",
+            unit.moment.now,
+            filling.form_id,
+            filling.version,
+            filling.key,
+            dict(filling.page),
+            filling.person_id,
+            filling.until,
+            until=filling.until,
         )
         return OpenForm(
             house,
             form.model_copy(update=texts),
-            str(token),
+            token,
             worded(outcome, lambda text: fill_text(unit, say(text))),
             say,
             challenge=self._challenges.pose(filling.key) if form.challenge else None,
@@ -404,6 +447,17 @@ class PublicForms:
             self._kept.pop(next(iter(self._kept)), None)
         self._kept[key] = made
         return made
+
+
+def _sent_values(unit: Unit, row: Submission) -> dict[str, Value]:
+    """What was sent, as far as it still fits, for the text that thanks for it; of a secret nothing."""
+    found: dict[str, Value] = {}
+    for key, data in row.answers.items():
+        known = unit.catalogue.by_key.get(key)
+        if known is not None and known.type.kind != "secret":
+            with suppress(ValueError):
+                found[key] = known.from_kept(data)
+    return found
 
 
 def _is_part(form: Form, name: str) -> bool:

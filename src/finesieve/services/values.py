@@ -1,20 +1,16 @@
 """Writing values: of a person, a record, an order, a level or the house; with their history and what follows."""
 
 from collections.abc import Mapping, Sequence
-from functools import cache
 from typing import Final
-
-from pwdlib import PasswordHash
-from pwdlib.hashers.argon2 import Argon2Hasher
 
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import Json, to_json
-from finesieve.core.fields.families.texts import HASH_MARK
 from finesieve.core.language.derived import Members, Row
 from finesieve.core.values import Value
 from finesieve.services.scope import Unit
+from finesieve.services.sealing import sealed
 from finesieve.store.rows import holders_of, insert_row, records_of, stored_row, update_row
 from finesieve.store.tables import History
 
@@ -24,7 +20,6 @@ __all__ = [
     "add_row",
     "change_person",
     "change_row",
-    "hash_secrets",
     "members_of",
     "row_of",
     "taken_keys",
@@ -34,11 +29,6 @@ __all__ = [
 OWN_IDS: Final[Mapping[str, int]] = {"tags": -1, "lists": -2, "level": -3}
 """What stands for a field's id in the history of a person's tags, lists and level."""
 _IS_SET: Final = "set"
-
-
-@cache
-def _hasher() -> PasswordHash:
-    return PasswordHash((Argon2Hasher(time_cost=2, memory_cost=19_456, parallelism=1),))
 
 
 def members_of(unit: Unit, about: str, row_id: int) -> Members:
@@ -86,7 +76,9 @@ def taken_keys(
     found = []
     for key, value in values.items():
         field = unit.catalogue.by_key.get(key)
-        if field is not None and value is not None and (field.settings.unique or key == "email" or key in more):
+        if field is None or field.type.kind == "secret":
+            continue
+        if value is not None and (field.settings.unique or key == "email" or key in more):
             holders = holders_of(unit.session, unit.definitions, field, value)
             found += [key] if set(holders) - {person_id} else []
     return found
@@ -94,7 +86,7 @@ def taken_keys(
 
 def add_row(unit: Unit, about: str, values: Mapping[str, Value], source: str) -> int:
     """Add a person or a record; gives the id. Raises Conflict where a value must be unique and is taken."""
-    filled = hash_secrets(unit, about, {key: value for key, value in values.items() if value is not None})
+    filled = sealed(unit, about, {key: value for key, value in values.items() if value is not None})
     row_id = insert_row(unit.session, unit.definitions, about, filled)
     _write_history(unit, about, row_id, None, row_of(unit, about, row_id, filled), source)
     return row_id
@@ -109,22 +101,11 @@ def change_row(unit: Unit, about: str, row_id: int, values: Mapping[str, Value],
     if stored is None:
         raise NotFound(f"There is no such {'person' if about == PERSON else 'record'}.")
     before = row_of(unit, about, row_id, stored)
-    changed = hash_secrets(unit, about, {key: value for key, value in values.items() if stored.get(key) != value})
+    changed = sealed(unit, about, {key: value for key, value in values.items() if stored.get(key) != value})
     if changed:
         update_row(unit.session, unit.definitions, about, row_id, changed)
         _write_history(unit, about, row_id, before, row_of(unit, about, row_id, {**stored, **changed}), source)
     return len(changed)
-
-
-def hash_secrets(unit: Unit, about: str, values: Mapping[str, Value]) -> dict[str, Value]:
-    """The values with secrets as their hashes: nobody can read them back. What is a hash already stays."""
-    secret = {key for key, field in unit.catalogue.keys_of(about).items() if field.type.kind == "secret"}
-    found = dict(values)
-    for key in secret & found.keys():
-        value = found[key]
-        if isinstance(value, str) and not value.startswith(HASH_MARK):
-            found[key] = _hasher().hash(value)
-    return found
 
 
 def write_line(

@@ -14,10 +14,13 @@ from finesieve.core.language.evaluator import Moment, compile_python
 from finesieve.core.language.typed import Typed
 from finesieve.store.columns import SQL_TYPES, to_driver
 from finesieve.store.compiler import Sql
+from finesieve.store.database import in_time
 
 __all__ = ["by_python"]
 
 BATCH: Final = 5_000
+_LOOK: Final = 200
+"""How many are worked out between two looks at the clock."""
 
 
 def by_python(session: Session) -> Callable[[Typed, list[Sql], list[FromClause], Moment], Sql]:
@@ -56,7 +59,9 @@ def _results(session: Session, typed: Typed, query: Select[Any], moment: Moment)
         for place, part in enumerate(typed.parts)
     )
     program = compile_python(replace(typed, parts=arguments))
-    for found, *given in session.execute(query.distinct().execution_options(yield_per=BATCH)):
+    for number, (found, *given) in enumerate(session.execute(query.distinct().execution_options(yield_per=BATCH))):
+        if number % _LOOK == 0:
+            in_time(session)
         value = program({str(place): argument for place, argument in enumerate(given)}, moment)
         if value is not None:
             yield found, to_driver(value)

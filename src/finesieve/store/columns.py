@@ -7,7 +7,7 @@ from sqlalchemy.dialects.postgresql import ARRAY, JSONB
 from sqlalchemy.types import TypeDecorator, TypeEngine
 
 from finesieve.core.fields.encoding import from_json, to_json
-from finesieve.core.values import DayOfYear, Kind, StoredFile, Structured, Type, Value, write_json
+from finesieve.core.values import DayOfYear, Kind, Secret, StoredFile, Structured, Type, Value, write_json
 
 __all__ = ["SQL_TYPES", "to_driver"]
 
@@ -55,6 +55,23 @@ class _Json(TypeDecorator[Any]):
         return from_json(value, Type(self.kind))
 
 
+class _Hashes(TypeDecorator[Any]):
+    """The hash of a secret; nothing else of it is ever kept."""
+
+    impl = Text
+    cache_ok = True
+
+    def process_bind_param(self, value: Any, _dialect: Any) -> str | None:
+        if value is None:
+            return None
+        if not isinstance(value, Secret) or not value.hashed:
+            raise ValueError("a secret is kept as its hash only")
+        return value.text
+
+    def process_result_value(self, value: Any, _dialect: Any) -> Secret | None:
+        return None if value is None else Secret(value, hashed=True)
+
+
 SQL_TYPES: Final[dict[Kind, TypeEngine[Any]]] = {
     "text": Text(),
     "number": Numeric(),
@@ -69,7 +86,7 @@ SQL_TYPES: Final[dict[Kind, TypeEngine[Any]]] = {
     "text_list": _Texts(),
     "structured": _Json("structured"),
     "file": _Json("file"),
-    "secret": Text(),
+    "secret": _Hashes(),
 }
 """The column type that holds values of each kind."""
 
@@ -80,6 +97,8 @@ def to_driver(value: Value) -> Any:
         return str(value)
     if isinstance(value, tuple):
         return list(value)
+    if isinstance(value, Secret):
+        return _Hashes().process_bind_param(value, None)
     if isinstance(value, Structured | StoredFile):
         return write_json(to_json(value))
     return value

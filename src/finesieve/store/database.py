@@ -1,40 +1,50 @@
 """Connections and transactions. No driver error leaves this module unmapped."""
 
 import json
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from decimal import Decimal
 from functools import partial
+from typing import Final
 
 from psycopg import errors as pg
 from sqlalchemy import Engine, create_engine, text
 from sqlalchemy.exc import DBAPIError, OperationalError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlmodel import Session
 
-from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, Unavailable
+from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, TookTooLong, Unavailable
 from finesieve.core.values import write_json
 from finesieve.store.files import FileStore
 
-__all__ = ["Store", "connect", "enter_workspace", "mapped"]
+__all__ = ["Store", "apart", "connect", "enter_workspace", "in_time", "mapped"]
 
 
 def connect(url: str, *, pool_size: int = 10, durable: bool = True) -> Engine:
     """An engine for a PostgreSQL URL. JIT is off: it costs more than it gives on short counts.
 
-    Without `durable`, commits do not wait for the disk: for loading what can be loaded again.
+    At most twice `pool_size` connections are open; who finds none free waits five seconds. Without
+    `durable`, commits do not wait for the disk: for loading what can be loaded again.
     """
     waiting = "" if durable else " -c synchronous_commit=off"
     options = {"options": f"-c jit=off -c timezone=UTC{waiting}", "connect_timeout": 5}
     return create_engine(
         url,
         pool_size=pool_size,
-        max_overflow=10,
+        max_overflow=pool_size,
+        pool_timeout=_WAIT_FOR_CONNECTION,
         pool_pre_ping=True,
         connect_args=options,
         # Structured values keep every digit, in their columns and in the history.
         json_serializer=write_json,
         json_deserializer=partial(json.loads, parse_float=Decimal),
     )
+
+
+_WAIT_FOR_CONNECTION: Final = 5
+_TOO_LONG: Final = "This takes longer than it may. Make it simpler, or try again when less is going on."
+_LIMIT: Final = "finesieve.limit"
 
 
 def mapped(error: DBAPIError) -> FineSieveError:
@@ -44,7 +54,9 @@ def mapped(error: DBAPIError) -> FineSieveError:
         return Conflict("There is one like this already.")
     if isinstance(original, pg.ForeignKeyViolation):
         return Conflict("What this belongs to is gone.")
-    if isinstance(original, pg.LockNotAvailable | pg.QueryCanceled | pg.DeadlockDetected | pg.SerializationFailure):
+    if isinstance(original, pg.QueryCanceled):
+        return TookTooLong(_TOO_LONG)
+    if isinstance(original, pg.LockNotAvailable | pg.DeadlockDetected | pg.SerializationFailure):
         return Unavailable("The database is busy with something else; try again in a moment.")
     if isinstance(original, pg.DataError):
         return InvalidInput({"": "One of the values cannot be kept as it is."})
@@ -60,12 +72,54 @@ def enter_workspace(session: Session, workspace_id: int) -> None:
     session.execute(text("SELECT set_config('finesieve.workspace', :id, true)"), {"id": str(int(workspace_id))})
 
 
-class Store:
-    """The database, entered one transaction at a time, and the files beside it, where there are any."""
+def _limit(session: Session, seconds: float) -> None:
+    """Let no statement take longer, until the transaction, or the savepoint, ends; 0 for as long as it takes."""
+    session.execute(text("SELECT set_config('statement_timeout', :limit, true)"), {"limit": str(int(1_000 * seconds))})
+    session.info[_LIMIT] = seconds
 
-    def __init__(self, engine: Engine, files: FileStore | None = None) -> None:
+
+@contextmanager
+def apart(session: Session, seconds: float = 0) -> Iterator[None]:
+    """A part of a transaction that may fail by itself: what it did is undone, the rest goes on.
+
+    No statement in it takes longer than `seconds`, where they are given, and Python work that asks `in_time` ends
+    by then too. Raises the errors of `core.errors` and no driver's.
+    """
+    before, until = session.info.get(_LIMIT, 0), session.info.get(_UNTIL)
+    try:
+        with session.begin_nested():
+            if seconds:
+                session.info[_UNTIL] = time.monotonic() + seconds
+                _limit(session, seconds)
+            yield
+            if seconds:
+                _limit(session, before)
+    except DBAPIError as error:
+        raise mapped(error) from error
+    finally:
+        session.info[_LIMIT], session.info[_UNTIL] = before, until
+
+
+_UNTIL: Final = "finesieve.until"
+
+
+def in_time(session: Session) -> None:
+    """Raise TookTooLong where the time of this part of the work is over; for loops in Python."""
+    until = session.info.get(_UNTIL)
+    if until is not None and time.monotonic() > until:
+        raise TookTooLong(_TOO_LONG)
+
+
+class Store:
+    """The database, entered one transaction at a time, and the files beside it, where there are any.
+
+    No statement takes longer than `seconds`; 0, for work that nobody waits for, lets it take what it takes.
+    """
+
+    def __init__(self, engine: Engine, files: FileStore | None = None, seconds: float = 0) -> None:
         self.engine = engine
         self.files = files
+        self.seconds = seconds
 
     @contextmanager
     def transaction(self, workspace_id: int | None = None) -> Iterator[Session]:
@@ -77,11 +131,15 @@ class Store:
         """
         try:
             with Session(self.engine, expire_on_commit=False) as session, session.begin():
+                if self.seconds:
+                    _limit(session, self.seconds)
                 if workspace_id is not None:
                     enter_workspace(session, workspace_id)
                 yield session
         except DBAPIError as error:
             raise mapped(error) from error
+        except PoolTimeout:
+            raise Unavailable("A great deal is going on just now; try again in a moment.") from None
 
     def ready(self) -> bool:
         """Whether the database is reachable and migrated to the newest step."""
@@ -89,5 +147,5 @@ class Store:
 
         try:
             return is_current(self.engine)
-        except DBAPIError:
+        except (DBAPIError, PoolTimeout):
             return False

@@ -1,14 +1,17 @@
 """House values as they stand at a moment: stored, due to take effect, or worked out when asked for."""
 
+import logging
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from datetime import datetime, tzinfo
 from functools import partial
+from typing import Final
 
 from sqlalchemy import select
 from sqlmodel import Session, col
 from sqlmodel import select as select_rows
 
+from finesieve.core.errors import FineSieveError
 from finesieve.core.fields.about import HOUSE
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.typed import Typed
@@ -16,11 +19,15 @@ from finesieve.core.values import Kind, Value
 from finesieve.store.by_python import by_python
 from finesieve.store.catalogue import Definitions
 from finesieve.store.compiler import Columns, bound, compile_sql
+from finesieve.store.database import apart
 from finesieve.store.rows import HOUSE_ID, stored_row
 from finesieve.store.sources import members_of_collection
 from finesieve.store.tables import HouseSchedule
 
 __all__ = ["HouseNow"]
+
+_SECONDS: Final = 2
+_log: Final = logging.getLogger("finesieve.house")
 
 
 class HouseNow(Mapping[str, Value]):
@@ -40,7 +47,12 @@ class HouseNow(Mapping[str, Value]):
         if key not in self._computed:
             # Should a circle stand after all, it is blank.
             self._computed[key] = None
-            self._computed[key] = self.work_out(formula)
+            try:
+                with apart(self._session, _SECONDS):
+                    self._computed[key] = self.work_out(formula)
+            except FineSieveError:
+                # What the database cannot work out, or not in time, is blank, and takes no page with it.
+                _log.exception("the house value %s cannot be worked out", key)
         return self._computed[key]
 
     def work_out(self, formula: Typed) -> Value:

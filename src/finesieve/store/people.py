@@ -2,17 +2,19 @@
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Final
 
 from sqlalchemy import Select, Text, and_, cast, func, literal, not_, or_, select
 from sqlmodel import Session
 
+from finesieve.core.errors import FineSieveError, TookTooLong
 from finesieve.core.fields.definition import Field
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Value
 from finesieve.store.catalogue import Definitions
 from finesieve.store.compiler import Sql, compile_sql
+from finesieve.store.database import apart
 from finesieve.store.sources import Source, source_of
 
 __all__ = [
@@ -28,6 +30,10 @@ __all__ = [
     "page_of_people",
     "stream_people",
 ]
+
+
+_SECONDS_FOR_LISTS: Final = 3
+"""How long the counts beside the names in a list may take."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,8 +70,32 @@ def count_where(session: Session, definitions: Definitions, condition: Typed, mo
 
 def count_each(
     session: Session, definitions: Definitions, conditions: Sequence[Typed], moment: Moment
+) -> tuple[int, list[int | None]]:
+    """How many people there are, and how many each condition is true for; one pass for all.
+
+    None for a condition that the database cannot work out, or not in time: it takes no other with it.
+    """
+    try:
+        with apart(session, _SECONDS_FOR_LISTS):
+            everyone, each = _counted(session, definitions, conditions, moment)
+            return everyone, list(each)
+    except TookTooLong:
+        return count_people(session, definitions), [None] * len(conditions)
+    except FineSieveError:
+        return count_people(session, definitions), [_one(session, definitions, one, moment) for one in conditions]
+
+
+def _one(session: Session, definitions: Definitions, condition: Typed, moment: Moment) -> int | None:
+    try:
+        with apart(session, _SECONDS_FOR_LISTS):
+            return count_where(session, definitions, condition, moment)
+    except FineSieveError:
+        return None
+
+
+def _counted(
+    session: Session, definitions: Definitions, conditions: Sequence[Typed], moment: Moment
 ) -> tuple[int, list[int]]:
-    """How many people there are, and how many each condition is true for; one pass for all."""
     source = source_of(session, definitions, _wanted((), conditions), moment)
     counts = [func.count().filter(where) for where in _conditions(source, conditions, moment)]
     everyone, *each = session.execute(select(func.count(), *counts).select_from(source.table)).one()

@@ -209,14 +209,15 @@ def page_of_rows(
     before_id: int | None = None,
     archived: bool = False,
     search: str = "",
+    searched: Sequence[Field] = (),
     limit: int = 50,
 ) -> list[tuple[int, dict[str, Value]]]:
-    """A page of records, the newest first: (id, stored values); those with every word in one of their texts."""
+    """A page of records, the newest first: (id, stored values); those with every word in a text that is `searched`."""
     table, columns = definitions.tables[about], _keys(definitions, about)
     query = select(table.c.id, *(columns[key] for key in keys)).order_by(table.c.id.desc()).limit(limit)
     if record_type_of(about):
         query = query.where(table.c.archived_at.is_not(None) if archived else table.c.archived_at.is_(None))
-    texts = [table.c[field.column] for field in definitions.catalogue.stored_about(about) if field.type.kind == "text"]
+    texts = [table.c[field.column] for field in searched if field.type.kind == "text"]
     for word in search.split()[:8]:
         query = query.where(or_(false(), *(text_.icontains(word, autoescape=True) for text_ in texts)))
     if before_id is not None:

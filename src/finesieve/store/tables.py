@@ -12,6 +12,7 @@ __all__ = [
     "Arrivals",
     "AudienceList",
     "DefinitionChange",
+    "EmailChange",
     "FieldGroupRow",
     "FieldRow",
     "FormCase",
@@ -29,6 +30,7 @@ __all__ = [
     "RecordLinkRow",
     "RecordTypeRow",
     "Segment",
+    "SignInTry",
     "Staff",
     "StaffSession",
     "Submission",
@@ -102,6 +104,16 @@ class StaffSession(SQLModel, table=True):
     staff_id: int = Field(foreign_key="staff.id", ondelete="CASCADE")
     csrf: str
     expires_at: datetime = Field(sa_column=Column(DateTime(timezone=True), nullable=False, index=True))
+
+
+class SignInTry(SQLModel, table=True):
+    """Passwords tried by somebody since a moment; `who` is a hash of an address, an account or a browser."""
+
+    __tablename__ = "sign_in_try"
+    who: str = Field(primary_key=True)
+    times: int
+    since: datetime = Field(sa_column=Column(DateTime(timezone=True), nullable=False))
+    last: datetime = Field(sa_column=Column(DateTime(timezone=True), nullable=False, index=True))
 
 
 class FieldGroupRow(SQLModel, table=True):
@@ -255,7 +267,8 @@ class HouseGrant(SQLModel, table=True):
 class HouseMapping(SQLModel, table=True):
     """Which answers of a form set which house values, here or, with `target_slug`, in another workspace.
 
-    `pairs` is a list of [id of the field asked, key of the house value].
+    `pairs` is a list of [id of the field asked, key of the house value]. Nothing is set before somebody
+    of the staff has `allowed` it, since anybody may fill in a form.
     """
 
     __tablename__ = "house_mapping"
@@ -265,6 +278,7 @@ class HouseMapping(SQLModel, table=True):
     form_id: int
     target_slug: str = ""
     pairs: list[list[Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+    allowed: bool = False
 
 
 class Task(SQLModel, table=True):
@@ -379,6 +393,25 @@ class OutboxMessage(SQLModel, table=True):
     at: datetime = _moment()
 
 
+class EmailChange(SQLModel, table=True):
+    """A new address that somebody has given through a personal link; it counts once both have said yes.
+
+    `state`: waiting · done · refused · taken (somebody else has it by now).
+    """
+
+    __tablename__ = "email_change"
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    form_id: int = Field(foreign_key="form.id", ondelete="CASCADE")
+    person_id: int = Field(sa_column=Column(BigInteger, nullable=False, index=True))
+    old: str
+    new: str
+    confirmed_old: bool = False
+    confirmed_new: bool = False
+    state: str = "waiting"
+    at: datetime = _moment()
+
+
 class Arrivals(SQLModel, table=True):
     """How often somebody sent something within a stretch of time; `who` is a hash, never an address."""
 
@@ -420,6 +453,7 @@ class Submission(SQLModel, table=True):
     state: str
     answers: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
     records: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+    charges: list[list[Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
     received_at: datetime = Field(
         default_factory=_now, sa_column=Column(DateTime(timezone=True), nullable=False, index=True)
     )
@@ -490,5 +524,6 @@ GUARDED = (
     "form_case",
     "outbox",
     "arrivals",
+    "email_change",
 )
 """Tables behind row-level security: only rows of the transaction's workspace are seen."""

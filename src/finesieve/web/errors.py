@@ -6,7 +6,7 @@ from typing import Final
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from starlette.exceptions import HTTPException
-from starlette.responses import Response
+from starlette.responses import HTMLResponse, Response
 
 from finesieve.core.errors import (
     Conflict,
@@ -17,9 +17,9 @@ from finesieve.core.errors import (
     TooOften,
     Unavailable,
 )
-from finesieve.web.templating import render
+from finesieve.web.templating import render, render_text
 
-__all__ = ["add_error_pages", "status_of"]
+__all__ = ["add_error_pages", "plain_page", "status_of"]
 
 _log: Final = logging.getLogger("finesieve")
 _STATUS: Final = (
@@ -53,6 +53,14 @@ def status_of(error: FineSieveError) -> int:
 def _page(request: Request, status: int, message: str) -> Response:
     title = _TITLES.get(status, "That did not work")
     return render(request, "web/error.html", {"title": title, "message": message, "status": status}, status)
+
+
+def plain_page(status: int, message: str) -> Response:
+    """The page of an error that is met before any route is."""
+    title = _TITLES.get(status, "That did not work")
+    return HTMLResponse(
+        render_text("web/error.html", {"title": title, "message": message, "status": status}), status_code=status
+    )
 
 
 def add_error_pages(app: FastAPI) -> None:

@@ -4,7 +4,7 @@ from datetime import date, datetime, time
 from decimal import Decimal, InvalidOperation
 from typing import TypeVar
 
-from finesieve.core.values import DayOfYear, StoredFile, Structured, Type, Value, plain_number
+from finesieve.core.values import DayOfYear, Secret, StoredFile, Structured, Type, Value, plain_number
 
 __all__ = [
     "Json",
@@ -28,6 +28,8 @@ def to_json(value: Value) -> Json:
     if isinstance(value, Structured):
         data: Json = value.data
         return data
+    if isinstance(value, Secret):
+        return value.text if value.hashed else str(value)
     if isinstance(value, StoredFile):
         return {slot: getattr(value, slot) for slot in _FILE_PARTS if getattr(value, slot)}
     return value.isoformat() if isinstance(value, date | time) else str(value)
@@ -52,6 +54,8 @@ def from_json(data: Json, type_: Type) -> Value:
     if kind in ("choices", "text_list"):
         return _texts(data, type_)
     text = _expected(data, str)
+    if kind == "secret":
+        return Secret(text, hashed=True)
     if kind == "choice" and type_.options and text not in type_.options:
         raise ValueError(f"“{text}” is none of the options")
     return _from_text(text, type_)

@@ -28,9 +28,13 @@ GERMAN: Final[dict[str, str]] = {
     "Thank you": "Danke",
     "Your answers have arrived.": "Ihre Antworten sind angekommen.",
     "Thank you. Your answers have arrived.": "Danke. Ihre Antworten sind angekommen.",
-    "If we know your address already, a letter with a link is on its way: follow it, and your answers count.": (
-        "Falls wir Ihre Adresse schon kennen, ist ein Brief mit einem Link unterwegs: "
+    "If we know your address already, a message with a link is on its way: follow it, and your answers count.": (
+        "Falls wir Ihre Adresse schon kennen, ist eine Nachricht mit einem Link unterwegs: "
         "Folgen Sie ihm, dann gelten Ihre Antworten."
+    ),
+    "You have given a new address. Messages with a link are on their way to the old one and the new one: follow both, and it counts.": (
+        "Sie haben eine neue Adresse angegeben. Nachrichten mit einem Link sind unterwegs an die alte und die neue: "
+        "Folgen Sie beiden, dann gilt sie."
     ),
     "Are you a person?": "Sind Sie ein Mensch?",
     "Which of these can be sown?": "Was davon kann man säen?",
@@ -116,7 +120,7 @@ GERMAN: Final[dict[str, str]] = {
     "At most {high} lines.": "Höchstens {high} Zeilen.",
     "At least {low} lines.": "Mindestens {low} Zeilen.",
     "Use at least 8 characters.": "Nehmen Sie mindestens 8 Zeichen.",
-    "Choose another one; this looks like something that is kept.": "Nehmen Sie etwas anderes; das sieht aus wie etwas Gespeichertes.",
+    "Type this again; it is not kept between pages.": "Tippen Sie das noch einmal; es wird zwischen den Seiten nicht behalten.",
     "Write the number without {other}, decimals after {point}, such as 1250{sign}5.": "Schreiben Sie die Zahl ohne Tausenderzeichen, Nachkommastellen nach dem Zeichen {sign}, etwa 1250{sign}5.",
     "Write a number in digits, such as 12 or 0{sign}5.": "Schreiben Sie eine Zahl in Ziffern, etwa 12 oder 0{sign}5.",
     "This goes in steps of {step} from {low}.": "Das geht in Schritten von {step} ab {low}.",

@@ -1,8 +1,9 @@
 """Opening a sign-up form, answering it question by question, sending it; the link in the letter."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Container, Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any, Final
+from urllib.parse import urlencode
 
 from babel import Locale
 from fastapi import APIRouter, Request
@@ -10,6 +11,7 @@ from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.forms.outcome import QuestionOutcome, SectionOutcome
 from finesieve.services.signup import OpenForm, Visit
+from finesieve.web.addresses import address_of
 from finesieve.web.fillings import fillings_after
 from finesieve.web.posted import Posted, PostedForm, takes_files
 from finesieve.web.site import site_of
@@ -91,15 +93,11 @@ def _with_files(
         try:
             public = site_of(request).public_forms
             answers[question_id] = public.take_file(
-                workspace, form_slug, question_id, file_name, data, _address(request)
+                workspace, form_slug, question_id, file_name, data, address_of(request)
             )
         except ValueError as problem:
             refused[question_id] = str(problem)
     return answers, refused
-
-
-def _address(request: Request) -> str:
-    return request.client.host if request.client else "unknown"
 
 
 @router.get("")
@@ -121,7 +119,8 @@ def _show(
     status: int = 200,
 ) -> Response:
     """The whole page. `everything` names the questions whose trouble is said even if they were never left."""
-    context = _context(shown, touched, set(everything), refused or {})
+    typed = {name for name, answer in shown.opened.given.items() if answer}
+    context = _context(shown, touched, set(everything), refused or {}, typed | (refused or {}).keys())
     summed_up = {*everything, *(refused or {})}
     context["wrong"] = [one for name, one in shown.here.items() if name in summed_up and context["messages"].get(name)]
     context["first_wrong"] = context["wrong"][0].id if context["wrong"] else ""
@@ -129,7 +128,9 @@ def _show(
     return render(request, "front/signup/form.html", context, status)
 
 
-def _context(shown: _Page, touched: list[str], everything: set[str], refused: Mapping[str, str]) -> dict[str, Any]:
+def _context(
+    shown: _Page, touched: list[str], everything: set[str], refused: Mapping[str, str], retype: Container[str] = ()
+) -> dict[str, Any]:
     opened = shown.opened
     said = (everything | set(touched)) - opened.unasked
     messages = {name: one.message for name, one in shown.here.items() if name in said and one.message}
@@ -145,6 +146,7 @@ def _context(shown: _Page, touched: list[str], everything: set[str], refused: Ma
         "first_wrong": "",
         "messages": {**messages, **{name: opened.say(words) for name, words in refused.items()}},
         "languages": {code: Locale.parse(code).get_display_name() for code in opened.form.languages},
+        "retype": [name for name, one in shown.here.items() if one.field.type.kind == "secret" and name in retype],
         "takes_files": any(one.field.type.kind == "file" for one in opened.outcome.walk()),
     }
 
@@ -165,7 +167,7 @@ def answer(request: Request, workspace: str, form_slug: str, form: Posted) -> Re
     public = site_of(request).public_forms
     opened = public.answer(workspace, form_slug, form.one("token"), _answers(form), form.one("lang"))
     shown = _Page(opened, _step_within(opened, _step(form)), frozenset(form.all("asked")))
-    context = _context(shown, _touched(form), set(), {})
+    context = _context(shown, _touched(form), set(), {}, form.all("retype"))
     return render(request, "front/signup/_questions.html", context)
 
 
@@ -184,6 +186,10 @@ def send(request: Request, workspace: str, form_slug: str, form: Posted) -> Resp
     if form.one("website"):
         # Only a robot fills what nobody sees; it is thanked, and nothing is kept.
         return _thanks(workspace, form_slug, language)
+    for name in form.all("retype"):
+        # A secret is never put back into its box; one that was typed before an error must be typed again.
+        if name in asked and not answers.get(name):
+            refused.setdefault(name, "Type this again; it is not kept between pages.")
     if action == "send" and not refused:
         opened = public.send(
             workspace,
@@ -193,10 +199,10 @@ def send(request: Request, workspace: str, form_slug: str, form: Posted) -> Resp
             asked,
             language=language,
             challenge=(form.one("challenge"), form.one("person")),
-            came_from=_address(request),
+            came_from=address_of(request),
         )
         if opened.sent:
-            return _thanks(workspace, form_slug, language)
+            return _thanks(workspace, form_slug, language, opened.receipt)
         first = next((one.id for one in opened.outcome.troubles if one.shows), next(iter(sorted(opened.unasked)), ""))
         shown = _Page(opened, _step_of(opened, first) if first else _step_within(opened, 999), asked)
         return _show(request, shown, touched, everything=shown.here, status=422)
@@ -210,16 +216,17 @@ def send(request: Request, workspace: str, form_slug: str, form: Posted) -> Resp
     return _show(request, moved, touched)
 
 
-def _thanks(workspace: str, form_slug: str, language: str) -> Response:
-    wished = f"?lang={language}" if language.isascii() and language.isalpha() else ""
-    return RedirectResponse(f"/join/{workspace}/{form_slug}/thanks{wished}", 303)
+def _thanks(workspace: str, form_slug: str, language: str, receipt: str = "") -> Response:
+    wished = {"lang": language} if language.isascii() and language.isalpha() else {}
+    query = urlencode({**wished, **({"sent": receipt} if receipt else {})})
+    return RedirectResponse(f"/join/{workspace}/{form_slug}/thanks" + (f"?{query}" if query else ""), 303)
 
 
 @router.get("/thanks")
-def show_thanks(request: Request, workspace: str, form_slug: str) -> Response:
+def show_thanks(request: Request, workspace: str, form_slug: str, sent: str = "") -> Response:
     """After sending."""
-    opened = site_of(request).public_forms.open(workspace, form_slug, Visit(language=_language(request)))
-    return render(request, "front/signup/thanks.html", {"opened": opened})
+    thanks = site_of(request).public_forms.thank(workspace, form_slug, sent, _language(request))
+    return render(request, "front/signup/thanks.html", {"thanks": thanks})
 
 
 @router.get("/confirm")
@@ -236,3 +243,19 @@ def decide(request: Request, workspace: str, form_slug: str, form: Posted) -> Re
     found = public.confirm(workspace, form_slug, form.one("letter"), mine=form.one("mine") == "yes")
     context = {"letter": found, "token": "", "form_path": f"/join/{workspace}/{form_slug}"}
     return render(request, "front/signup/confirm.html", context)
+
+
+@router.get("/address")
+def show_address(request: Request, workspace: str, form_slug: str, letter: str = "") -> Response:
+    """Where the link of a letter about a new address leads. Nothing happens by looking."""
+    found = site_of(request).public_forms.read_address(workspace, form_slug, letter)
+    return render(request, "front/signup/address.html", {"change": found, "token": letter, "said": ""})
+
+
+@router.post("/address")
+def decide_address(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
+    """Say yes or no to a new address."""
+    public, wanted = site_of(request).public_forms, form.one("wanted") == "yes"
+    found = public.confirm_address(workspace, form_slug, form.one("letter"), wanted=wanted)
+    context = {"change": found, "token": "", "said": "yes" if wanted else "no"}
+    return render(request, "front/signup/address.html", context)

@@ -3,12 +3,14 @@
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.core.errors import InvalidInput, NotFound, TooOften, Unavailable
 from finesieve.office.shared.desk import COOKIE, DeskHere, StaffHere
 from finesieve.services.accounts import NewWorkspace
 from finesieve.services.changes import undo_change
 from finesieve.services.inputs import read_input
 from finesieve.services.putting_back import put_back
+from finesieve.web.addresses import address_of
+from finesieve.web.errors import status_of
 from finesieve.web.posted import Posted
 from finesieve.web.security import same_site
 from finesieve.web.site import Site, site_of
@@ -19,6 +21,8 @@ __all__ = ["router"]
 router = APIRouter()
 
 DEMO_EMAIL = "maud@brackenfold.example"
+DEVICE = "finesieve_device"
+_DEVICE_SECONDS = 180 * 24 * 3_600
 
 
 def _local(path: str, otherwise: str = "/") -> str:
@@ -56,11 +60,23 @@ def sign_in(request: Request, form: Posted) -> Response:
     same_site(request)
     site = site_of(request)
     try:
-        token = site.accounts.sign_in(form.one("email")[:200], form.one("password")[:200])
-    except InvalidInput as problem:
-        context = {"email": form.one("email"), "message": problem.messages[""], "next": form.one("next")}
-        return _sign_in_page(request, 422, **context)
-    return _with_session(RedirectResponse(_local(form.one("next")), 303), token, site)
+        signed_in = site.accounts.sign_in(
+            form.one("email")[:200], form.one("password")[:200], address_of(request), request.cookies.get(DEVICE, "")
+        )
+    except (InvalidInput, TooOften, Unavailable) as problem:
+        context = {"email": form.one("email"), "message": str(problem), "next": form.one("next")}
+        return _sign_in_page(request, status_of(problem), **context)
+    response = _with_session(RedirectResponse(_local(form.one("next")), 303), signed_in.token, site)
+    response.set_cookie(
+        DEVICE,
+        signed_in.device,
+        max_age=_DEVICE_SECONDS,
+        httponly=True,
+        samesite="lax",
+        secure=site.settings.secure_cookies,
+        path="/sign-in",
+    )
+    return response
 
 
 @router.post("/sign-in/demo")

@@ -19,7 +19,7 @@ def _sections(desk: Desk) -> list[Section]:
         Entry(
             segment.name,
             desk.path(f"sift/{segment.id}"),
-            f"{segment.people:,}" if segment.people is not None else "broken",
+            segment.shown,
         )
         for segment in list_segments(desk.scope)
     ]

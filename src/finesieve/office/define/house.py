@@ -13,7 +13,7 @@ from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define import read_catalogue
 from finesieve.services.files import shelf, take_files
 from finesieve.services.house import cancel_scheduled, list_house, read_house_value, set_house_value
-from finesieve.services.mapping import change_grant, change_mapping, list_grants, read_mapping
+from finesieve.services.mapping import allow_mapping, change_grant, change_mapping, list_grants, read_mapping
 from finesieve.services.reading import find_at
 from finesieve.web.posted import Posted, takes_files, whole_number
 from finesieve.web.site import site_of
@@ -132,6 +132,13 @@ def _mapping_page(
         messages=messages,
         status=status,
     )
+
+
+@router.post("/mapping/{form_id:int}/allow")
+def allow(desk: DeskHere, form_id: int, form: Posted, to: str = "") -> Response:
+    """Let those who fill in the form set these house values, or no longer."""
+    change = allow_mapping(desk.scope, form_id, to[:80], allowed=form.one("allowed") == "yes")
+    return back_with(desk.path(f"define/mapping/{form_id}?to={quote(to[:80])}"), change)
 
 
 @router.post("/mapping/{form_id:int}")

@@ -25,10 +25,7 @@ router = APIRouter(prefix="/w/{slug}/people")
 
 def _sections(desk: Desk) -> list[Section]:
     entries = [
-        Entry(
-            segment.name, desk.path(f"sift/{segment.id}"), "broken" if segment.people is None else f"{segment.people:,}"
-        )
-        for segment in list_segments(desk.scope)
+        Entry(segment.name, desk.path(f"sift/{segment.id}"), segment.shown) for segment in list_segments(desk.scope)
     ]
     things = [
         Entry(f"{known.symbol} {known.plural}".strip(), desk.path(f"records/{known.id}"))

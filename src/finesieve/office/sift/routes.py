@@ -38,7 +38,7 @@ def _sections(desk: Desk, active: int = 0) -> list[Section]:
         Entry(
             segment.name,
             desk.path(f"sift/{segment.id}"),
-            "broken" if segment.people is None else f"{segment.people:,}",
+            segment.shown,
             segment.id == active,
         )
         for segment in list_segments(desk.scope)
@@ -115,7 +115,7 @@ def _segment_page(
 ) -> Response:
     words = words_about_people(view.catalogue)
     drafts = sentence.drafts if sentence else [draft_of(mesh.clause, words) for mesh in view.meshes]
-    as_text = request.query_params.get("as") == "text" or bool(problems or view.problems or overtaken)
+    as_text = request.query_params.get("as") == "text" or bool(problems or overtaken or not view.counted)
     stored = {"name": view.name, "description": view.description, "expression": view.expression}
     return page(
         request,

@@ -1,0 +1,62 @@
+"""How much goes on at once: office and front have each their share of threads, so that neither starves the other."""
+
+import asyncio
+from typing import Final
+from weakref import WeakKeyDictionary
+
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from finesieve.web.errors import plain_page
+
+__all__ = ["Admission"]
+
+_SHARES: Final = {"office": 18, "front": 14, "door": 4, "health": 2}
+"""Requests at once; together fewer than the forty threads that run them."""
+_WAIT: Final = 10
+
+
+def _share_of(path: str) -> str:
+    """Whose share a request takes; "" for files, which run in no thread of ours."""
+    if path.startswith("/static/"):
+        return ""
+    if path.startswith("/join/"):
+        return "front"
+    # Passwords take their time, and must not take that of those who are signed in.
+    return "door" if path.startswith("/sign-in") else "health" if path == "/healthz" else "office"
+
+
+class Admission:
+    """Lets so many requests in at once; who waits longer than ten seconds is told to come back."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app = app
+        self._gates: WeakKeyDictionary[asyncio.AbstractEventLoop, dict[str, asyncio.Semaphore]] = WeakKeyDictionary()
+
+    def _gate(self, share: str) -> asyncio.Semaphore:
+        gates = self._gates.setdefault(asyncio.get_running_loop(), {})
+        return gates.setdefault(share, asyncio.Semaphore(_SHARES[share]))
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        share = _share_of(scope["path"]) if scope["type"] == "http" else ""
+        if not share:
+            await self._app(scope, receive, send)
+            return
+        gate = self._gate(share)
+        try:
+            await asyncio.wait_for(gate.acquire(), _WAIT)
+        except TimeoutError:
+            await plain_page(503, "A great deal is going on just now; try again in a moment.")(scope, receive, send)
+            return
+
+        async def receive_outside() -> Message:
+            # Whoever sends slowly takes no share while we wait for them.
+            gate.release()
+            try:
+                return await receive()
+            finally:
+                await gate.acquire()
+
+        try:
+            await self._app(scope, receive_outside, send)
+        finally:
+            gate.release()
