@@ -122,7 +122,7 @@ class Composing(unittest.TestCase):
             titles.append(self.document().title)
         change = redoable_change(self.scope, "form", self.form)
         assert change is not None
-        undo_change(self.scope, change.id)
+        undo_change(self.scope, change.id, again=True)
         titles.append(self.document().title)
         self.assertEqual(titles, ["Two", "One", "Two"])
         self.do(change_form_texts, FormTexts(title="Four"))

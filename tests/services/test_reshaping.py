@@ -86,7 +86,7 @@ class AnotherType(unittest.TestCase):
         self.assertEqual(after, before)
         self.assertEqual(read_catalogue(house.scope).by_id[field_id].type_key, "short_text")
         late = house.add(favourite="77")
-        undo_change(house.scope, task.result["change"])
+        undo_change(house.scope, task.result["change"], again=True)
         self.assertEqual(values(house, "favourite"), now | {new: Decimal(99), late: Decimal(77)})
 
     def test_back_by_a_change_of_type_of_its_own(self) -> None:

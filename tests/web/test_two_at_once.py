@@ -2,13 +2,28 @@
 
 import re
 import unittest
+from concurrent.futures import ThreadPoolExecutor
+from html import unescape
 
 from finesieve.services.collect import create_form, read_form
-from finesieve.services.compose import FormTexts, QuestionInput, change_form_texts, change_question
+from finesieve.services.compose import (
+    FormSettings,
+    FormTexts,
+    QuestionInput,
+    add_question,
+    change_form_settings,
+    change_form_texts,
+    change_question,
+)
 from finesieve.services.compute import DerivedInput, change_derived, create_derived, read_derived
 from finesieve.services.define import read_catalogue
-from finesieve.services.fields import FieldInput, change_field
+from finesieve.services.fields import FieldInput, change_field, create_field
+from finesieve.services.labels import LabelInput, create_label
+from finesieve.services.options import OptionInput, change_options, list_option_lists
+from finesieve.services.people import read_profile, set_values
+from finesieve.services.records import add_record
 from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
+from tests.support.everything import everything
 from tests.support.house import make_house
 from tests.support.site import Office
 
@@ -35,6 +50,152 @@ class TwoAtOnce(unittest.TestCase):
         again = re.search(rf'name="{mark}" value="(\d+)"', answer.text)
         assert again
         self.assertIn(self.office.post(post, {mark: again[1], **data}).status_code, (200, 303))
+
+    def leads(self, attributes: str, page: str) -> str:
+        """Where a form posts to, without its query."""
+        action = re.search(r'action="([^"]*)"', attributes)
+        return (action[1] if action else "").partition("?")[0] or self.office.path(page.partition("?")[0])
+
+    def inputs(self, page: str, action: str) -> dict[str, list[str]]:
+        """All inputs of the form that posts to `action`, as the page holds them, ready to be sent back."""
+        text = self.office.get(page).text
+        body = next(
+            inside
+            for attributes, inside in re.findall(r"<form([^>]*)>(.*?)</form>", text, re.S)
+            if self.leads(attributes, page) == self.office.path(action)
+            and ('name="was_' in inside or 'name="shown"' in inside)
+        )
+        given: dict[str, list[str]] = {}
+        for tag in re.findall(r"<input[^>]*>", body):
+            name, value = re.search(r'name="([^"]*)"', tag), re.search(r'value="([^"]*)"', tag)
+            if name and (not re.search(r'type="(radio|checkbox|file)"', tag) or "checked" in tag):
+                given.setdefault(name[1], []).append(unescape(value[1]) if value else "")
+        for name_, options in re.findall(r'<select[^>]*name="([^"]*)"[^>]*>(.*?)</select>', body, re.S):
+            chosen = re.search(r'value="([^"]*)"\s*selected', options) or re.search(r'value="([^"]*)"', options)
+            given[name_] = [unescape(chosen[1]) if chosen else ""]
+        for name_, written in re.findall(r'<textarea[^>]*name="([^"]*)"[^>]*>\n?(.*?)</textarea>', body, re.S):
+            given.setdefault(name_, []).append(unescape(written))
+        return given
+
+    def together(self, page: str, post: str, one: dict[str, str], other: dict[str, str], clash: dict[str, str]) -> None:
+        """Two look at a page. What each changes is kept from both; what both change, the second is told of.
+
+        `one` and `other` are different inputs with what is typed there, `clash` is `one` with something else.
+        """
+        first, second, third = (self.inputs(page, post) for _ in range(3))
+        for given, typed in ((first, one), (second, other)):
+            answer = self.office.post(post, {**given, **{name: [text] for name, text in typed.items()}})  # type: ignore[dict-item]
+            self.assertIn(answer.status_code, (200, 303), answer.text[:2_000])
+        now = self.inputs(page, post)
+        for name, text in (one | other).items():
+            self.assertEqual(now[name], [text], f"{name} of {page}")
+        answer = self.office.post(post, {**third, **{name: [text] for name, text in clash.items()}})  # type: ignore[dict-item]
+        self.assertEqual(answer.status_code, 409, page)
+        self.assertIn("has changed this meanwhile", answer.text)
+        for text in clash.values():
+            self.assertIn(text, unescape(answer.text), "what was typed is lost")
+        self.assertEqual(self.inputs(page, post), now)
+
+    def test_what_only_one_changed_is_kept_from_both(self) -> None:
+        """On every page that shows inputs and saves them, by the one mechanism."""
+        scope, group = self.house.scope, self.house.group_id()
+        everything(self.house)
+        catalogue = read_catalogue(scope)
+        plots = next(known for known in catalogue.record_types if known.plural == "Plots")
+        person = self.house.add(zone="north", favourite="Kale")
+        record = add_record(scope, plots.id, {"name": "A1", "soil": "loam"}, {})
+        level, list_id = catalogue.levels[0].id, catalogue.lists[0].id
+        sizes = list_option_lists(scope)[0].id
+        packets = next(field for field in catalogue.about("level") if field.type_key == "number")
+        create_field(scope, packets.group_id, FieldInput(label="Perks"))
+        form = create_form(scope, "Join us")
+        for key in ("favourite", "zone"):
+            add_question(scope, form, read_form(scope, form).revision, self.house.field_id(key))
+        change_form_settings(scope, form, read_form(scope, form).revision, FormSettings(languages=("de",)))
+        house_group = next(found for found in catalogue.all_groups if found.about == "house").id
+        for label in ("Favourite", "Best seed"):
+            create_field(scope, house_group, FieldInput(label=label))
+        favourite = self.house.field_id("favourite")
+        for page, post, one, other, clash in (
+            (f"people/{person}?edit={group}", f"people/{person}", {"v_favourite": "Leek"}, {"v_plot_length": "4"}, {"v_favourite": "Chard"}),
+            (f"records/{plots.id}/{record}?edit=1", f"records/{plots.id}/{record}", {"v_name": "B2"}, {"v_soil": "clay"}, {"v_name": "C3"}),
+            (f"define/levels/{level}", f"define/levels/{level}/values", {f"v_{packets.key}": "7"}, {"v_perks": "Cake"}, {f"v_{packets.key}": "8"}),
+            ("define/levels", f"define/levels/{level}", {"name": "Shoot"}, {"description": "First"}, {"name": "Root"}),
+            ("define/lists", f"define/lists/{list_id}", {"name": "Letter"}, {"description": "Weekly"}, {"name": "Paper"}),
+            (f"define/options/{sizes}", f"define/options/{sizes}", {"name": "Girths"}, {"options": "Small\nLarge\nHuge"}, {"name": "Widths"}),
+            (f"define/{group}?edit=1", f"define/{group}", {"name": "Who"}, {"description": "Names"}, {"name": "Whom"}),
+            (f"define/records/{plots.id}?edit=1", f"define/records/{plots.id}", {"singular": "Bed"}, {"description": "Soil"}, {"singular": "Field"}),
+            ("define/manner", "define/manner", {"currency": "EUR"}, {"zone": "Europe/London"}, {"currency": "USD"}),
+            (f"define/mapping/{form}", f"define/mapping/{form}", {f"pair_{favourite}": "favourite"}, {}, {f"pair_{favourite}": "best_seed"}),
+        ):  # fmt: skip
+            with self.subTest(page):
+                self.together(page, post, one, other, clash)
+
+    def test_tags_and_lists_are_put_on_and_taken_off(self) -> None:
+        """Sets never clash: what each puts on or takes off happens to what is there."""
+        create_label(self.house.scope, "list", LabelInput(name="Letter"))
+        person = self.house.add(tags=("old", "both"))
+        page, post = f"people/{person}", f"people/{person}/labels"
+        first, second = self.inputs(page, post), self.inputs(page, post)
+        self.office.post(post, {**first, "tags": "both, old, first"})  # type: ignore[dict-item]
+        self.office.post(post, {**second, "tags": "both, second", "lists": "letter"})  # type: ignore[dict-item]
+        labels = read_profile(self.house.scope, person).labels
+        self.assertEqual((set(labels.tags), labels.lists), ({"both", "first", "second"}, ("letter",)))
+
+    def test_at_the_very_same_moment(self) -> None:
+        """Eight people save eight fields of one person at once: all eight are kept."""
+        keys = []
+        for number in range(8):
+            create_field(self.house.scope, self.house.group_id(), FieldInput(label=f"Part {number}"))
+            keys.append(f"part_{number}")
+        person = self.house.add()
+        shown = dict.fromkeys(keys, "")
+        with ThreadPoolExecutor(8) as pool:
+            list(pool.map(lambda key: set_values(self.house.scope, person, {**shown, key: key}, was=shown), keys))
+        lines = [line for _, found in read_profile(self.house.scope, person).groups for line in found]
+        self.assertEqual(
+            {line.field.key: line.shown for line in lines if line.field.key in shown}, {key: key for key in keys}
+        )
+
+    def test_options_are_one_thing(self) -> None:
+        zone = self.house.field_id("zone")
+        page = f"define/fields/{zone}/options"
+        before = self.seen(page, "seen")
+        rows = [OptionInput(was=one, label=one.title(), value=one) for one in ("north", "hill", "south")]
+        change_options(self.colleague, zone, [*rows, OptionInput(label="West")])
+        data = {"seen": before, "rows": "0,1", "o_0_was": "north", "o_0_label": "Up there", "o_0_value": "north",
+                "o_1_was": "hill", "o_1_label": "Hill", "o_1_value": "hill"}  # fmt: skip
+        answer = self.office.post(page, data)
+        self.assertEqual((answer.status_code, "Up there" in answer.text), (409, True))
+        self.assertIn("west", read_catalogue(self.house.scope).by_id[zone].value_type.options)
+
+    def test_translations(self) -> None:
+        form = create_form(self.house.scope, "Join us")
+        change_form_settings(
+            self.house.scope, form, read_form(self.house.scope, form).revision, FormSettings(languages=("de",))
+        )
+        post = f"collect/{form}/languages"
+        shown = self.inputs(f"{post}?to=de", post)
+        place = shown["source"].index("Join us")
+        for said, status in (("Mach mit", 303), ("Komm mit", 409)):
+            texts = [said if number == place else text for number, text in enumerate(shown["text"])]
+            answer = self.office.post(f"{post}?to=de", {**shown, "text": texts})  # type: ignore[dict-item]
+            self.assertEqual((answer.status_code, said in answer.text or status == 303), (status, True))
+        self.assertEqual(read_form(self.house.scope, form).document.phrases["de"]["Join us"], "Mach mit")
+
+    def test_undo_names_what_it_undoes(self) -> None:
+        """Two who press undo on the same page, or one who presses twice, take back one change."""
+        form = create_form(self.house.scope, "Join us")
+        for title in ("One", "Two", "Three"):
+            change_form_texts(
+                self.house.scope, form, read_form(self.house.scope, form).revision, FormTexts(title=title)
+            )
+        page = self.office.get(f"collect/{form}").text
+        change = re.search(r'/undo">.*?name="change" value="(\d+)"', page, re.S)
+        assert change
+        for _ in range(2):
+            self.office.post(f"collect/{form}/undo", {"change": change[1]})
+        self.assertEqual(read_form(self.house.scope, form).document.title, "Two")
 
     def test_a_field(self) -> None:
         field = self.house.field_id("favourite")

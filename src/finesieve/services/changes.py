@@ -257,16 +257,18 @@ def record_change(unit: Unit, entity: str, entity_id: int, label: str, before: A
     return row.id or 0
 
 
-def undo_change(scope: Scope, change_id: int) -> str:
-    """Take a change back, or bring back one that was taken back; gives its label.
+def undo_change(scope: Scope, change_id: int, *, again: bool = False) -> str:
+    """Take a change back, or (`again`) bring back one that was taken back; gives its label.
 
-    Raises NotFound for no such change, and Conflict where the thing has
-    changed again since.
+    Asked for twice, it counts once: the second finds it done. Raises NotFound for no
+    such change, and Conflict where the thing has changed again since.
     """
     with scope.transaction("editor") as unit:
         row = unit.session.get(DefinitionChange, change_id, with_for_update=True)
         if row is None:
             raise NotFound("There is no such change.")
+        if row.undone is not again:
+            return row.label
         there, back = (row.before, row.after) if row.undone else (row.after, row.before)
         if snapshot(unit, row.entity, row.entity_id) != there:
             raise Conflict("It has changed again since; nothing was taken back.")

@@ -14,6 +14,7 @@ from finesieve.core.forms.problems import label_of, rule_problems
 from finesieve.services.collect import form_of
 from finesieve.services.drafting import change_draft, item_added, section_named, sections_changed, with_item
 from finesieve.services.inputs import Input, explain_errors
+from finesieve.services.merging import merged_parts
 from finesieve.services.scope import Scope, Unit
 
 __all__ = [
@@ -419,13 +420,27 @@ def duplicate_section(scope: Scope, form_id: int, revision: int, section_id: str
     return change_draft(scope, form_id, revision, change, "none")
 
 
-def set_phrases(scope: Scope, form_id: int, revision: int, language: str, phrases: Mapping[str, str]) -> int:
-    """Say texts of the form in another of its languages; "" for none. Gives the id for undoing. Raises NotFound."""
+def set_phrases(
+    scope: Scope,
+    form_id: int,
+    revision: int,
+    language: str,
+    phrases: Mapping[str, str],
+    was: Mapping[str, str] | None = None,
+) -> int:
+    """Say texts of the form in another of its languages; "" for none. Gives the id for undoing.
+
+    `was` is what the page showed. Raises NotFound, and Overtaken for a clash.
+    """
 
     def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
         if language not in form.languages[1:]:
             raise NotFound("The form has no such language.")
-        texts = {**form.phrases.get(language, {}), **{key: text.strip()[:2_000] for key, text in phrases.items()}}
+        known = form.phrases.get(language, {})
+        said = {key: text.strip()[:2_000] for key, text in phrases.items()}
+        if was is not None:
+            said = merged_parts(said, was, {key: known.get(key, "") for key in said}, "Somebody else", {})
+        texts = {**known, **said}
         kept = {key: text for key, text in texts.items() if text}
         return f"Translated {form.title}", {"phrases": {**form.phrases, language: kept}}
 

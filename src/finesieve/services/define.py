@@ -16,6 +16,7 @@ from finesieve.core.fields.groups import GroupSettings
 from finesieve.services.changes import record_change, snapshot
 from finesieve.services.fields import everyone_of, field_of, group_of, group_row, used_groups
 from finesieve.services.inputs import Input, explain_errors
+from finesieve.services.merging import merged
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.usage import Use, uses_of
 from finesieve.store.catalogue import touch
@@ -116,6 +117,18 @@ def _settings(asked: GroupInput) -> dict[str, Any]:
         raise InvalidInput(explain_errors(error)) from None
 
 
+def _group_now(row: FieldGroupRow) -> GroupInput:
+    settings = GroupSettings.model_validate(row.settings)
+    return GroupInput(
+        name=row.name,
+        description=row.description,
+        about=row.about,
+        seen_by=settings.seen_by,
+        on_profile=settings.on_profile,
+        folded=settings.folded,
+    )
+
+
 def create_group(scope: Scope, asked: GroupInput) -> int:
     """Make a group at the end; gives its id. Raises InvalidInput for a name that is taken."""
     with scope.transaction("editor") as unit:
@@ -149,10 +162,12 @@ def _refuse_twin(unit: Unit, asked: GroupInput, group_id: int) -> None:
             raise InvalidInput({"name": "There is a group of this name already."})
 
 
-def change_group(scope: Scope, group_id: int, asked: GroupInput) -> int:
-    """Rename or describe a group, or change its settings; gives the id for undoing. Raises NotFound."""
+def change_group(scope: Scope, group_id: int, asked: GroupInput, was: GroupInput | None = None) -> int:
+    """Rename or describe a group, or change its settings; gives the id for undoing. Raises NotFound, Overtaken."""
     with scope.transaction("editor") as unit:
         row = group_row(unit, group_id)
+        unit.session.refresh(row, with_for_update=True)
+        asked = merged(unit, "group", group_id, asked, was, _group_now(row))
         asked = asked.model_copy(update={"about": row.about})
         _refuse_twin(unit, asked, group_id)
         before = snapshot(unit, "group", group_id)

@@ -14,12 +14,13 @@ from finesieve.core.fields.encoding import to_json
 from finesieve.core.values import Value
 from finesieve.services.fields import field_of
 from finesieve.services.lines import HistoryLine, history_of, show_past, worked_out
+from finesieve.services.merging import merged_values
 from finesieve.services.scope import Clock, Scope, Unit
 from finesieve.services.sealing import seals
 from finesieve.services.usage import Use, uses_of
 from finesieve.services.values import change_row
 from finesieve.store.database import Store
-from finesieve.store.rows import HOUSE_ID
+from finesieve.store.rows import HOUSE_ID, stored_row
 from finesieve.store.tables import HouseSchedule, Workspace
 
 __all__ = [
@@ -128,16 +129,22 @@ def _house_field(catalogue: Catalogue, field_id: int) -> Field:
 
 
 @seals
-def set_house_value(scope: Scope, field_id: int, raw: str, shelf: Shelf | None = None, effective: str = "") -> int:
+def set_house_value(
+    scope: Scope, field_id: int, raw: str, shelf: Shelf | None = None, effective: str = "", was: str | None = None
+) -> int:
     """Change a house value as typed, now or from a local date and time on; gives how many changed.
 
-    Raises InvalidInput at `value` or `effective`.
+    `was` is what the page showed. Raises InvalidInput at `value` or `effective`, and Overtaken for a clash.
     """
     with scope.transaction("editor") as unit:
         write_due(unit)
         field = _house_field(unit.catalogue, field_id)
         if field.derived:
             raise InvalidInput({"value": "It is computed; change its formula."})
+        if was is not None and not effective and field.type.kind not in ("file", "secret"):
+            stored = stored_row(unit.session, unit.definitions, HOUSE, HOUSE_ID, lock=True) or {}
+            if not merged_values(unit, HOUSE, HOUSE_ID, {field.key: raw}, {field.key: was}, stored):
+                return 0
         if field.type.kind == "file" and not raw:
             raise InvalidInput({"value": "Choose a file."})
         try:

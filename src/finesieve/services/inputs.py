@@ -8,7 +8,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError, field_validator
 from finesieve.core.errors import InvalidInput
 from finesieve.core.values import tidy_text
 
-__all__ = ["Input", "explain_errors", "read_input"]
+__all__ = ["Input", "explain_errors", "read_input", "read_shown"]
 
 _Model = TypeVar("_Model", bound=BaseModel)
 
@@ -44,6 +44,14 @@ def read_input(model: type[_Model], data: Mapping[str, Any]) -> _Model:
         return model.model_validate(dict(data))
     except ValidationError as error:
         raise InvalidInput(explain_errors(error)) from None
+
+
+def read_shown(model: type[_Model], shown: Mapping[str, Any]) -> _Model | None:
+    """What a page had shown, as the model that it is read as; None where it says nothing, or nothing sound."""
+    try:
+        return model.model_validate(dict(shown)) if shown else None
+    except ValidationError:
+        return None
 
 
 def explain_errors(error: ValidationError) -> dict[str, str]:

@@ -19,6 +19,7 @@ from finesieve.core.values import tidy_text
 from finesieve.services.changes import record_change, snapshot
 from finesieve.services.inputs import Input
 from finesieve.services.lines import HistoryLine, ValueLine, history_of, read_values, value_lines
+from finesieve.services.merging import merged, merged_parts, merged_set, merged_values
 from finesieve.services.scope import Clock, Scope, Unit
 from finesieve.services.sealing import seals
 from finesieve.services.usage import Use, uses_of
@@ -121,12 +122,14 @@ def make_label(unit: Unit, kind: str, asked: LabelInput, key: str = "") -> int:
     return int(row.id or 0)
 
 
-def change_label(scope: Scope, kind: str, label_id: int, asked: LabelInput) -> int:
+def change_label(scope: Scope, kind: str, label_id: int, asked: LabelInput, was: LabelInput | None = None) -> int:
     """Rename or describe a list or a level; its key stays. Gives the id for undoing. Raises NotFound."""
     with scope.transaction("editor") as unit:
-        row = unit.session.get(_TABLES[kind], label_id)
+        row = unit.session.get(_TABLES[kind], label_id, with_for_update=True)
         if row is None:
             raise NotFound(f"There is no such {kind}.")
+        now = LabelInput(name=row.name, description=row.description)
+        asked = merged(unit, kind, label_id, asked, was, now)
         before = snapshot(unit, kind, label_id)
         row.name, row.description = asked.name, asked.description
         unit.session.add(row)
@@ -204,20 +207,26 @@ def read_level(scope: Scope, level_id: int) -> LevelView:
         return LevelView(level, description, value_lines(unit, LEVEL, row), history_of(unit, LEVEL, level_id))
 
 
-def _level(unit: Unit, level_id: int) -> tuple[NamedList, str]:
+def _level(unit: Unit, level_id: int, *, lock: bool = False) -> tuple[NamedList, str]:
     level = next((level for level in unit.catalogue.levels if level.id == level_id), None)
-    row = unit.session.get(LevelRow, level_id)
+    row = unit.session.get(LevelRow, level_id, with_for_update=True if lock else None)
     if level is None or row is None:
         raise NotFound("There is no such level.")
     return level, row.description
 
 
 @seals
-def set_level_values(scope: Scope, level_id: int, typed: Mapping[str, str]) -> int:
-    """Set values of a level as typed, by field key; gives how many changed. Raises InvalidInput by key."""
+def set_level_values(
+    scope: Scope, level_id: int, typed: Mapping[str, str], was: Mapping[str, str] | None = None
+) -> int:
+    """Set values of a level as typed, by field key; gives how many changed. Those the page showed so (`was`) stay.
+
+    Raises InvalidInput by key, Overtaken for a clash.
+    """
     with scope.transaction("editor") as unit:
-        _level(unit, level_id)
-        stored = stored_row(unit.session, unit.definitions, LEVEL, level_id)
+        _level(unit, level_id, lock=True)
+        stored = stored_row(unit.session, unit.definitions, LEVEL, level_id, lock=True)
+        typed = merged_values(unit, LEVEL, level_id, typed, was, stored or {})
         values = read_values(unit, LEVEL, typed, stored)
         return change_row(unit, LEVEL, level_id, values, "staff")
 
@@ -237,10 +246,12 @@ def _tidy_tags(text: str) -> tuple[str, ...]:
     return tags
 
 
-def set_tags(scope: Scope, person_id: int, text: str) -> int:
-    """Give a person exactly these tags; gives how many values changed (0 or 1)."""
-    tags = _tidy_tags(text)
+def set_tags(scope: Scope, person_id: int, text: str, was: str | None = None) -> int:
+    """Give a person exactly these tags, or put on and take off what differs from those that the page showed (`was`);
+    gives how many values changed (0 or 1)."""
+    tags, shown = _tidy_tags(text), None if was is None else _tidy_tags(was)
     with scope.transaction("clerk") as unit:
+        tags = merged_set(tags, shown, _held(unit, person_id, "tags"))
         for tag in tags:
             if tag not in unit.catalogue.tags:
                 unit.session.add(TagRow(workspace_id=unit.workspace_id, name=tag))
@@ -248,20 +259,39 @@ def set_tags(scope: Scope, person_id: int, text: str) -> int:
         return change_person(unit, person_id, {"tags": tags}, "staff")
 
 
-def set_list_member(scope: Scope, person_id: int, list_keys: Sequence[str]) -> int:
-    """Put a person on exactly these lists; gives how many values changed. Raises InvalidInput for no such list."""
+def _held(unit: Unit, person_id: int, name: str) -> tuple[str, ...]:
+    """The tags or lists of a person, with their row locked. Raises NotFound."""
+    stored = stored_row(unit.session, unit.definitions, PERSON, person_id, lock=True)
+    if stored is None:
+        raise NotFound("There is no such person.")
+    held = stored.get(name)
+    return held if isinstance(held, tuple) else ()
+
+
+def set_list_member(scope: Scope, person_id: int, list_keys: Sequence[str], was: Sequence[str] | None = None) -> int:
+    """Put a person on exactly these lists, or on and off what differs from those that the page showed (`was`);
+    gives how many values changed. Raises InvalidInput for no such list."""
     with scope.transaction("clerk") as unit:
         known = [known.key for known in unit.catalogue.lists]
         if set(list_keys) - set(known):
             raise InvalidInput({"lists": "There is no such list."})
+        shown = None if was is None else tuple(was)
+        list_keys = merged_set(tuple(list_keys), shown, _held(unit, person_id, "lists"))
         return change_person(unit, person_id, {"lists": tuple(key for key in known if key in list_keys)}, "staff")
 
 
-def set_person_level(scope: Scope, person_id: int, level_key: str) -> int:
-    """Give a person a level, or none; gives how many values changed. Raises InvalidInput for no such level."""
+def set_person_level(scope: Scope, person_id: int, level_key: str, was: str | None = None) -> int:
+    """Give a person a level, or none; gives how many values changed. `was` is what the page showed.
+
+    Raises InvalidInput for no such level, Overtaken for a clash.
+    """
     with scope.transaction("clerk") as unit:
         if level_key and level_key not in [level.key for level in unit.catalogue.levels]:
             raise InvalidInput({"level": "There is no such level."})
+        if was is not None:
+            stored = stored_row(unit.session, unit.definitions, PERSON, person_id, lock=True) or {}
+            now = {"level": str(stored.get("level") or "")}
+            level_key = merged_parts({"level": level_key}, {"level": was}, now, "Somebody else", {})["level"]
         return change_person(unit, person_id, {"level": level_key or None}, "staff")
 
 
@@ -283,16 +313,23 @@ def tags_in(unit: Unit) -> tuple[TagLine, ...]:
     return tuple(TagLine(name, counts.get(name, 0), ends.get(name)) for name in names)
 
 
-def set_tag_end(scope: Scope, name: str, ends_on: str) -> None:
-    """Give a tag a last day, or none: the day after, it is taken off everyone. Raises InvalidInput."""
+def set_tag_end(scope: Scope, name: str, ends_on: str, was: str | None = None) -> None:
+    """Give a tag a last day, or none: the day after, it is taken off everyone. `was` is what the page showed.
+
+    Raises InvalidInput, and Overtaken for a clash.
+    """
     with scope.transaction("editor") as unit:
         try:
             day = date.fromisoformat(ends_on) if ends_on else None
         except ValueError:
             raise InvalidInput({"ends_on": "Write a date as year-month-day."}) from None
-        row = unit.session.exec(select(TagRow).where(col(TagRow.name) == name)).first()
+        row = unit.session.exec(select(TagRow).where(col(TagRow.name) == name).with_for_update()).first()
         if row is None:
             raise NotFound("There is no such tag.")
+        if was is not None:
+            now = {"last day": row.ends_on.isoformat() if row.ends_on else ""}
+            wanted = merged_parts({"last day": ends_on}, {"last day": was}, now, "Somebody else", {})["last day"]
+            day = date.fromisoformat(wanted) if wanted else None
         row.ends_on = day
         unit.session.add(row)
 

@@ -10,6 +10,7 @@ from finesieve.core.errors import Conflict, NotFound
 from finesieve.core.fields.manner import Manner
 from finesieve.services.changes import record_change, restore, snapshot
 from finesieve.services.manner import MannerInput
+from finesieve.services.merging import merged
 from finesieve.services.scope import Scope
 from finesieve.store.tables import DefinitionChange, Workspace
 
@@ -137,12 +138,14 @@ def read_manner(scope: Scope) -> Manner:
         return unit.manner
 
 
-def change_manner(scope: Scope, asked: MannerInput) -> int:
-    """Change how the house writes; nothing that is stored changes. Gives the id for undoing."""
+def change_manner(scope: Scope, asked: MannerInput, was: MannerInput | None = None) -> int:
+    """Change how the house writes; nothing that is stored changes. Gives the id for undoing. Raises Overtaken."""
     with scope.transaction("owner") as unit:
-        before = snapshot(unit, "manner")
-        row = unit.session.get(Workspace, unit.workspace_id)
+        row = unit.session.get(Workspace, unit.workspace_id, with_for_update=True)
         assert row is not None
+        now = MannerInput(language=row.language, zone=row.zone, currency=row.currency, country=row.country)
+        asked = merged(unit, "manner", 0, asked, was, now)
+        before = snapshot(unit, "manner")
         row.language, row.zone, row.currency, row.country = asked.language, asked.zone, asked.currency, asked.country
         unit.session.add(row)
         return record_change(unit, "manner", 0, "Changed how the house writes", before)

@@ -15,6 +15,7 @@ from finesieve.core.forms.definition import Form
 from finesieve.core.values import StoredFile, Value
 from finesieve.services.changes import record_change, snapshot
 from finesieve.services.files import keep_file
+from finesieve.services.merging import merged_parts
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.tasks import Progress, begin_task, work_of
 from finesieve.services.values import change_row
@@ -79,11 +80,25 @@ def read_mapping(scope: Scope, form_id: int, target_slug: str = "") -> MappingVi
     )
 
 
-def _mapping_row(unit: Unit, form_id: int, target_slug: str) -> HouseMapping | None:
+def _mapping_row(unit: Unit, form_id: int, target_slug: str, *, lock: bool = False) -> HouseMapping | None:
     query = select(HouseMapping).where(
         col(HouseMapping.form_id) == form_id, col(HouseMapping.target_slug) == target_slug
     )
-    return unit.session.exec(query).first()
+    return unit.session.exec(query.with_for_update() if lock else query).first()
+
+
+def _merged_pairs(
+    unit: Unit, row: HouseMapping, pairs: Mapping[int, str], was: Mapping[int, str] | None, asked: Mapping[int, Field]
+) -> list[list[Any]]:
+    if was is None:
+        return [[field_id, key] for field_id, key in pairs.items()]
+    now = {str(field_id): str(key) for field_id, key in row.pairs}
+    names = {str(field_id): field.label for field_id, field in asked.items()}
+    wanted = {name: pairs.get(int(name), "") for name in names}
+    shown = {name: was.get(int(name), "") for name in names}
+    there = {name: now.get(name, "") for name in names}
+    found = merged_parts(wanted, shown, there, "Somebody else", names)
+    return [[int(name), key] for name, key in found.items() if key]
 
 
 def _slug(unit: Unit) -> str:
@@ -128,10 +143,12 @@ def _likeness(one: str, other: str) -> float:
     return max(difflib.SequenceMatcher(None, one.lower(), other.lower()).ratio(), shared)
 
 
-def change_mapping(scope: Scope, form_id: int, target_slug: str, pairs: Mapping[int, str]) -> int:
+def change_mapping(
+    scope: Scope, form_id: int, target_slug: str, pairs: Mapping[int, str], was: Mapping[int, str] | None = None
+) -> int:
     """Say which answers set which house values; gives the id for undoing.
 
-    Raises InvalidInput for a pair of unequal kinds.
+    `was` are the pairs that the page showed. Raises InvalidInput for a pair of unequal kinds, Overtaken for a clash.
     """
     view = read_mapping(scope, form_id, target_slug)
     house, asked = {field.key: field for field in view.house}, {field.id: field for field in view.asked}
@@ -143,10 +160,10 @@ def change_mapping(scope: Scope, form_id: int, target_slug: str, pairs: Mapping[
     if len(set(pairs.values())) < len(pairs):
         raise InvalidInput({"": "Two questions would set the same house value."})
     with scope.transaction("editor") as unit:
-        row = _mapping_row(unit, form_id, target_slug)
+        row = _mapping_row(unit, form_id, target_slug, lock=True)
         before = snapshot(unit, "mapping", row.id or 0) if row else None
         row = row or HouseMapping(workspace_id=unit.workspace_id, form_id=form_id, target_slug=target_slug)
-        wanted = [[field_id, key] for field_id, key in pairs.items()]
+        wanted = _merged_pairs(unit, row, pairs, was, asked)
         # What was allowed is those pairs; others ask again.
         row.allowed = row.allowed and row.pairs == wanted
         row.pairs = wanted

@@ -15,10 +15,12 @@ from finesieve.core.fields.options import (
     option_from_json,
     option_to_json,
     options_from_lines,
+    options_to_lines,
 )
-from finesieve.services.changes import record_change, register, snapshot
+from finesieve.services.changes import record_change, refuse_overtaken, register, snapshot
 from finesieve.services.fields import field_of, refuse_loss
 from finesieve.services.inputs import Input
+from finesieve.services.merging import merged
 from finesieve.services.renaming import rename_everywhere
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.usage import Use, uses_of
@@ -88,15 +90,19 @@ def _choice(unit: Unit, field_id: int) -> Field:
     return field
 
 
-def change_options(scope: Scope, field_id: int, rows: Sequence[OptionInput]) -> int:
+def change_options(scope: Scope, field_id: int, rows: Sequence[OptionInput], seen: int | None = None) -> int:
     """Change, reorder, add, retire and remove options, row by row; gives the id for undoing.
 
     A stored value that is changed is rewritten with everybody who holds it, and
     in every rule, formula and segment that names it. Raises InvalidInput at
-    `options` where one goes that is still held or named, or two are the same.
+    `options` where one goes that is still held or named, or two are the same, and
+    Overtaken where somebody else has changed them since the change that was `seen`:
+    a list is one thing, and is not put together out of two.
     """
     with scope.transaction("editor") as unit:
+        unit.session.get(FieldRow, field_id, with_for_update=True)
         field = _choice(unit, field_id)
+        refuse_overtaken(unit, "options", field_id, seen)
         try:
             options = tuple(row.read() for row in rows)
         except ValueError as problem:
@@ -259,13 +265,15 @@ def make_option_list(unit: Unit, name: str, options: Sequence[Option]) -> int:
     return row.id or 0
 
 
-def change_option_list(scope: Scope, list_id: int, asked: OptionListInput) -> int:
-    """Rename a shared list or change its options; gives the id for undoing. Raises InvalidInput."""
+def change_option_list(scope: Scope, list_id: int, asked: OptionListInput, was: OptionListInput | None = None) -> int:
+    """Rename a shared list or change its options; gives the id for undoing. Raises InvalidInput, Overtaken."""
     with scope.transaction("editor") as unit:
-        row = unit.session.get(OptionListRow, list_id)
+        row = unit.session.get(OptionListRow, list_id, with_for_update=True)
         if row is None:
             raise NotFound("There is no such list of options.")
         view = _view(unit, row)
+        now = OptionListInput(name=row.name, options=options_to_lines(view.options))
+        asked = merged(unit, "option_list", list_id, asked, was, now)
         options = _read(asked.options, view.options)
         for field in view.fields:
             refuse_loss(unit, field, options)

@@ -21,6 +21,7 @@ from finesieve.services.lines import (
     show_past,
     value_lines,
 )
+from finesieve.services.merging import merged_values
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.sealing import seals
 from finesieve.services.values import change_person, row_of, taken_keys
@@ -198,15 +199,25 @@ def _held(unit: Unit, person: Person) -> tuple[HeldSubmission, ...]:
 
 
 @seals
-def set_values(scope: Scope, person_id: int, typed: Mapping[str, str], shelf: Shelf | None = None) -> int:
+def set_values(
+    scope: Scope,
+    person_id: int,
+    typed: Mapping[str, str],
+    shelf: Shelf | None = None,
+    was: Mapping[str, str] | None = None,
+) -> int:
     """Correct values as typed, by field key; gives how many changed.
 
-    Fields that are not named stay. Raises InvalidInput by key for what cannot
-    be read, may not change, or is somebody else's.
+    Fields that are not named stay, and so do those that the page showed as they were
+    typed (`was`). Raises InvalidInput by key for what cannot be read, may not change, or
+    is somebody else's, and Overtaken for a clash.
     """
     with scope.transaction("clerk") as unit:
-        person = _person(unit, person_id)
-        values = read_values(unit, PERSON, typed, person.values, shelf)
+        stored = stored_row(unit.session, unit.definitions, PERSON, person_id, lock=True)
+        if stored is None:
+            raise NotFound("There is no such person.")
+        typed = merged_values(unit, PERSON, person_id, typed, was, stored)
+        values = read_values(unit, PERSON, typed, stored, shelf)
         _refuse_taken(unit, person_id, values)
         return change_person(unit, person_id, values, "staff")
 

@@ -16,6 +16,7 @@ from finesieve.core.language.tree import Name, walk
 from finesieve.services.changes import record_change, snapshot
 from finesieve.services.fields import FieldInput, make_field
 from finesieve.services.inputs import Input
+from finesieve.services.merging import merged
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.usage import Use, uses_of
 from finesieve.store.catalogue import create_record_table, touch
@@ -123,15 +124,19 @@ def _first_field(unit: Unit, type_id: int, singular: str) -> int:
     return make_field(unit, Group(group.id or 0, group.name, "", about), asked, ())
 
 
-def change_record_type(scope: Scope, type_id: int, asked: RecordTypeInput) -> int:
-    """Rename or describe a record type, or choose its title field; gives the id for undoing."""
+def change_record_type(scope: Scope, type_id: int, asked: RecordTypeInput, was: RecordTypeInput | None = None) -> int:
+    """Rename or describe a record type, or choose its title field; gives the id for undoing. Raises Overtaken."""
     with scope.transaction("editor") as unit:
         known = record_type(unit.catalogue, type_id)
+        row = unit.session.get(RecordTypeRow, type_id, with_for_update=True)
+        assert row is not None
+        now = asked.model_copy(
+            update={part: getattr(row, part) for part in ("singular", "plural", "symbol", "description", "title_field")}
+        )
+        asked = merged(unit, "record_type", type_id, asked, was, now)
         title = unit.catalogue.by_id.get(asked.title_field or known.title_field)
         if asked.title_field and (title is None or title.about != known.about):
             raise InvalidInput({"title_field": "Choose one of its own fields."})
-        row = unit.session.get(RecordTypeRow, type_id)
-        assert row is not None
         before = snapshot(unit, "record_type", type_id)
         row.singular, row.plural, row.symbol = asked.singular, asked.plural, asked.symbol
         row.description = asked.description

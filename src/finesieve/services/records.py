@@ -10,6 +10,7 @@ from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.fields.definition import Field, Shelf
 from finesieve.core.values import Value
 from finesieve.services.lines import HistoryLine, ValueLine, history_of, read_values, value_lines
+from finesieve.services.merging import merged_values
 from finesieve.services.people import person_name
 from finesieve.services.record_types import record_type
 from finesieve.services.scope import Scope, Unit
@@ -125,14 +126,23 @@ def add_linked_record(
 
 @seals
 def change_record(
-    scope: Scope, type_id: int, record_id: int, typed: Mapping[str, str], shelf: Shelf | None = None
+    scope: Scope,
+    type_id: int,
+    record_id: int,
+    typed: Mapping[str, str],
+    shelf: Shelf | None = None,
+    was: Mapping[str, str] | None = None,
 ) -> int:
-    """Correct values of a record as typed; gives how many changed. Raises NotFound, InvalidInput by field key."""
+    """Correct values of a record as typed; gives how many changed. Those the page showed so (`was`) stay.
+
+    Raises NotFound, InvalidInput by field key, Overtaken for a clash.
+    """
     with scope.transaction("clerk") as unit:
         known = record_type(unit.catalogue, type_id)
-        stored = stored_row(unit.session, unit.definitions, known.about, record_id)
+        stored = stored_row(unit.session, unit.definitions, known.about, record_id, lock=True)
         if stored is None:
             raise NotFound("There is no such record.")
+        typed = merged_values(unit, known.about, record_id, typed, was, stored)
         values = read_values(unit, known.about, typed, stored, shelf)
         return set_record_values(unit, known, record_id, values, "staff")
 

@@ -58,6 +58,16 @@ class PostedForm:
         return number
 
     @property
+    def was(self) -> dict[str, str]:
+        """What the page had shown in its inputs, by name; the inputs say it in `was_…`."""
+        return self.values("was_")
+
+    def changed(self) -> dict[str, str]:
+        """The last text of every input that the page had shown otherwise."""
+        shown = self.was
+        return {name: text for name, text in self.data.items() if shown.get(name) != text}
+
+    @property
     def data(self) -> Mapping[str, str]:
         """The last text of every name."""
         return dict(self._pairs)

@@ -128,7 +128,7 @@ def make_workspace(request: Request, staff: StaffHere, form: Posted) -> Response
 def undo(desk: DeskHere, form: Posted) -> Response:
     """Take a change back, and return to where it was made."""
     change_id = form.number("change")
-    undo_change(desk.scope, change_id)
+    undo_change(desk.scope, change_id, again=form.one("way") == "again")
     back = _local(form.one("back"), desk.path())
     return RedirectResponse(f"{back}?done={change_id}", 303)
 

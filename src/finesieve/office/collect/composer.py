@@ -6,7 +6,7 @@ from typing import Any, Literal
 from fastapi import APIRouter, Request
 from starlette.responses import Response
 
-from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotFound, Overtaken
+from finesieve.core.errors import InvalidExpression, InvalidInput, NotFound, Overtaken
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.checks import CHECK_KINDS, kinds_for, say_check
 from finesieve.core.forms.definition import TIDYINGS, Question, Remark, Section
@@ -329,11 +329,7 @@ def copy_part(request: Request, desk: DeskHere, form_id: int, place: str, form: 
 
 @router.post("/undo")
 def undo_last(desk: DeskHere, form_id: int, form: Posted) -> Response:
-    """Take the last change back, or bring the last one taken back again."""
-    find = redoable_change if form.one("again") else undoable_change
-    change = find(desk.scope, "form", form_id)
-    if change is None:
-        raise Conflict("There is nothing to take back any more.")
-    undo_change(desk.scope, change.id)
+    """Take back the change that the page named as the last, or bring back the last one taken back."""
+    undo_change(desk.scope, form.number("change"), again=bool(form.one("again")))
     place = form.one("q")
     return _back(desk, form_id, 0, place if place.isalnum() else "")

@@ -1,12 +1,14 @@
 """Languages: a form's texts beside their translations, and what is untranslated."""
 
+from collections.abc import Mapping
+
 from fastapi import APIRouter, Request
 from starlette.responses import Response
 
-from finesieve.core.errors import NotFound
+from finesieve.core.errors import NotFound, Overtaken
 from finesieve.core.forms.wording import texts_to_say, untranslated, wording_of
 from finesieve.office.collect.shelf import FORM_PAGES, OFFERED_LANGUAGES, index
-from finesieve.office.shared.desk import DeskHere
+from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.collect import known_phrases, read_form
 from finesieve.services.compose import set_phrases
@@ -20,6 +22,12 @@ router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}/languages")
 @router.get("")
 def show_languages(request: Request, desk: DeskHere, form_id: int) -> Response:
     """The texts of a form in one of its other languages."""
+    return _languages_page(request, desk, form_id, {})
+
+
+def _languages_page(
+    request: Request, desk: Desk, form_id: int, typed: Mapping[str, str], status: int = 200, **standing: object
+) -> Response:
     view = read_form(desk.scope, form_id)
     document = view.document
     others = document.languages[1:]
@@ -44,13 +52,21 @@ def show_languages(request: Request, desk: DeskHere, form_id: int) -> Response:
         lines=(*shown, *built_in),
         said=wording_of(document, language).phrases if language else {},
         elsewhere=known_phrases(desk.scope, form_id, language),
+        typed=typed,
+        status=status,
+        **standing,
     )
 
 
 @router.post("")
-def save_phrases(desk: DeskHere, form_id: int, form: Posted) -> Response:
+def save_phrases(request: Request, desk: DeskHere, form_id: int, form: Posted) -> Response:
     """Keep what was typed; what is left empty stays untranslated."""
     sources, texts = form.all("source"), form.all("text")
     phrases = dict(zip(sources, texts, strict=False))
-    change = set_phrases(desk.scope, form_id, form.number("revision"), form.one("language"), phrases)
+    shown = dict(zip(sources, form.all("shown"), strict=False)) if "shown" in form else None
+    try:
+        change = set_phrases(desk.scope, form_id, form.number("revision"), form.one("language"), phrases, shown)
+    except Overtaken as clash:
+        mine = {text: said for text, said in phrases.items() if (shown or {}).get(text) != said}
+        return _languages_page(request, desk, form_id, mine, 409, clash=clash)
     return back_with(desk.path(f"collect/{form_id}/languages?to={form.one('language')}"), change)

@@ -367,7 +367,13 @@ def show_options(request: Request, desk: DeskHere, field_id: int) -> Response:
 
 
 def options_page(
-    request: Request, desk: Desk, field_id: int, rows: Any, messages: Mapping[str, str], status: int = 200
+    request: Request,
+    desk: Desk,
+    field_id: int,
+    rows: Any,
+    messages: Mapping[str, str],
+    status: int = 200,
+    **standing: object,
 ) -> Response:
     """See `show_options`; `rows` are those as typed."""
     view = read_field(desk.scope, field_id)
@@ -386,6 +392,8 @@ def options_page(
         lines=lines,
         rows=rows,
         pasted=options_to_lines(view.field.options),
+        seen=last_change(desk.scope, "options", field_id),
         messages=messages,
         status=status,
+        **standing,
     )

@@ -6,7 +6,7 @@ from typing import Any
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.errors import Conflict, InvalidInput
+from finesieve.core.errors import Conflict, InvalidInput, Overtaken
 from finesieve.core.fields.about import HOUSE, PERSON, record_type_of
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.groups import GROUP_SETTINGS
@@ -24,7 +24,7 @@ from finesieve.services.define import (
     reorder_groups,
 )
 from finesieve.services.fields import reorder_fields
-from finesieve.services.inputs import read_input
+from finesieve.services.inputs import read_input, read_shown
 from finesieve.web.posted import Posted, PostedForm
 
 __all__ = ["router"]
@@ -85,6 +85,7 @@ def _group_page(
     typed: Mapping[str, Any],
     messages: Mapping[str, str],
     status: int = 200,
+    **standing: object,
 ) -> Response:
     view = read_group(desk.scope, group_id)
     catalogue = read_catalogue(desk.scope)
@@ -102,8 +103,9 @@ def _group_page(
         typed=typed,
         messages=messages,
         settings=GROUP_SETTINGS,
-        editing=bool(messages) or request.query_params.get("edit") == "1",
+        editing=bool(messages or standing) or request.query_params.get("edit") == "1",
         status=status,
+        **standing,
     )
 
 
@@ -117,9 +119,11 @@ def _read(form: PostedForm, about: str = PERSON) -> GroupInput:
 def save_group(request: Request, desk: DeskHere, group_id: int, form: Posted) -> Response:
     """Rename or describe a group, or change its settings."""
     try:
-        change = change_group(desk.scope, group_id, _read(form))
+        change = change_group(desk.scope, group_id, _read(form), read_shown(GroupInput, form.was))
     except InvalidInput as problem:
-        return _group_page(request, desk, group_id, form.data, problem.messages, 422)
+        return _group_page(request, desk, group_id, form.data, problem.messages, 422, was=form.was)
+    except Overtaken as clash:
+        return _group_page(request, desk, group_id, form.changed(), {}, 409, clash=clash)
     return back_with(desk.path(f"define/{group_id}"), change)
 
 

@@ -6,7 +6,7 @@ from urllib.parse import quote
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.errors import InvalidInput
+from finesieve.core.errors import InvalidInput, Overtaken
 from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
@@ -57,6 +57,7 @@ def _value_page(
     typed: Mapping[str, str],
     messages: Mapping[str, str],
     status: int = 200,
+    **standing: object,
 ) -> Response:
     view = read_house_value(desk.scope, field_id)
     return page(
@@ -70,6 +71,7 @@ def _value_page(
         field=view.line.field,
         typed=typed,
         messages=messages,
+        **standing,
         findings=find_at(desk.scope, field_id),
         status=status,
     )
@@ -85,9 +87,13 @@ def save_value(request: Request, desk: DeskHere, field_id: int, form: Posted) ->
         if "v_value" in form.files:
             files = {"value": form.files["v_value"]}
             raw = take_files(desk.scope, site_of(request).files, files, {"value": field})["value"]
-        set_house_value(desk.scope, field_id, raw, shelf(desk.scope, [raw]), form.one("effective"))
+        shown = form.was.get("v_value")
+        set_house_value(desk.scope, field_id, raw, shelf(desk.scope, [raw]), form.one("effective"), shown)
     except InvalidInput as problem:
-        return _value_page(request, desk, field_id, {"value": raw, **form.data}, problem.messages, 422)
+        typed = {"value": raw, **form.data}
+        return _value_page(request, desk, field_id, typed, problem.messages, 422, was=form.was)
+    except Overtaken as clash:
+        return _value_page(request, desk, field_id, {"v_value": raw}, {}, 409, clash=clash)
     return RedirectResponse(desk.path(f"define/house/{field_id}?saved=1"), 303)
 
 
@@ -118,6 +124,7 @@ def _mapping_page(
     pairs: Mapping[int, str] | None,
     messages: Mapping[str, str],
     status: int = 200,
+    **standing: object,
 ) -> Response:
     view = read_mapping(desk.scope, form_id, to)
     return page(
@@ -130,6 +137,7 @@ def _mapping_page(
         view=view,
         pairs=view.pairs if pairs is None else pairs,
         messages=messages,
+        **standing,
         status=status,
     )
 
@@ -145,8 +153,11 @@ def allow(desk: DeskHere, form_id: int, form: Posted, to: str = "") -> Response:
 def save_mapping(request: Request, desk: DeskHere, form_id: int, form: Posted, to: str = "") -> Response:
     """Say which answers set which house values."""
     chosen = {whole_number(name) or 0: value for name, value in form.values("pair_").items() if value}
+    shown = {whole_number(name[5:]) or 0: text for name, text in form.was.items() if name.startswith("pair_")}
     try:
-        change = change_mapping(desk.scope, form_id, to[:80], chosen)
+        change = change_mapping(desk.scope, form_id, to[:80], chosen, shown or None)
     except InvalidInput as problem:
-        return _mapping_page(request, desk, form_id, to[:80], chosen, problem.messages, 422)
+        return _mapping_page(request, desk, form_id, to[:80], chosen, problem.messages, 422, was=form.was)
+    except Overtaken as clash:
+        return _mapping_page(request, desk, form_id, to[:80], chosen, {}, 409, clash=clash)
     return back_with(desk.path(f"define/mapping/{form_id}?to={quote(to[:80])}"), change)

@@ -5,13 +5,13 @@ from collections.abc import Mapping
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.core.errors import InvalidInput, NotFound, Overtaken
 from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define import read_catalogue
 from finesieve.services.families import begin_family, plan_family, tag_families
-from finesieve.services.inputs import read_input
+from finesieve.services.inputs import read_input, read_shown
 from finesieve.services.labels import (
     LabelInput,
     change_label,
@@ -49,6 +49,7 @@ def _labels_page(
     typed: Mapping[str, str],
     messages: Mapping[str, str],
     status: int = 200,
+    **standing: object,
 ) -> Response:
     kind = _KINDS[page_name]
     lines = list_lists(desk.scope) if kind == "list" else list_levels(desk.scope)
@@ -61,6 +62,7 @@ def _labels_page(
         sections=sections(desk, read_catalogue(desk.scope), page_name),
         kind=kind,
         page_name=page_name,
+        **{"editing": 0, **standing},
         lines=lines,
         typed=typed,
         messages=messages,
@@ -92,10 +94,13 @@ def save_label(request: Request, desk: DeskHere, page_name: str, label_id: int, 
         elif kind == "level" and form.one("move") in ("up", "down"):
             change = move_level(desk.scope, label_id, up=form.one("move") == "up")
         else:
-            change = change_label(desk.scope, kind, label_id, read_input(LabelInput, form.data))
+            was = read_shown(LabelInput, form.was)
+            change = change_label(desk.scope, kind, label_id, read_input(LabelInput, form.data), was)
     except InvalidInput as problem:
         messages = {f"{name or 'name'}_{label_id}": words for name, words in problem.messages.items()}
-        return _labels_page(request, desk, page_name, form.data, messages, 422)
+        return _labels_page(request, desk, page_name, form.data, messages, 422, was=form.was, editing=label_id)
+    except Overtaken as clash:
+        return _labels_page(request, desk, page_name, form.changed(), {}, 409, clash=clash, editing=label_id)
     return back_with(desk.path(f"define/{page_name}"), change)
 
 
@@ -115,6 +120,7 @@ def _level_page(
     typed: Mapping[str, str],
     messages: Mapping[str, str],
     status: int = 200,
+    **standing: object,
 ) -> Response:
     view = read_level(desk.scope, level_id)
     return page(
@@ -128,6 +134,7 @@ def _level_page(
         typed=typed,
         messages=messages,
         status=status,
+        **standing,
     )
 
 
@@ -136,9 +143,13 @@ def save_level(request: Request, desk: DeskHere, level_id: int, form: Posted) ->
     """Set values of a level."""
     typed = form.values("v_")
     try:
-        changed = set_level_values(desk.scope, level_id, typed)
+        was = {name.removeprefix("v_"): text for name, text in form.was.items() if name.startswith("v_")}
+        changed = set_level_values(desk.scope, level_id, typed, was)
     except InvalidInput as problem:
-        return _level_page(request, desk, level_id, typed, problem.messages, 422)
+        return _level_page(request, desk, level_id, typed, problem.messages, 422, was=form.was)
+    except Overtaken as clash:
+        mine = {key: text for key, text in typed.items() if form.was.get(f"v_{key}") != text}
+        return _level_page(request, desk, level_id, mine, {}, 409, clash=clash)
     return RedirectResponse(desk.path(f"define/levels/{level_id}?changed={changed}"), 303)
 
 
@@ -164,7 +175,7 @@ def change_tag(desk: DeskHere, form: Posted) -> Response:
     if form.one("take_off"):
         count = take_tag_off(desk.scope, form.one("name"))
         return RedirectResponse(desk.path(f"define/tags?taken={count}"), 303)
-    set_tag_end(desk.scope, form.one("name"), form.one("ends_on"))
+    set_tag_end(desk.scope, form.one("name"), form.one("ends_on"), form.was.get("ends_on"))
     return RedirectResponse(desk.path("define/tags"), 303)
 
 

@@ -5,14 +5,14 @@ from collections.abc import Mapping
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.errors import Conflict, InvalidInput
+from finesieve.core.errors import Conflict, InvalidInput, Overtaken
 from finesieve.core.fields.options import options_to_lines
 from finesieve.office.define.contents import sections
 from finesieve.office.define.fields import options_page
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define import read_catalogue
-from finesieve.services.inputs import read_input
+from finesieve.services.inputs import read_input, read_shown
 from finesieve.services.options import (
     OptionInput,
     OptionListInput,
@@ -25,7 +25,7 @@ from finesieve.services.options import (
     remove_option_list,
     share_options,
 )
-from finesieve.web.posted import Posted, PostedForm
+from finesieve.web.posted import Posted, PostedForm, whole_number
 
 __all__ = ["router"]
 
@@ -57,7 +57,10 @@ def save_options(request: Request, desk: DeskHere, field_id: int, form: Posted) 
     rows = _rows(form)
     try:
         asked = [read_input(OptionInput, {**row, "retired": row["retired"] == "true"}) for row in rows]
-        change = change_options(desk.scope, field_id, asked)
+        seen = whole_number(form.one("seen"))
+        change = change_options(desk.scope, field_id, asked, seen)
+    except Overtaken as clash:
+        return options_page(request, desk, field_id, rows, {}, 409, clash=clash)
     except InvalidInput as problem:
         messages = {"options": next(iter(problem.messages.values()))}
         return options_page(request, desk, field_id, rows, messages, 422)
@@ -124,7 +127,13 @@ def show_list(request: Request, desk: DeskHere, list_id: int) -> Response:
 
 
 def _list_page(
-    request: Request, desk: Desk, list_id: int, typed: Mapping[str, str], messages: Mapping[str, str], status: int = 200
+    request: Request,
+    desk: Desk,
+    list_id: int,
+    typed: Mapping[str, str],
+    messages: Mapping[str, str],
+    status: int = 200,
+    **standing: object,
 ) -> Response:
     view = read_option_list(desk.scope, list_id)
     return page(
@@ -139,6 +148,7 @@ def _list_page(
         typed=typed,
         messages=messages,
         status=status,
+        **standing,
     )
 
 
@@ -146,9 +156,12 @@ def _list_page(
 def save_list(request: Request, desk: DeskHere, list_id: int, form: Posted) -> Response:
     """Rename a shared list or change its options."""
     try:
-        change = change_option_list(desk.scope, list_id, read_input(OptionListInput, form.data))
+        was = read_shown(OptionListInput, form.was)
+        change = change_option_list(desk.scope, list_id, read_input(OptionListInput, form.data), was)
     except InvalidInput as problem:
-        return _list_page(request, desk, list_id, form.data, problem.messages, 422)
+        return _list_page(request, desk, list_id, form.data, problem.messages, 422, was=form.was)
+    except Overtaken as clash:
+        return _list_page(request, desk, list_id, form.changed(), {}, 409, clash=clash)
     return back_with(desk.path(f"define/options/{list_id}"), change)
 
 

@@ -5,12 +5,12 @@ from collections.abc import Mapping
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.errors import InvalidInput
+from finesieve.core.errors import InvalidInput, Overtaken
 from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define import read_catalogue
-from finesieve.services.inputs import read_input
+from finesieve.services.inputs import read_input, read_shown
 from finesieve.services.record_types import (
     LinkInput,
     RecordTypeInput,
@@ -73,6 +73,7 @@ def _type_page(
     typed: Mapping[str, str],
     messages: Mapping[str, str],
     status: int = 200,
+    **standing: object,
 ) -> Response:
     view = read_record_type(desk.scope, type_id)
     catalogue = read_catalogue(desk.scope)
@@ -88,8 +89,11 @@ def _type_page(
         catalogue=catalogue,
         typed=typed,
         messages=messages,
-        editing=bool(set(messages) - {"link", "back_name", "target", ""}) or request.query_params.get("edit") == "1",
+        editing=bool(set(messages) - {"link", "back_name", "target", ""})
+        or request.query_params.get("edit") == "1"
+        or bool(standing),
         status=status,
+        **standing,
     )
 
 
@@ -97,9 +101,12 @@ def _type_page(
 def save_type(request: Request, desk: DeskHere, type_id: int, form: Posted) -> Response:
     """Rename or describe a record type."""
     try:
-        change = change_record_type(desk.scope, type_id, read_input(RecordTypeInput, form.data))
+        was = read_shown(RecordTypeInput, form.was)
+        change = change_record_type(desk.scope, type_id, read_input(RecordTypeInput, form.data), was)
     except InvalidInput as problem:
-        return _type_page(request, desk, type_id, form.data, problem.messages, 422)
+        return _type_page(request, desk, type_id, form.data, problem.messages, 422, was=form.was)
+    except Overtaken as clash:
+        return _type_page(request, desk, type_id, form.changed(), {}, 409, clash=clash)
     return back_with(desk.path(f"define/records/{type_id}"), change)
 
 

@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.errors import InvalidInput
+from finesieve.core.errors import InvalidInput, Overtaken
 from finesieve.core.fields.families.choices import country_codes, country_name
 from finesieve.core.fields.manner import locale_names
 from finesieve.office.define.contents import sections
@@ -13,7 +13,7 @@ from finesieve.office.define.threads import draw
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define import read_catalogue
-from finesieve.services.inputs import read_input
+from finesieve.services.inputs import read_input, read_shown
 from finesieve.services.ledger import change_manner, list_changes, read_manner, return_to
 from finesieve.services.manner import MannerInput
 from finesieve.services.reading import compare_fields, find_all
@@ -118,7 +118,12 @@ def show_manner(request: Request, desk: DeskHere) -> Response:
 
 
 def _manner_page(
-    request: Request, desk: Desk, typed: Mapping[str, str], messages: Mapping[str, str], status: int = 200
+    request: Request,
+    desk: Desk,
+    typed: Mapping[str, str],
+    messages: Mapping[str, str],
+    status: int = 200,
+    **standing: object,
 ) -> Response:
     manner = read_manner(desk.scope)
     countries = sorted(
@@ -137,6 +142,7 @@ def _manner_page(
         typed=typed,
         messages=messages,
         status=status,
+        **standing,
     )
 
 
@@ -144,9 +150,12 @@ def _manner_page(
 def save_manner(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Change how the house writes."""
     try:
-        change = change_manner(desk.scope, read_input(MannerInput, form.data))
+        was = read_shown(MannerInput, form.was)
+        change = change_manner(desk.scope, read_input(MannerInput, form.data), was)
     except InvalidInput as problem:
-        return _manner_page(request, desk, form.data, problem.messages, 422)
+        return _manner_page(request, desk, form.data, problem.messages, 422, was=form.was)
+    except Overtaken as clash:
+        return _manner_page(request, desk, form.changed(), {}, 409, clash=clash)
     return back_with(desk.path("define/manner"), change)
 
 

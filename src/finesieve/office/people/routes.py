@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.errors import InvalidInput
+from finesieve.core.errors import InvalidInput, Overtaken
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
 from finesieve.services.define import read_catalogue
@@ -15,7 +15,7 @@ from finesieve.services.labels import set_list_member, set_person_level, set_tag
 from finesieve.services.people import list_people, read_profile, set_values
 from finesieve.services.records import person_records
 from finesieve.services.sift import list_segments
-from finesieve.web.posted import Posted, takes_files, whole_number
+from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
 from finesieve.web.site import site_of
 
 __all__ = ["router"]
@@ -65,6 +65,7 @@ def _profile_page(
     typed: Mapping[str, str],
     messages: Mapping[str, str],
     status: int = 200,
+    **standing: object,
 ) -> Response:
     about = request.query_params.get("history", "")
     profile = read_profile(desk.scope, person_id, about)
@@ -81,10 +82,16 @@ def _profile_page(
         catalogue=read_catalogue(desk.scope),
         typed=typed,
         messages=messages,
+        **standing,
         editing=whole_number(editing) or 0,
         about=next((line.field.label for _, lines in profile.groups for line in lines if line.field.key == about), ""),
         status=status,
     )
+
+
+def _was(form: PostedForm) -> dict[str, str]:
+    """What the page had shown of values, by field key."""
+    return {name.removeprefix("v_"): text for name, text in form.was.items() if name.startswith("v_")}
 
 
 @router.post("/{person_id:int}")
@@ -96,9 +103,13 @@ def save_person(request: Request, desk: DeskHere, person_id: int, form: Posted) 
         sent = {name[2:]: file for name, file in form.files.items() if name.startswith("v_")}
         if sent:
             typed |= take_files(desk.scope, site_of(request).files, sent, read_catalogue(desk.scope).by_key)
-        changed = set_values(desk.scope, person_id, typed, shelf(desk.scope, [typed[key] for key in sent]))
+        stored = shelf(desk.scope, [typed[key] for key in sent])
+        changed = set_values(desk.scope, person_id, typed, stored, _was(form))
     except InvalidInput as problem:
-        return _profile_page(request, desk, person_id, typed, problem.messages, 422)
+        return _profile_page(request, desk, person_id, typed, problem.messages, 422, was=form.was)
+    except Overtaken as clash:
+        mine = {key: text for key, text in typed.items() if form.was.get(f"v_{key}") != text}
+        return _profile_page(request, desk, person_id, mine, dict.fromkeys(mine, ""), 409, clash=clash)
     return RedirectResponse(desk.path(f"people/{person_id}?changed={changed}"), 303)
 
 
@@ -106,9 +117,13 @@ def save_person(request: Request, desk: DeskHere, person_id: int, form: Posted) 
 def save_labels(request: Request, desk: DeskHere, person_id: int, form: Posted) -> Response:
     """Change the tags, lists and level of a person."""
     try:
-        changed = set_tags(desk.scope, person_id, form.one("tags"))
-        changed += set_list_member(desk.scope, person_id, [key for key in form.all("lists") if key])
-        changed += set_person_level(desk.scope, person_id, form.one("level"))
+        was = form.was
+        changed = set_tags(desk.scope, person_id, form.one("tags"), was.get("tags"))
+        held = was["lists"].split() if "lists" in was else None
+        changed += set_list_member(desk.scope, person_id, [key for key in form.all("lists") if key], held)
+        changed += set_person_level(desk.scope, person_id, form.one("level"), was.get("level"))
+    except Overtaken as clash:
+        return _profile_page(request, desk, person_id, {}, {}, 409, clash=clash)
     except InvalidInput as problem:
         return _profile_page(request, desk, person_id, {}, problem.messages, 422)
     return RedirectResponse(desk.path(f"people/{person_id}?changed={changed}"), 303)

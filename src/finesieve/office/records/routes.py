@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.errors import InvalidInput
+from finesieve.core.errors import InvalidInput, Overtaken
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
 from finesieve.services.define import read_catalogue
@@ -141,6 +141,7 @@ def _record_page(
     messages: Mapping[str, str],
     find: str = "",
     status: int = 200,
+    **standing: object,
 ) -> Response:
     view = read_record(desk.scope, type_id, record_id)
     return page(
@@ -154,7 +155,8 @@ def _record_page(
         known=view.record_type,
         typed=typed,
         messages=messages,
-        editing=bool(messages) or request.query_params.get("edit") == "1",
+        **standing,
+        editing=bool(messages or typed) or request.query_params.get("edit") == "1",
         find=find,
         hits=people_like(desk.scope, find) if find else (),
         status=status,
@@ -168,9 +170,13 @@ def save_record(request: Request, desk: DeskHere, type_id: int, record_id: int, 
     typed = form.values("v_")
     try:
         tokens = _files(request, desk, form, f"record:{type_id}", typed)
-        changed = change_record(desk.scope, type_id, record_id, typed, shelf(desk.scope, tokens))
+        was = {name.removeprefix("v_"): text for name, text in form.was.items() if name.startswith("v_")}
+        changed = change_record(desk.scope, type_id, record_id, typed, shelf(desk.scope, tokens), was)
     except InvalidInput as problem:
-        return _record_page(request, desk, type_id, record_id, typed, problem.messages, status=422)
+        return _record_page(request, desk, type_id, record_id, typed, problem.messages, status=422, was=form.was)
+    except Overtaken as clash:
+        mine = {key: text for key, text in typed.items() if form.was.get(f"v_{key}") != text}
+        return _record_page(request, desk, type_id, record_id, mine, {}, status=409, clash=clash)
     return RedirectResponse(desk.path(f"records/{type_id}/{record_id}?changed={changed}"), 303)
 
 

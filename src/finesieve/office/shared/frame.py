@@ -73,11 +73,15 @@ def page(
     status: int = 200,
     **context: Any,
 ) -> HTMLResponse:
-    """One page of the office. A change just made is offered for undoing in the Margin."""
+    """One page of the office. A change just made is offered for undoing in the Margin.
+
+    `was` in the context is what the page that was sent had shown; `clash` the change of somebody else that it met.
+    """
     change = whole_number(request.query_params.get("done", "")[:9])
     undo = read_change(desk.scope, change) if change else None
     frame = Frame(desk, stage, sections, title, undo, desk.path("define/search") if stage == "define" else "")
-    return render(request, template, {"frame": frame, "desk": desk, "csrf": desk.staff.csrf, **context}, status)
+    standing = {"frame": frame, "desk": desk, "csrf": desk.staff.csrf, "was": {}, "clash": None}
+    return render(request, template, {**standing, **context}, status)
 
 
 def back_with(path: str, change_id: int = 0) -> RedirectResponse:
