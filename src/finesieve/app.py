@@ -117,8 +117,9 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
 
     @app.get("/healthz")
     def health(request: Request) -> Response:
-        """200 once the database is migrated and reachable, else 503."""
-        ready = request.app.state.site.store.ready()
-        return JSONResponse({"status": "ready" if ready else "not ready"}, 200 if ready else 503)
+        """200 once the database is migrated and reachable, else 503; and whether a worker gives signs of life."""
+        found = request.app.state.site.store.health()
+        body = {"status": "ready" if found.ready else "not ready", "worker": "alive" if found.worker else "silent"}
+        return JSONResponse(body, 200 if found.ready else 503)
 
     return app

@@ -137,13 +137,13 @@ def serve(port: int = 8765, host: str = "127.0.0.1") -> None:
 @cli.command()
 def worker() -> None:
     """Run background tasks on FINESIEVE_DATABASE_URL."""
-    from finesieve.jobs.worker import make_worker
+    from finesieve.jobs.worker import keep_working
     from finesieve.store.database import Store, connect
     from finesieve.store.files import FileStore
 
     url = _database_url()
     engine = connect(url, pool_size=2)
-    make_worker(url, Store(engine, FileStore(files_directory()))).run_worker(fetch_job_polling_interval=0.5)
+    keep_working(url, Store(engine, FileStore(files_directory())))
     engine.dispose()
 
 

@@ -1,5 +1,6 @@
 """A PostgreSQL server of the project's own, on loopback, for the demo, the tests and the bench."""
 
+import fcntl
 import os
 import pwd
 import secrets
@@ -7,9 +8,11 @@ import shutil
 import socket
 import subprocess
 import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Final
+from typing import IO, Final
 
 __all__ = ["LocalPostgres", "MissingPostgres"]
 
@@ -73,7 +76,7 @@ class LocalPostgres:
         self.home = self._place(home)
         self._data = self.home / "data"
         self.port = 0
-        self._started = False
+        self._use: IO[str] | None = None
 
     def _place(self, home: Path) -> Path:
         home.mkdir(parents=True, exist_ok=True)
@@ -106,12 +109,21 @@ class LocalPostgres:
         return (self.home / "password").read_text().strip()
 
     def start(self) -> None:
-        """Make the data directory if need be, and start the server; does nothing where it runs already."""
-        if not (self._data / "PG_VERSION").exists():
-            self._initialise()
-        if self._running():
-            self.port = int((self._data / "postmaster.pid").read_text().splitlines()[3])
-            return
+        """Make the data directory if need be, and start the server; does nothing where it runs already.
+
+        Several processes may use one server: it is stopped by the last of them.
+        """
+        with self._alone():
+            if not (self._data / "PG_VERSION").exists():
+                self._initialise()
+            if self._running():
+                self.port = int((self._data / "postmaster.pid").read_text().splitlines()[3])
+            else:
+                self._start()
+            self._use = (self.home / "users").open("w")
+            fcntl.flock(self._use, fcntl.LOCK_SH)
+
+    def _start(self) -> None:
         self.port = _free_port()
         options = (
             f"-p {self.port} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=60 "
@@ -120,20 +132,38 @@ class LocalPostgres:
         self._run(
             "pg_ctl", "-D", str(self._data), "-l", str(self.home / "log"), "-w", "-t", "60", "-o", options, "start"
         )
-        self._started = True
         self._make_role()
 
+    @contextmanager
+    def _alone(self) -> Iterator[None]:
+        """Nobody else starts or stops the server meanwhile."""
+        with (self.home / "starting").open("w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            yield
+
     def stop(self) -> None:
-        """Stop the server if this object started it."""
-        if self._started:
-            self._run("pg_ctl", "-D", str(self._data), "-m", "fast", "-w", "stop")
-            self._started = False
+        """Use the server no longer; it stops where nobody else uses it."""
+        if self._use is None:
+            return
+        with self._alone():
+            fcntl.flock(self._use, fcntl.LOCK_UN)
+            try:
+                fcntl.flock(self._use, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except BlockingIOError:
+                pass  # somebody else is at it
+            else:
+                if self._running():
+                    self._run("pg_ctl", "-D", str(self._data), "-m", "fast", "-w", "stop")
+            self._use.close()
+            self._use = None
 
     def remove(self) -> None:
         """Stop the server, whoever started it, and remove its data."""
         if (self._data / "PG_VERSION").exists() and self._running():
             self._run("pg_ctl", "-D", str(self._data), "-m", "fast", "-w", "stop")
-        self._started = False
+        if self._use is not None:
+            self._use.close()
+            self._use = None
         for path in (self._data, self.home / "log", self.home / "password"):
             if path.is_dir():
                 shutil.rmtree(path)

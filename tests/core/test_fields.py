@@ -15,7 +15,7 @@ from finesieve.core.fields.manner import Manner
 from finesieve.core.fields.options import Option, option_from_json, option_to_json, options_from_lines, options_to_lines
 from finesieve.core.fields.settings import SETTINGS, FieldSettings
 from finesieve.core.fields.types import TYPES
-from finesieve.core.values import DayOfYear, StoredFile, Structured, Type, tidy_text
+from finesieve.core.values import DayOfYear, Secret, StoredFile, Structured, Type, tidy_text
 from tests.support import strategies
 
 OPTIONS = (Option("North", "north"), Option("Hill", "hill"), Option("Riverside", "river", retired=True))
@@ -40,7 +40,7 @@ SOUND: tuple[tuple[str, dict[str, object], str, object, str], ...] = (
     ("phone", {}, "01632 960123", "+441632960123", "+44 1632 960123"),
     ("phone", {"country": "DE"}, "030 23125 123", "+493023125123", "+49 30 23125123"),
     ("url", {}, "swap.example/day", "https://swap.example/day", "https://swap.example/day"),
-    ("secret", {}, "a shed of tools", "a shed of tools", "set"),
+    ("secret", {}, "a shed of tools", Secret("a shed of tools"), "set"),
     ("number", {}, "1 250.5", Decimal("1250.5"), "1250.5"),
     ("number", {}, "−3", Decimal("-3"), "-3"),
     ("number", {"low": 1, "high": 5, "step": "0.5"}, "2.5", Decimal("2.5"), "2.5"),

@@ -236,7 +236,7 @@ class Labels(unittest.TestCase):
         self.assertIn("open day", {tag.name for tag in list_tags(self.scope)})
         sweep_tags(store(), lambda: NOW + timedelta(days=2))
         self.assertEqual({tag.name for tag in list_tags(self.scope)}, {"helper"})
-        self.assertEqual(take_tag_off(self.scope, "helper"), 3)
+        self.assertEqual(take_tag_off(self.scope, "helper").people, 3)
         self.assertEqual(list_tags(self.scope), ())
 
     def test_a_family_of_tags_becomes_a_progress_field(self) -> None:

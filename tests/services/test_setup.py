@@ -3,24 +3,32 @@
 import json
 import tempfile
 import unittest
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 from jsonschema import Draft202012Validator
 from sqlmodel import col, select
 
+from finesieve.core import limits
 from finesieve.core.errors import InvalidInput, NotAllowed
 from finesieve.core.setup.schema import KEYWORDS, read_schema
 from finesieve.services.changes import undo_change
 from finesieve.services.collect import create_form, publish_form, read_form
-from finesieve.services.compose import QuestionInput, add_question, change_question
+from finesieve.services.compose import FormTexts, QuestionInput, add_question, change_form_texts, change_question
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import GroupInput, create_group, read_catalogue
 from finesieve.services.deletion import delete_field
 from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.house import set_house_value
+from finesieve.services.labels import LabelInput, create_label
 from finesieve.services.ledger import list_changes
 from finesieve.services.mapping import change_mapping
+from finesieve.services.options import OptionListInput, create_option_list
+from finesieve.services.record_types import RecordTypeInput, create_record_type
 from finesieve.services.setup import (
     export_field,
     export_setup,
@@ -340,6 +348,83 @@ class Starters(unittest.TestCase):
                 self.assertEqual(load_setup(house.scope, text)["conflicts"], 0)
                 self.assertEqual(plan_setup(house.scope, text).differences, ())
                 self.assertTrue(title and description and fields > 10)
+
+
+def _longest(most: int, begin: str = "") -> st.SearchStrategy[str]:
+    """Texts as long as a page takes them, of any letters, perhaps beginning with a digit or a word of the language."""
+    letters = st.text(st.characters(codec="utf-8", categories=("L", "N", "P", "S", "Zs")), min_size=1, max_size=most)
+    starts = st.sampled_from([begin, "3 ", "and ", "person ", "{", "9", "Ñ", "–"])
+    return st.builds(lambda start, rest: (start + rest * most)[:most], starts, letters)
+
+
+class Limits(unittest.TestCase):
+    @settings(max_examples=8, deadline=None, derandomize=True, database=None, suppress_health_check=list(HealthCheck))
+    @given(st.data())
+    def test_whatever_can_be_saved_can_be_exported_and_loaded(self, data: st.DataObject) -> None:
+        """Every text at its longest: the file reads, is no difference here, and makes the same elsewhere."""
+        house = make_house(fields=False)
+        scope = house.scope
+
+        def text(most: int) -> str:
+            return data.draw(_longest(most))
+
+        def saved(make: Callable[[], int]) -> int:
+            try:
+                return make()
+            except InvalidInput:
+                return 0  # what cannot be saved need not be exported
+
+        saved(
+            lambda: create_label(
+                scope, "list", LabelInput(name=text(limits.NAME), description=text(limits.DESCRIPTION))
+            )
+        )
+        saved(
+            lambda: create_label(
+                scope, "level", LabelInput(name=text(limits.NAME), description=text(limits.DESCRIPTION))
+            )
+        )
+        saved(lambda: create_option_list(scope, OptionListInput(name=text(limits.NAME), options=text(limits.OPTION))))
+        plots = saved(lambda: create_record_type(scope, RecordTypeInput(
+            singular=text(limits.NOUN), plural=text(limits.NOUN), symbol=text(limits.SYMBOL),
+            description=text(limits.DESCRIPTION), holder=text(limits.NOUN))))  # fmt: skip
+        group = saved(
+            lambda: create_group(scope, GroupInput(name=text(limits.NAME), description=text(limits.DESCRIPTION)))
+        )
+        groups = [
+            one
+            for one in (group, *(known.id for known in read_catalogue(scope).groups_about(f"record:{plots}")))
+            if one
+        ]
+        for group_id in groups:
+            long_text = FieldInput(label=text(limits.LABEL), help=text(limits.HELP), type_key="long_text")
+            choice = FieldInput(label=text(limits.LABEL), type_key="choice", options=text(limits.OPTION))
+            for asked_ in (long_text, choice):
+                saved(partial(create_field, scope, group_id, asked_))
+        formula = f'"{"x" * (limits.EXPRESSION - 2)}"'
+        saved(
+            lambda: create_derived(
+                scope, DerivedInput(label=text(limits.LABEL), formula=formula, unit=text(limits.UNIT))
+            )
+        )
+        segment = saved(lambda: create_segment(scope, text(limits.LABEL)))
+        if segment:
+            asked = SegmentInput(
+                name=text(limits.LABEL), description=text(limits.DESCRIPTION), expression="email is filled"
+            )
+            saved(lambda: change_segment(scope, segment, 1, asked))
+        form = saved(lambda: create_form(scope, text(limits.TITLE)))
+        if form:
+            texts = FormTexts(
+                title=text(limits.TITLE), intro=text(limits.TEXT), send_label=text(60), thanks=text(limits.TEXT)
+            )
+            saved(lambda: change_form_texts(scope, form, 1, texts))
+        file = export_setup(scope, values=True)[1]
+        self.assertEqual([one for one in plan_setup(scope, file).differences if one.change != "same"], [])
+        other = make_house(fields=False)
+        load_setup(other.scope, file)
+        again = plan_setup(other.scope, file).differences
+        self.assertEqual([one for one in again if one.change != "same"], [])
 
 
 if __name__ == "__main__":

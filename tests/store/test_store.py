@@ -48,9 +48,9 @@ class Migrations(unittest.TestCase):
     def test_up_down_and_up_again(self) -> None:
         """Every step can be taken back without a trace, and taken anew."""
         self.assertFalse(is_current(self.engine))
-        self.assertFalse(Store(self.engine).ready())
+        self.assertFalse(Store(self.engine).health().ready)
         migrate(self.engine)
-        self.assertTrue(Store(self.engine).ready())
+        self.assertTrue(Store(self.engine).health().ready)
         everything = self.things()
         self.assertIn("procrastinate_jobs", everything)
         downgrade(self.engine)
@@ -68,7 +68,7 @@ class Migrations(unittest.TestCase):
 
     def test_an_unreachable_database_is_not_ready(self) -> None:
         """No exception, just no."""
-        self.assertFalse(Store(connect("postgresql://nobody@127.0.0.1:1/none")).ready())
+        self.assertFalse(Store(connect("postgresql://nobody@127.0.0.1:1/none")).health().ready)
 
 
 class Walls(unittest.TestCase):

@@ -1,11 +1,15 @@
 """The worker: what has to happen without anybody asking."""
 
+import asyncio
 import logging
 from typing import Final
 
-from procrastinate import App, PsycopgConnector
+import psycopg
+from procrastinate import App, PsycopgConnector, RetryStrategy
+from procrastinate.exceptions import ProcrastinateException
 from sqlmodel import select
 
+from finesieve.core.errors import Unavailable
 from finesieve.services import families, mapping, moving, reshape
 from finesieve.services.accounts import StaffAccounts
 from finesieve.services.deletion import purge_deleted
@@ -17,7 +21,7 @@ from finesieve.services.tasks import RUN_TASK, run_task
 from finesieve.store.database import Store
 from finesieve.store.tables import Workspace
 
-__all__ = ["make_worker"]
+__all__ = ["keep_working", "make_worker"]
 
 _log: Final = logging.getLogger("finesieve.jobs")
 
@@ -46,7 +50,9 @@ def make_worker(database_url: str, store: Store) -> App:
         _log.info("swept %d sessions", removed)
         return removed
 
-    @app.task(name=RUN_TASK, pass_context=False)
+    again = RetryStrategy(max_attempts=20, wait=3, retry_exceptions=[Unavailable])
+
+    @app.task(name=RUN_TASK, pass_context=False, retry=again)
     def run(workspace_id: int, task_id: int) -> str:
         """Long work that somebody has begun."""
         state = run_task(store, workspace_id, task_id)
@@ -67,13 +73,54 @@ def make_worker(database_url: str, store: Store) -> App:
             purge_deleted(scope) + sweep_uploads(scope, store.files) for scope in every_workspace(store)
         )
 
-    @app.periodic(cron="*/10 * * * *")
-    @app.task(queueing_lock="rescue_stalled", pass_context=True)
-    async def rescue_stalled(context: object, timestamp: int) -> int:
-        """Take up again what a killed worker had begun."""
-        stalled = list(await app.job_manager.get_stalled_jobs())
-        for job in stalled:
-            await app.job_manager.retry_job(job)
-        return len(stalled)
-
     return app
+
+
+# Working on, whatever happens
+
+_HEARTBEAT: Final = 2
+_SILENT: Final = 7
+_LOOK: Final = 2
+_PAUSE: Final = 2
+"""Seconds: between two signs of life, until a worker counts as dead, between two looks for what the dead left, and
+before the next try to reach a database that is away."""
+
+
+def keep_working(database_url: str, store: Store) -> None:
+    """Work until somebody asks to stop; a database that restarts, or is away for a while, is waited for."""
+    asyncio.run(_keep_working(database_url, store))
+
+
+async def _keep_working(database_url: str, store: Store) -> None:
+    while True:
+        try:
+            await _work(make_worker(database_url, store))
+            return
+        except (psycopg.Error, ProcrastinateException, OSError) as problem:
+            _log.warning("the database is away (%s); trying again", type(problem).__name__)
+            await asyncio.sleep(_PAUSE)
+
+
+async def _work(app: App) -> None:
+    async with app.open_async():
+        rescue = asyncio.create_task(_rescue(app))
+        try:
+            await app.run_worker_async(
+                fetch_job_polling_interval=0.5,
+                update_heartbeat_interval=_HEARTBEAT,
+                stalled_worker_timeout=4 * _SILENT,
+            )
+        finally:
+            rescue.cancel()
+
+
+async def _rescue(app: App) -> None:
+    """Take up again what a killed worker had begun, within some ten seconds."""
+    while True:
+        await asyncio.sleep(_LOOK)
+        try:
+            for job in list(await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=_SILENT)):
+                await app.job_manager.retry_job(job)
+        except (psycopg.Error, ProcrastinateException):
+            # Another worker was first, or the database is away, which the work itself will meet.
+            _log.info("a look for stalled jobs came to nothing")

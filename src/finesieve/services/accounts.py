@@ -15,6 +15,7 @@ from sqlmodel import Session, col, delete, select
 
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.definition import BUILT_IN
+from finesieve.core.limits import NAME
 from finesieve.core.values import fold
 from finesieve.services.hashing import Hasher
 from finesieve.services.inputs import Input
@@ -76,7 +77,7 @@ class OpenedWorkspace:
 class NewWorkspace(Input):
     """What a new workspace needs."""
 
-    name: str = Bounds(min_length=1, max_length=80)
+    name: str = Bounds(min_length=1, max_length=NAME)
     zone: str = "UTC"
 
     @field_validator("zone")

@@ -15,6 +15,7 @@ from finesieve.core.forms.definition import Form, Question, Section
 from finesieve.core.forms.prepare import can_ask, section_about
 from finesieve.core.forms.problems import FormProblem, form_problems
 from finesieve.core.language.placeholders import placeholder_problems
+from finesieve.core.limits import TITLE
 from finesieve.services.accounts import slug_from_name
 from finesieve.services.awaiting import awaited_in
 from finesieve.services.changes import record_change, snapshot
@@ -120,7 +121,7 @@ def create_form(scope: Scope, title: str) -> int:
     """Make a sign-up form that asks for the email first; gives its id. Raises InvalidInput for an empty title."""
     with scope.transaction("editor") as unit:
         title = title.strip()
-        if not title or len(title) > 200:
+        if not title or len(title) > TITLE:
             raise InvalidInput({"title": "Give the form a title of at most 200 characters."})
         taken = set(unit.session.exec(select(FormRow.slug)).all())
         base, number = slug_from_name(title), 1
@@ -133,6 +134,7 @@ def create_form(scope: Scope, title: str) -> int:
         document = Form(title=title, languages=(language,), sections=(Section(id="s1", items=(first,)),))
         row = FormRow(workspace_id=unit.workspace_id, slug=slug, draft=document.model_dump(mode="json"))
         unit.session.add(row)
+        touch(unit.session, unit.workspace_id)
         unit.session.flush()
         return row.id or 0
 

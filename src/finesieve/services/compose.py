@@ -8,9 +8,12 @@ from pydantic import TypeAdapter, ValidationError
 
 from finesieve.core.catalogue import Catalogue
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotFound
+from finesieve.core.fields.definition import Field
 from finesieve.core.forms.checks import Check
 from finesieve.core.forms.definition import Form, Question, Remark, Repeat, Section, Surcharge
+from finesieve.core.forms.prepare import section_about
 from finesieve.core.forms.problems import label_of, rule_problems
+from finesieve.core.limits import EXPRESSION, HELP, NOUN, TEXT, TITLE
 from finesieve.services.collect import form_of
 from finesieve.services.drafting import change_draft, item_added, section_named, sections_changed, with_item
 from finesieve.services.inputs import Input, explain_errors
@@ -50,32 +53,32 @@ class FormSettings(Input):
 class FormTexts(Input):
     """The texts of a form as typed."""
 
-    title: str = Bounds(min_length=1, max_length=200)
-    intro: str = Bounds(default="", max_length=2_000)
+    title: str = Bounds(min_length=1, max_length=TITLE)
+    intro: str = Bounds(default="", max_length=TEXT)
     send_label: str = Bounds(min_length=1, max_length=60, default="Send")
-    thanks: str = Bounds(default="", max_length=2_000)
+    thanks: str = Bounds(default="", max_length=TEXT)
 
 
 class SectionInput(Input):
     """A section as typed. `repeat` is the id of a record type, "" for a plain section."""
 
-    title: str = Bounds(default="", max_length=200)
-    intro: str = Bounds(default="", max_length=2_000)
-    show_when: str = Bounds(default="", max_length=4_000)
+    title: str = Bounds(default="", max_length=TITLE)
+    intro: str = Bounds(default="", max_length=TEXT)
+    show_when: str = Bounds(default="", max_length=EXPRESSION)
     repeat: str = Bounds(default="", pattern=r"^[0-9]{0,9}$")
     link: str = Bounds(default="", pattern=r"^[0-9]{0,9}$")
-    count: str = Bounds(default="", max_length=4_000)
+    count: str = Bounds(default="", max_length=EXPRESSION)
     least: int = Bounds(default=0, ge=0, le=50)
     most: int = Bounds(default=10, ge=1, le=50)
-    one: str = Bounds(default="", max_length=60)
+    one: str = Bounds(default="", max_length=NOUN)
 
 
 class RemarkInput(Input):
     """A heading or note as typed."""
 
     kind: Literal["heading", "note"] = "note"
-    text: str = Bounds(default="", max_length=2_000)
-    show_when: str = Bounds(default="", max_length=4_000)
+    text: str = Bounds(default="", max_length=TEXT)
+    show_when: str = Bounds(default="", max_length=EXPRESSION)
 
 
 class QuestionInput(Input):
@@ -85,14 +88,14 @@ class QuestionInput(Input):
     `check0_low` and the like.
     """
 
-    label: str = Bounds(default="", max_length=200)
-    help: str = Bounds(default="", max_length=500)
-    sample: str = Bounds(default="", max_length=200)
+    label: str = Bounds(default="", max_length=TITLE)
+    help: str = Bounds(default="", max_length=HELP)
+    sample: str = Bounds(default="", max_length=TITLE)
     width: Literal["", "full", "half", "third"] = ""
-    default: str = Bounds(default="", max_length=2_000)
+    default: str = Bounds(default="", max_length=TEXT)
     required: Literal["", "yes", "no", "when"] = ""
-    required_when: str = Bounds(default="", max_length=4_000)
-    show_when: str = Bounds(default="", max_length=4_000)
+    required_when: str = Bounds(default="", max_length=EXPRESSION)
+    show_when: str = Bounds(default="", max_length=EXPRESSION)
     options_when: dict[str, str] = Bounds(default_factory=dict)
     hidden: bool = False
     prefill: bool = True
@@ -199,7 +202,8 @@ def _refuse_rule(
 def add_question(
     scope: Scope, form_id: int, revision: int, field_id: int, section_id: str = "", after: str = ""
 ) -> int:
-    """Ask one more field, at the end of a section (the last one, if none is named) or after an item of it.
+    """Ask one more field, at the end of a section (the last that asks about the same, if none is named) or after an
+    item of it.
 
     Gives the id for undoing. Raises NotFound for no such field or section.
     """
@@ -211,10 +215,16 @@ def add_question(
         question = Question(id=form.next_id("q"), field_id=field_id)
         if not form.sections:
             return f"Added the question {known.label}", {"sections": [Section(id="s1", items=(question,))]}
-        section = section_named(form, section_id)
+        section = section_named(form, section_id or _fitting_section(form, known, unit.catalogue))
         return f"Added the question {known.label}", item_added(form, question, section.id, after)
 
     return change_draft(scope, form_id, revision, change, "none")
+
+
+def _fitting_section(form: Form, known: Field, catalogue: Catalogue) -> str:
+    """The last section that asks about what the field is about; the last of all where none does."""
+    fitting = [section.id for section in form.sections if section_about(section) == known.about]
+    return fitting[-1] if fitting else form.sections[-1].id
 
 
 def add_remark(

@@ -13,6 +13,7 @@ from finesieve.core.language.evaluator import compile_python
 from finesieve.core.language.problems import Problem
 from finesieve.core.language.tree import Name, walk
 from finesieve.core.language.typed import Typed
+from finesieve.core.limits import EXPRESSION, HELP, KEY, LABEL, UNIT
 from finesieve.core.values import Type
 from finesieve.services.awaiting import awaited_in
 from finesieve.services.changes import record_change, refuse_overtaken, snapshot
@@ -46,11 +47,11 @@ __all__ = [
 class DerivedInput(Input):
     """A derived field as typed."""
 
-    label: str = Bounds(min_length=1, max_length=120)
-    key: str = Bounds(default="", max_length=60)
-    help: str = Bounds(default="", max_length=500)
-    unit: str = Bounds(default="", max_length=20)
-    formula: str = Bounds(min_length=1, max_length=4_000)
+    label: str = Bounds(min_length=1, max_length=LABEL)
+    key: str = Bounds(default="", max_length=KEY)
+    help: str = Bounds(default="", max_length=HELP)
+    unit: str = Bounds(default="", max_length=UNIT)
+    formula: str = Bounds(min_length=1, max_length=EXPRESSION)
     group_id: int = 0
 
 

@@ -13,8 +13,9 @@ from finesieve.core.errors import Conflict, InvalidInput
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.groups import GroupSettings
+from finesieve.core.limits import DESCRIPTION, NAME
 from finesieve.services.changes import record_change, snapshot
-from finesieve.services.fields import everyone_of, field_of, group_of, group_row, used_groups
+from finesieve.services.fields import FieldInput, everyone_of, field_of, group_of, group_row, make_field, used_groups
 from finesieve.services.inputs import Input, explain_errors
 from finesieve.services.merging import merged
 from finesieve.services.scope import Scope, Unit
@@ -29,6 +30,7 @@ __all__ = [
     "GroupInput",
     "GroupView",
     "change_group",
+    "create_field_in",
     "create_group",
     "delete_group",
     "make_group",
@@ -42,8 +44,8 @@ __all__ = [
 class GroupInput(Input):
     """A group as typed."""
 
-    name: str = Bounds(min_length=1, max_length=80)
-    description: str = Bounds(default="", max_length=300)
+    name: str = Bounds(min_length=1, max_length=NAME)
+    description: str = Bounds(default="", max_length=DESCRIPTION)
     about: str = PERSON
     seen_by: str = "everyone"
     on_profile: bool = True
@@ -154,6 +156,14 @@ def make_group(unit: Unit, asked: GroupInput) -> int:
     touch(unit.session, unit.workspace_id)
     unit.session.flush()
     return row.id or 0
+
+
+def create_field_in(scope: Scope, group: GroupInput, asked: FieldInput) -> int:
+    """Make a group and a field in it, both or neither; gives the field's id. Raises InvalidInput."""
+    with scope.transaction("editor") as unit:
+        group_id = make_group(unit, group)
+        made = Group(group_id, group.name, group.description, group.about)
+        return make_field(unit, made, asked, asked.read_options())
 
 
 def _refuse_twin(unit: Unit, asked: GroupInput, group_id: int) -> None:

@@ -18,6 +18,7 @@ from finesieve.core.fields.keys import key_from_label, key_problem
 from finesieve.core.fields.options import Option, option_to_json, options_from_lines
 from finesieve.core.fields.settings import SETTINGS, FieldSettings
 from finesieve.core.fields.types import TYPES
+from finesieve.core.limits import HELP, KEY, LABEL, UNIT
 from finesieve.services.changes import keep_unique, record_change, refuse_overtaken, snapshot
 from finesieve.services.inputs import Input, explain_errors
 from finesieve.services.scope import Scope, Unit
@@ -51,12 +52,12 @@ __all__ = [
 class FieldInput(Input):
     """A field as typed. `options` are pasted lines, see `options_from_lines`; `settings` what differs from before."""
 
-    label: str = Bounds(min_length=1, max_length=120)
-    key: str = Bounds(default="", max_length=60)
+    label: str = Bounds(min_length=1, max_length=LABEL)
+    key: str = Bounds(default="", max_length=KEY)
     type_key: str = "short_text"
-    help: str = Bounds(default="", max_length=500)
+    help: str = Bounds(default="", max_length=HELP)
     required: bool = False
-    unit: str = Bounds(default="", max_length=20)
+    unit: str = Bounds(default="", max_length=UNIT)
     options: str = Bounds(default="", max_length=100_000)
     settings: Mapping[str, Any] = Bounds(default_factory=dict)
 
@@ -187,6 +188,8 @@ def _create_field(scope: Scope, group_id: int, asked: FieldInput) -> int:
 def make_field(unit: Unit, group: Group, asked: FieldInput, options: Iterable[Option]) -> int:
     """Make a field in this transaction; see `create_field`."""
     settings = _settings(FieldSettings(), asked.settings)
+    if asked.type_key == "record" and settings.record_type not in unit.catalogue.record_types_by_id:
+        raise InvalidInput({"record_type": "Choose whose records are the options."})
     row = FieldRow(
         workspace_id=unit.workspace_id,
         group_id=group.id,

@@ -47,8 +47,14 @@ def shelf_for(unit: Unit, form: Form, answers: Mapping[str, str], form_id: int =
         known = fields.get(name.partition(".")[0])
         if known is not None and known.type.kind == "file" and answer:
             tokens.append(answer)
-    types = {known.settings.record_type for known in fields.values() if known and known.type_key == "record"}
-    titles = {one: titles_of(unit.session, unit.definitions, record_about(one)) for one in types if one}
+    chosen: dict[int, list[str]] = {}
+    for name, known in fields.items():
+        if known is not None and known.type_key == "record" and known.settings.record_type:
+            given = [answer for place, answer in answers.items() if place.partition(".")[0] == name]
+            chosen.setdefault(known.settings.record_type, []).extend(given)
+    titles = {
+        one: titles_of(unit.session, unit.definitions, record_about(one), also=given) for one, given in chosen.items()
+    }
     if not titles and not tokens:
         return None
     return replace(shelf_of(unit, tokens, form_id), titles=titles)

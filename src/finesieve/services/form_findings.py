@@ -2,14 +2,12 @@
 
 from typing import Final
 
-from sqlmodel import col, select
-
 from finesieve.core.findings import FormRule
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.reasoning import RuleFinding, reason_about
 from finesieve.services.collect import form_of
+from finesieve.services.documents import documents_of_forms
 from finesieve.services.scope import Scope, Unit
-from finesieve.store.tables import FormRow
 
 __all__ = ["findings_of_form", "rules_of_forms"]
 
@@ -26,7 +24,7 @@ def findings_of_form(scope: Scope, form_id: int, only: str = "") -> tuple[RuleFi
 
 
 def rules_of_forms(unit: Unit) -> tuple[FormRule, ...]:
-    """What reasoning finds in the drafts of all forms; kept for as long as no definition changes."""
+    """What reasoning finds in all forms, drafts and versions in force; kept for as long as no definition changes."""
     database = str(unit.session.get_bind().engine.url.render_as_string(hide_password=True))
     key = (database, unit.workspace_id, unit.catalogue.version)
     if key not in _kept:
@@ -38,11 +36,10 @@ def rules_of_forms(unit: Unit) -> tuple[FormRule, ...]:
 
 def _found(unit: Unit) -> tuple[FormRule, ...]:
     found = []
-    for row in unit.session.exec(select(FormRow).order_by(col(FormRow.id))).all():
-        document = Form.model_validate(row.draft)
-        for one in reason_about(document, unit.catalogue, unit.moment):
+    for form in documents_of_forms(unit):
+        for one in reason_about(form.document, unit.catalogue, unit.moment):
             if one.kind != "unexamined":
-                question = document.question(one.place)
+                question = form.document.question(one.place)
                 field_id = question.field_id if question and question.field_id in unit.catalogue.by_id else 0
-                found.append(FormRule(row.id or 0, document.title, field_id, one))
+                found.append(FormRule(form.id, form.name, field_id, one))
     return tuple(found)

@@ -4,13 +4,13 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import partial
-from typing import Any
+from typing import Any, Final
 
 from sqlmodel import col, select
 
 from finesieve.core.catalogue import Catalogue, Group
 from finesieve.core.errors import InvalidInput
-from finesieve.core.fields.about import HOUSE, PERSON, record_about, record_type_of
+from finesieve.core.fields.about import HOUSE, LEVEL, PERSON, record_about, record_type_of
 from finesieve.core.fields.definition import Field, Shelf, show_value, with_titles
 from finesieve.core.fields.encoding import from_json
 from finesieve.core.language.parser import parse
@@ -21,10 +21,11 @@ from finesieve.core.language.typed import Typed
 from finesieve.core.values import Value
 from finesieve.services.scope import Unit
 from finesieve.services.values import OWN_IDS
-from finesieve.store.rows import titles_of
+from finesieve.store.rows import stored_row, titles_of
 from finesieve.store.tables import History
 
 __all__ = [
+    "LINKS_FROM",
     "HistoryLine",
     "ValueLine",
     "fill_text",
@@ -39,6 +40,8 @@ __all__ = [
     "worked_out",
 ]
 
+LINKS_FROM: Final = 1_000
+"""In the history of a person, a record that is linked with them counts as field −(1,000 + the id of the link)."""
 _OWN_LABELS = {own_id: key.capitalize() for key, own_id in OWN_IDS.items()}
 
 
@@ -74,11 +77,12 @@ class HistoryLine:
     returnable: bool
 
 
-def known_field(unit: Unit, field: Field) -> Field:
-    """The field; a choice among records knows their titles."""
+def known_field(unit: Unit, field: Field, *named: object) -> Field:
+    """The field; a choice among records knows the titles of the newest, and of those that are `named` by id."""
     if field.type_key != "record" or not field.settings.record_type:
         return field
-    return with_titles(field, titles_of(unit.session, unit.definitions, record_about(field.settings.record_type)))
+    about = record_about(field.settings.record_type)
+    return with_titles(field, titles_of(unit.session, unit.definitions, about, also=named))
 
 
 def value_lines(unit: Unit, about: str, row: Mapping[str, Value]) -> tuple[tuple[Group, tuple[ValueLine, ...]], ...]:
@@ -105,8 +109,8 @@ def _has(catalogue: Catalogue, field: Field, row: Mapping[str, Value]) -> bool:
 
 
 def _line(unit: Unit, field: Field, row: Mapping[str, Value]) -> ValueLine:
-    field = known_field(unit, field)
     value = row.get(field.key)
+    field = known_field(unit, field, value)
     worked = worked_out(unit, field, row) if field.derived else ""
     locked = ""
     if field.settings.change_by == "once" and value is not None:
@@ -151,13 +155,28 @@ def history_of(unit: Unit, about: str, row_id: int, key: str = "", limit: int = 
     if key in unit.catalogue.keys_of(about):
         query = query.where(col(History.field_id) == unit.catalogue.keys_of(about)[key].id)
     lines = []
+    stored = stored_row(unit.session, unit.definitions, about, row_id) or {}
     for row in unit.session.exec(query.order_by(col(History.id).desc()).limit(limit)).all():
         shown = _past(unit, row)
         if shown is not None:
-            field = unit.catalogue.by_id.get(row.field_id)
-            returnable = field is not None and field.stores and field.type.kind != "secret"
+            returnable = _returnable(unit, row, stored)
             lines.append(HistoryLine(row.id or 0, row.at, *shown, row.source, row.actor, returnable))
     return tuple(lines)
+
+
+def _returnable(unit: Unit, row: History, stored: Mapping[str, Value]) -> bool:
+    """Whether this role could put back the value before a line, and whether that would change anything."""
+    field = unit.catalogue.by_id.get(row.field_id)
+    if field is None or not field.stores or field.type.kind == "secret" or not unit.sees(field):
+        return False
+    if row.about in (HOUSE, LEVEL) and not unit.edits:
+        return False
+    try:
+        value = field.from_kept(row.old)
+        may_change(field, value, stored)
+    except (ValueError, TypeError):
+        return False
+    return value != stored.get(field.key)
 
 
 def _past(unit: Unit, row: History) -> tuple[str, str, str, str] | None:
@@ -166,13 +185,16 @@ def _past(unit: Unit, row: History) -> tuple[str, str, str, str] | None:
         field = unit.catalogue.by_id.get(row.field_id)
         if field is None or not unit.sees(field):
             return None
-        field = known_field(unit, field)
+        field = known_field(unit, field, row.old, row.new)
         return field.key, field.label, show_past(field, row.old), show_past(field, row.new)
     if row.field_id == 0:
         return "", "Put away", "yes" if row.old else "no", "yes" if row.new else "no"
     if record_type_of(row.about):
         link = unit.catalogue.links.get(-row.field_id)
         return "", (link.name if link else "A link"), str(row.old or ""), str(row.new or "")
+    if row.field_id <= -LINKS_FROM:
+        link = unit.catalogue.links.get(-row.field_id - LINKS_FROM)
+        return "", (link.back_name if link else "A link"), str(row.old or ""), str(row.new or "")
     return "", _OWN_LABELS.get(row.field_id, ""), _listed(row.old), _listed(row.new)
 
 
@@ -247,7 +269,9 @@ def read_values(
         try:
             if not unit.sees(field):
                 raise ValueError("Only editors and owners may change this.")
-            value = known_field(unit, field).parse(raw, shelf)
+            value = known_field(unit, field, raw).parse(raw, shelf)
+            if value is not None and about == PERSON:
+                _refuse_off_lists(unit.catalogue, field, stored)
             may_change(field, value, stored)
             values[field.key] = value
         except ValueError as problem:
@@ -255,6 +279,14 @@ def read_values(
     if messages:
         raise InvalidInput(messages)
     return values
+
+
+def _refuse_off_lists(catalogue: Catalogue, field: Field, stored: Mapping[str, Value] | None) -> None:
+    """Raise ValueError where a field is kept of people on lists that this one is not on."""
+    wanted = [known for known in catalogue.lists if known.id in field.settings.lists]
+    held: Any = (stored or {}).get("lists") or ()
+    if wanted and {known.key for known in wanted}.isdisjoint(held):
+        raise ValueError(f"This is kept only of people on {', '.join(known.name for known in wanted)}.")
 
 
 def person_may_not(catalogue: Catalogue, field: Field, row: Mapping[str, Value]) -> str:

@@ -205,6 +205,11 @@ def change_grant(scope: Scope, from_slug: str, keys: Sequence[str]) -> int:
         if not from_slug or len(from_slug) > 80:
             raise InvalidInput({"from_slug": "Write the other workspace’s short name, as in its address."})
         row = unit.session.exec(select(HouseGrant).where(col(HouseGrant.from_slug) == from_slug)).first()
+        there = unit.session.exec(select(Workspace.id).where(col(Workspace.slug) == from_slug)).first()
+        if row is None and there is None:
+            raise InvalidInput({"from_slug": "There is no workspace of this short name."})
+        if there == unit.workspace_id:
+            raise InvalidInput({"from_slug": "This is the workspace itself."})
         kept = [key for key in keys if key in known]
         if row is None and not kept:
             return 0

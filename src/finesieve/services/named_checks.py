@@ -5,16 +5,16 @@ from dataclasses import dataclass
 from typing import Any
 
 from pydantic import TypeAdapter, ValidationError
-from sqlmodel import col, select
 
 from finesieve.core.catalogue import LibraryCheck
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.forms.checks import OwnCheck
-from finesieve.core.forms.definition import Form
+from finesieve.core.limits import NAME
 from finesieve.services.changes import record_change, snapshot
+from finesieve.services.documents import documents_of_forms
 from finesieve.services.inputs import explain_errors
 from finesieve.services.scope import Scope, Unit
-from finesieve.store.tables import FormRow, NamedCheckRow
+from finesieve.store.tables import NamedCheckRow
 
 __all__ = ["CheckUse", "change_check", "create_check", "list_checks", "remove_check"]
 
@@ -23,7 +23,7 @@ _OWN: TypeAdapter[OwnCheck] = TypeAdapter(OwnCheck)
 
 @dataclass(frozen=True, slots=True)
 class CheckUse:
-    """A check of the library and the forms whose drafts use it: (id, title) each."""
+    """A check of the library and the forms that use it, in their draft or in force: (id, title) each."""
 
     check: LibraryCheck
     forms: tuple[tuple[int, str], ...]
@@ -40,17 +40,17 @@ def _used(unit: Unit) -> dict[int, list[tuple[int, str]]]:
     found: dict[int, list[tuple[int, str]]] = {}
     if not unit.catalogue.checks:
         return found
-    for row in unit.session.exec(select(FormRow).order_by(col(FormRow.id))).all():
-        form = Form.model_validate(row.draft)
-        ids = {check.check_id for question in form.questions for check in question.checks if check.kind == "named"}
+    for form in documents_of_forms(unit):
+        asked = form.document.questions
+        ids = {check.check_id for question in asked for check in question.checks if check.kind == "named"}
         for check_id in ids:
-            found.setdefault(check_id, []).append((row.id or 0, form.title))
+            found.setdefault(check_id, []).append((form.id, form.name))
     return found
 
 
 def _read(unit: Unit, check_id: int, name: str, given: Mapping[str, Any]) -> tuple[str, dict[str, Any]]:
     name = " ".join(name.split())
-    if not name or len(name) > 80:
+    if not name or len(name) > NAME:
         raise InvalidInput({"name": "Give the check a name of at most 80 characters."})
     if any(one.name.lower() == name.lower() and one.id != check_id for one in unit.catalogue.checks.values()):
         raise InvalidInput({"name": "Another check has this name."})

@@ -17,6 +17,7 @@ from finesieve.core.fields.options import (
     options_from_lines,
     options_to_lines,
 )
+from finesieve.core.limits import NAME, OPTION
 from finesieve.services.changes import record_change, refuse_overtaken, register, snapshot
 from finesieve.services.fields import field_of, refuse_loss
 from finesieve.services.inputs import Input
@@ -59,8 +60,8 @@ class OptionInput(Input):
     """One option as typed; `was` is its stored value before, empty for a new one."""
 
     was: str = ""
-    label: str = Bounds(min_length=1, max_length=200)
-    value: str = Bounds(default="", max_length=200)
+    label: str = Bounds(min_length=1, max_length=OPTION)
+    value: str = Bounds(default="", max_length=OPTION)
     score: str = Bounds(default="", max_length=30)
     price: str = Bounds(default="", max_length=30)
     retired: bool = False
@@ -214,7 +215,7 @@ class OptionListView:
 class OptionListInput(Input):
     """A shared list as typed, one option a line."""
 
-    name: str = Bounds(min_length=1, max_length=80)
+    name: str = Bounds(min_length=1, max_length=NAME)
     options: str = Bounds(default="", max_length=100_000)
 
 

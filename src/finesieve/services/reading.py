@@ -5,12 +5,10 @@ from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from typing import Final
 
-from sqlmodel import select
-
 from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.findings import Facts, Finding, findings
-from finesieve.core.forms.definition import Form
+from finesieve.services.documents import documents_of_forms
 from finesieve.services.families import families_in
 from finesieve.services.fields import everyone_of, field_of
 from finesieve.services.form_findings import rules_of_forms
@@ -28,7 +26,6 @@ from finesieve.store.statistics import (
     spread_of,
     text_lengths,
 )
-from finesieve.store.tables import FormRow
 
 __all__ = ["CompareLine", "FieldReading", "compare_fields", "find_all", "find_at", "read_values_of"]
 
@@ -240,7 +237,12 @@ _PLACES: Final = {"formula": "compute", "segment": "sift", "rule": "collect", "t
 def _broken(uses: Uses) -> list[tuple[int, str, str, str]]:
     """Formulas, rules, segments and texts that do not work: the field, the name, why, and the page that mends it."""
     return [
-        (use.id if use.kind == "formula" else 0, use.name, why, f"{_PLACES[use.kind]}/{use.id}")
+        (
+            use.id if use.kind == "formula" else 0,
+            use.name + (f" ({use.standing})" if use.standing else ""),
+            why,
+            f"{_PLACES[use.kind]}/{use.id}",
+        )
         for use, why in uses.broken()
         if use.kind in _PLACES
     ]
@@ -248,10 +250,9 @@ def _broken(uses: Uses) -> list[tuple[int, str, str, str]]:
 
 def _texts(unit: Unit) -> list[tuple[str, str]]:
     found = []
-    for row in unit.session.exec(select(FormRow)).all():
-        form = Form.model_validate(row.draft)
-        for text in form.walk_texts():
-            if len(text) > 20:
+    for form in documents_of_forms(unit):
+        for text in form.document.walk_texts():
+            if len(text) > 20 and (form.title, text) not in found:
                 found.append((form.title, text))
     return found
 

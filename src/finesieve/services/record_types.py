@@ -13,6 +13,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.fields.keys import key_from_label, key_problem
 from finesieve.core.language.parser import parse
 from finesieve.core.language.tree import Name, walk
+from finesieve.core.limits import DESCRIPTION, NOUN, SYMBOL
 from finesieve.services.changes import record_change, snapshot
 from finesieve.services.fields import FieldInput, make_field
 from finesieve.services.inputs import Input
@@ -43,19 +44,19 @@ MOST_TYPES: Final = 200
 class RecordTypeInput(Input):
     """A record type as typed. `holder` is what the record calls the person who has it."""
 
-    singular: str = Bounds(min_length=1, max_length=60)
-    plural: str = Bounds(min_length=1, max_length=60)
-    symbol: str = Bounds(default="", max_length=4)
-    description: str = Bounds(default="", max_length=300)
-    holder: str = Bounds(default="Holder", max_length=60)
+    singular: str = Bounds(min_length=1, max_length=NOUN)
+    plural: str = Bounds(min_length=1, max_length=NOUN)
+    symbol: str = Bounds(default="", max_length=SYMBOL)
+    description: str = Bounds(default="", max_length=DESCRIPTION)
+    holder: str = Bounds(default="Holder", max_length=NOUN)
     title_field: int = 0
 
 
 class LinkInput(Input):
     """A link as typed: what each side calls the other, what it leads to, one or several."""
 
-    name: str = Bounds(min_length=1, max_length=60)
-    back_name: str = Bounds(min_length=1, max_length=60)
+    name: str = Bounds(min_length=1, max_length=NOUN)
+    back_name: str = Bounds(min_length=1, max_length=NOUN)
     target: str = PERSON
     many: bool = False
 

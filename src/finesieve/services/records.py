@@ -9,7 +9,7 @@ from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.fields.definition import Field, Shelf
 from finesieve.core.values import Value
-from finesieve.services.lines import HistoryLine, ValueLine, history_of, read_values, value_lines
+from finesieve.services.lines import LINKS_FROM, HistoryLine, ValueLine, history_of, read_values, value_lines
 from finesieve.services.merging import merged_values
 from finesieve.services.people import person_name
 from finesieve.services.record_types import record_type
@@ -214,6 +214,20 @@ def _link(
         old = _names(unit, link, before)
         new = _names(unit, link, targets)
         write_line(unit, known.about, record_id, -link_id, ", ".join(old) or None, ", ".join(new) or None, source)
+        if link.target == PERSON:
+            _note_with_people(unit, known, link, record_id, before, targets, source)
+
+
+def _note_with_people(
+    unit: Unit, known: RecordType, link: Link, record_id: int, before: Sequence[int], after: Sequence[int], source: str
+) -> None:
+    """A line in the history of everybody whom a record is linked with from now on, or no longer."""
+    titles = titles_of(unit.session, unit.definitions, known.about, limit=1, also=[record_id])
+    title, place = titles.get(str(record_id), f"{known.singular} {record_id}"), -(LINKS_FROM + link.id)
+    for person_id in sorted(set(after) - set(before)):
+        write_line(unit, PERSON, person_id, place, None, title, source)
+    for person_id in sorted(set(before) - set(after)):
+        write_line(unit, PERSON, person_id, place, title, None, source)
 
 
 def _names(unit: Unit, link: Link, targets: Sequence[int]) -> list[str]:

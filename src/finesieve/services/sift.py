@@ -15,6 +15,7 @@ from finesieve.core.language.problems import Problem
 from finesieve.core.language.sentence import Clause, Quoted, tree_to_sentence
 from finesieve.core.language.tree import Chain, Node
 from finesieve.core.language.typed import Typed
+from finesieve.core.limits import DESCRIPTION, EXPRESSION, LABEL
 from finesieve.core.sieve.meshes import Tray, meshes, trays
 from finesieve.core.values import Type
 from finesieve.services.awaiting import awaited_in
@@ -51,9 +52,9 @@ _SECONDS_FOR_EXPORT: Final = 120
 class SegmentInput(Input):
     """A segment as typed; an empty expression admits everyone."""
 
-    name: str = Bounds(min_length=1, max_length=120)
-    description: str = Bounds(default="", max_length=500)
-    expression: str = Bounds(default="", max_length=4_000)
+    name: str = Bounds(min_length=1, max_length=LABEL)
+    description: str = Bounds(default="", max_length=DESCRIPTION)
+    expression: str = Bounds(default="", max_length=EXPRESSION)
 
 
 @dataclass(frozen=True, slots=True)
@@ -266,7 +267,7 @@ def create_segment(scope: Scope, name: str) -> int:
     """Make a segment that admits everyone so far; gives its id. Raises InvalidInput for an empty name."""
     with scope.transaction("editor") as unit:
         name = name.strip()
-        if not name or len(name) > 120:
+        if not name or len(name) > LABEL:
             raise InvalidInput({"name": "Give the segment a name of at most 120 characters."})
         last = unit.session.exec(select(func.max(Segment.position))).one()
         row = Segment(workspace_id=unit.workspace_id, name=name, position=(last or 0) + 1)

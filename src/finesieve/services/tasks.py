@@ -7,7 +7,7 @@ from typing import Any, Final
 
 from sqlmodel import col, select
 
-from finesieve.core.errors import FineSieveError, NotFound
+from finesieve.core.errors import FineSieveError, NotFound, TookTooLong, Unavailable
 from finesieve.services.scope import Clock, Scope, Unit, utc_now
 from finesieve.store.database import Store
 from finesieve.store.queue import enqueue
@@ -153,6 +153,10 @@ def run_task(store: Store, workspace_id: int, task_id: int, clock: Clock = utc_n
         state, message = "done", str(result.get("message", ""))
     except Stopped:
         state, message = "stopped", "It was stopped; nothing has changed."
+    except TookTooLong as problem:
+        state, message = "failed", str(problem)
+    except Unavailable:
+        raise  # the database is away: the task stays as it is, and is taken up again
     except FineSieveError as problem:
         state, message = "failed", str(problem)
     except Exception:

@@ -1,14 +1,13 @@
 """Where fields, records and groups are used: questions, rules, checks, formulas, segments, texts, links, mappings."""
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final, Literal
 
 from sqlmodel import col, select
 
 from finesieve.core.catalogue import Catalogue
 from finesieve.core.fields.about import HOUSE, PERSON
-from finesieve.core.forms.definition import Form
 from finesieve.core.forms.prepare import form_world, section_about, section_world
 from finesieve.core.language.checker import Checked, check
 from finesieve.core.language.placeholders import expressions_in
@@ -16,8 +15,9 @@ from finesieve.core.language.problems import Span
 from finesieve.core.language.tree import Name, walk
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Type
+from finesieve.services.documents import FormDocument, Standing, documents_of_forms
 from finesieve.services.scope import Unit
-from finesieve.store.tables import FormRow, HouseMapping, Segment
+from finesieve.store.tables import HouseMapping, Segment
 
 __all__ = ["Use", "Uses", "options_named", "uses_of"]
 
@@ -26,13 +26,23 @@ UseKind = Literal["question", "rule", "check", "formula", "segment", "text", "ti
 
 @dataclass(frozen=True, slots=True)
 class Use:
-    """One place that uses a field; `expression` is empty where none is written. `about` is where it stands."""
+    """One place that uses a field; `expression` is empty where none is written. `about` is where it stands.
+
+    `standing` says of a form whether only its draft uses it, or only the version in force; "" for both, and for
+    what is no form.
+    """
 
     kind: UseKind
     id: int
     name: str
     expression: str = ""
     about: str = PERSON
+    standing: Standing = ""
+
+    @property
+    def full_name(self) -> str:
+        """The name, saying which of a form's two documents it is where they differ."""
+        return f"{self.name} ({self.standing})" if self.standing else self.name
 
 
 class Uses:
@@ -64,9 +74,7 @@ class Uses:
 
     def add(self, field_id: int, use: Use) -> None:
         """Note one use of a field."""
-        found = self._by_field.setdefault(field_id, [])
-        if use not in found:
-            found.append(use)
+        _add(self._by_field.setdefault(field_id, []), use)
 
     def of_field(self, field_id: int) -> tuple[Use, ...]:
         """The uses of a field."""
@@ -74,11 +82,11 @@ class Uses:
 
     def of_fields(self, field_ids: Iterable[int]) -> tuple[Use, ...]:
         """The uses of any of these fields, each once."""
-        return tuple(dict.fromkeys(use for field_id in field_ids for use in self.of_field(field_id)))
+        return _each_once(use for field_id in field_ids for use in self.of_field(field_id))
 
     def of_collection(self, about: str) -> tuple[Use, ...]:
         """The expressions that go over the records of a type."""
-        return tuple(dict.fromkeys(self._by_about.get(about, ())))
+        return _each_once(self._by_about.get(about, ()))
 
     def broken(self) -> tuple[tuple[Use, str], ...]:
         """The uses whose expressions do not work any more, each with why."""
@@ -86,7 +94,25 @@ class Uses:
 
     def of_option(self, type_: Type, value: str) -> tuple[Use, ...]:
         """The expressions that name an option of this type of choice: a field's, a list, a level."""
-        return tuple(dict.fromkeys(self._by_option.get((type_.source, type_.options, value), ())))
+        return _each_once(self._by_option.get((type_.source, type_.options, value), ()))
+
+
+def _add(found: list[Use], use: Use) -> None:
+    """Add a use once; one of the draft and the same of the version in force become one of both."""
+    others: tuple[Standing, ...] = ("", "draft", "in force")
+    for place, known in enumerate(found):
+        if any(known == replace(use, standing=other) for other in others):
+            if known.standing != use.standing:
+                found[place] = replace(use, standing="")
+            return
+    found.append(use)
+
+
+def _each_once(uses: Iterable[Use]) -> tuple[Use, ...]:
+    found: list[Use] = []
+    for use in uses:
+        _add(found, use)
+    return tuple(found)
 
 
 def options_named(typed: Typed) -> Iterator[tuple[Type, str, Span]]:
@@ -147,15 +173,13 @@ def _found(unit: Unit) -> Uses:
 
 def _note_forms(unit: Unit, uses: Uses) -> None:
     titles = {}
-    for row in unit.session.exec(select(FormRow).order_by(col(FormRow.id))).all():
-        document = Form.model_validate(row.draft)
-        titles[row.id] = document.title
-        form = Use("text", row.id or 0, document.title)
-        for text in document.walk_texts():
-            _note_text(uses, form, text)
-        for question in document.questions:
-            uses.add(question.field_id, Use("question", row.id or 0, document.title))
-        _note_rules(uses, row.id or 0, document)
+    for form in documents_of_forms(unit):
+        titles[form.id] = form.title
+        for text in form.document.walk_texts():
+            _note_text(uses, Use("text", form.id, form.title, standing=form.standing), text)
+        for question in form.document.questions:
+            uses.add(question.field_id, Use("question", form.id, form.title, standing=form.standing))
+        _note_rules(uses, form)
     house = unit.catalogue.keys_of(HOUSE)
     for mapping in unit.session.exec(select(HouseMapping)).all():
         for field_id, key in mapping.pairs:
@@ -165,7 +189,8 @@ def _note_forms(unit: Unit, uses: Uses) -> None:
                 uses.add(house[key].id, use)
 
 
-def _note_rules(uses: Uses, form_id: int, document: Form) -> None:
+def _note_rules(uses: Uses, form: FormDocument) -> None:
+    document = form.document
     world = form_world(document, uses.catalogue)
     for place, part, text in document.walk_rules():
         section = document.section_of(place)
@@ -173,9 +198,9 @@ def _note_rules(uses: Uses, form_id: int, document: Form) -> None:
         inner = section_world(world, section) if section else world
         checked = check(text, inner, zone=uses.catalogue.zone)
         kind: UseKind = "check" if part.startswith("check") else "rule"
-        uses.note(Use(kind, form_id, document.title, text, about), checked)
+        uses.note(Use(kind, form.id, form.title, text, about, form.standing), checked)
 
 
 def _note_text(uses: Uses, use: Use, text: str) -> None:
     for expression in expressions_in(text):
-        uses.note(Use("text", use.id, use.name, expression, use.about))
+        uses.note(replace(use, expression=expression))

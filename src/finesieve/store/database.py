@@ -4,6 +4,7 @@ import json
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from decimal import Decimal
 from functools import partial
 from typing import Final
@@ -18,7 +19,7 @@ from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, TookTo
 from finesieve.core.values import write_json
 from finesieve.store.files import FileStore
 
-__all__ = ["Store", "apart", "connect", "enter_workspace", "in_time", "mapped"]
+__all__ = ["Health", "Store", "apart", "connect", "enter_workspace", "in_time", "mapped"]
 
 
 def connect(url: str, *, pool_size: int = 10, durable: bool = True) -> Engine:
@@ -110,6 +111,19 @@ def in_time(session: Session) -> None:
         raise TookTooLong(_TOO_LONG)
 
 
+@dataclass(frozen=True, slots=True)
+class Health:
+    """Whether the database is reachable and migrated to the newest step, and whether a worker gives signs of life."""
+
+    ready: bool
+    worker: bool
+
+
+_SIGN_OF_LIFE: Final = text(
+    "SELECT coalesce(max(last_heartbeat) > now() - interval '15 seconds', false) FROM procrastinate_workers"
+)
+
+
 class Store:
     """The database, entered one transaction at a time, and the files beside it, where there are any.
 
@@ -141,11 +155,14 @@ class Store:
         except PoolTimeout:
             raise Unavailable("A great deal is going on just now; try again in a moment.") from None
 
-    def ready(self) -> bool:
-        """Whether the database is reachable and migrated to the newest step."""
+    def health(self) -> Health:
+        """How the database and the workers are."""
         from finesieve.store.migrate import is_current
 
         try:
-            return is_current(self.engine)
+            if not is_current(self.engine):
+                return Health(False, False)
+            with self.engine.connect() as connection:
+                return Health(True, bool(connection.execute(_SIGN_OF_LIFE).scalar_one()))
         except (DBAPIError, PoolTimeout):
-            return False
+            return Health(False, False)

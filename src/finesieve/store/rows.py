@@ -225,16 +225,26 @@ def page_of_rows(
     return [(row[0], dict(zip(keys, row[1:], strict=True))) for row in session.execute(query)]
 
 
-def titles_of(session: Session, definitions: Definitions, about: str, limit: int = 500) -> dict[str, str]:
-    """The titles of records by id, newest first: what a choice among records offers."""
+def titles_of(
+    session: Session, definitions: Definitions, about: str, limit: int = 500, also: Iterable[object] = ()
+) -> dict[str, str]:
+    """The titles of records by id, the newest first: what a choice among records offers; and `also` those of these ids.
+
+    What is no id of a record in use is passed over.
+    """
     catalogue = definitions.catalogue
     record_type = catalogue.record_types_by_id.get(record_type_of(about))
     if record_type is None:
         return {}
     table, field = definitions.tables[about], catalogue.by_id.get(record_type.title_field)
     title: Any = table.c[field.column] if field and field.stores else literal(None)
-    query = select(table.c.id, title).where(table.c.archived_at.is_(None)).order_by(table.c.id.desc()).limit(limit)
+    used = select(table.c.id, title).where(table.c.archived_at.is_(None))
+    rows = list(session.execute(used.order_by(table.c.id.desc()).limit(limit)))
+    known = {row[0] for row in rows}
+    ids = {int(text) for one in also if (text := str(one)).isascii() and text.isdigit() and len(text) < 18} - known
+    if ids:
+        rows += session.execute(used.where(table.c.id.in_(ids)))
     return {
         str(row[0]): (field.show(row[1]) if field and row[1] is not None else "") or f"{record_type.singular} {row[0]}"
-        for row in session.execute(query)
+        for row in rows
     }

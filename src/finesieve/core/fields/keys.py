@@ -5,9 +5,10 @@ import unicodedata
 from collections.abc import Container
 from typing import Final
 
-__all__ = ["MOST_CHARACTERS", "PREFIXES", "RESERVED", "key_from_label", "key_problem"]
+from finesieve.core.limits import KEY
 
-MOST_CHARACTERS: Final = 60
+__all__ = ["PREFIXES", "RESERVED", "key_from_label", "key_problem"]
+
 RESERVED: Final = tuple(
     "or and not between in contains starts ends with holds any every no is blank filled "
     "matches else where by true false".split()
@@ -20,8 +21,8 @@ _KEY: Final = re.compile(r"[a-z][a-z0-9_]*")
 
 def key_problem(key: str) -> str:
     """Why the key cannot be used, in one sentence; "" where it can."""
-    if len(key) > MOST_CHARACTERS:
-        return f"A key has at most {MOST_CHARACTERS} characters."
+    if len(key) > KEY:
+        return f"A key has at most {KEY} characters."
     if not _KEY.fullmatch(key):
         return "A key begins with a small letter a–z; letters, digits and _ follow."
     if key in RESERVED or key in PREFIXES or key in _OWN:
@@ -32,9 +33,9 @@ def key_problem(key: str) -> str:
 def key_from_label(label: str, taken: Container[str] = ()) -> str:
     """A key made from a label, free among those `taken`: `Plot length` gives `plot_length`."""
     letters = unicodedata.normalize("NFKD", label).encode("ascii", "ignore").decode().lower()
-    base = re.sub(r"[^a-z0-9]+", "_", letters).strip("_")[: MOST_CHARACTERS - 4] or "field"
+    base = re.sub(r"[^a-z0-9]+", "_", letters).strip("_")[: KEY - 4] or "field"
     if not base[0].isalpha() or key_problem(base):
-        base = f"field_{base}"
+        base = f"field_{base}"[: KEY - 4].rstrip("_")
     key, number = base, 1
     while key in taken:
         number += 1

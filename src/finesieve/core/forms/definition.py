@@ -8,10 +8,11 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from finesieve.core.forms.checks import Check
 from finesieve.core.forms.earlier import upgraded
+from finesieve.core.limits import EXPRESSION, HELP, LABEL, NOUN, OPTION, TEXT, TITLE
 
 __all__ = ["TIDYINGS", "Form", "Item", "Question", "Remark", "Repeat", "Section", "Surcharge", "Tidying"]
 
-Expression = Annotated[str, Field(max_length=4_000)]
+Expression = Annotated[str, Field(max_length=EXPRESSION)]
 Tidying = Literal["spaces", "lower", "upper", "capital"]
 TIDYINGS: Final[dict[str, str]] = {
     "spaces": "No spaces at the ends, single ones within",
@@ -32,9 +33,9 @@ class Surcharge(_Document):
     It counts once the question is answered, or with `option` once that is chosen.
     """
 
-    label: str = Field(min_length=1, max_length=120)
-    amount: str = Field(min_length=1, max_length=4_000)
-    option: str = Field(default="", max_length=200)
+    label: str = Field(min_length=1, max_length=LABEL)
+    amount: str = Field(min_length=1, max_length=EXPRESSION)
+    option: str = Field(default="", max_length=OPTION)
     taxed: bool = True
     low: Decimal | None = None
     high: Decimal | None = None
@@ -52,11 +53,11 @@ class Question(_Document):
     kind: Literal["question"] = "question"
     id: str = Field(pattern=r"^q[0-9]{1,6}$")
     field_id: int
-    label: str = Field(default="", max_length=200)
-    help: str = Field(default="", max_length=500)
-    sample: str = Field(default="", max_length=200)
+    label: str = Field(default="", max_length=TITLE)
+    help: str = Field(default="", max_length=HELP)
+    sample: str = Field(default="", max_length=TITLE)
     width: Literal["", "full", "half", "third"] = ""
-    default: str = Field(default="", max_length=2_000)
+    default: str = Field(default="", max_length=TEXT)
     required: bool | None = None
     required_when: Expression = ""
     show_when: Expression = ""
@@ -75,7 +76,7 @@ class Remark(_Document):
 
     kind: Literal["heading", "note"]
     id: str = Field(pattern=r"^t[0-9]{1,6}$")
-    text: str = Field(default="", max_length=2_000)
+    text: str = Field(default="", max_length=TEXT)
     show_when: Expression = ""
 
 
@@ -94,7 +95,7 @@ class Repeat(_Document):
     count: Expression = ""
     least: int = Field(default=0, ge=0, le=50)
     most: int = Field(default=10, ge=1, le=50)
-    one: str = Field(default="", max_length=60)
+    one: str = Field(default="", max_length=NOUN)
 
     @model_validator(mode="after")
     def _sensible(self) -> Self:
@@ -107,8 +108,8 @@ class Section(_Document):
     """A titled part of a form; in a form of steps, one step."""
 
     id: str = Field(pattern=r"^s[0-9]{1,6}$")
-    title: str = Field(default="", max_length=200)
-    intro: str = Field(default="", max_length=2_000)
+    title: str = Field(default="", max_length=TITLE)
+    intro: str = Field(default="", max_length=TEXT)
     show_when: Expression = ""
     repeat: Repeat | None = None
     items: tuple[Item, ...] = Field(default=(), max_length=500)
@@ -134,10 +135,10 @@ class Form(_Document):
     written in, and `phrases` gives, for each other one, its texts by ours.
     """
 
-    title: str = Field(min_length=1, max_length=200)
-    intro: str = Field(default="", max_length=2_000)
+    title: str = Field(min_length=1, max_length=TITLE)
+    intro: str = Field(default="", max_length=TEXT)
     send_label: str = Field(default="Send", min_length=1, max_length=60)
-    thanks: str = Field(default="Thank you. Your answers have arrived.", max_length=2_000)
+    thanks: str = Field(default="Thank you. Your answers have arrived.", max_length=TEXT)
     stepped: bool = False
     challenge: bool = False
     languages: tuple[Annotated[str, Field(pattern=r"^[a-z]{2,3}$")], ...] = Field(default=("en",), max_length=12)

@@ -216,10 +216,18 @@ class _Work:
                 return verdict, "rule"
         if one.question.only_if_unknown and stored is not None:
             return False, "known"
+        if one.field.settings.lists and not section.section.repeat and not self._has(one.field):
+            return False, "lists"
         locked = self.situation.locked
         if locked and not section.section.repeat and one.field.key in locked and one.field.key != "email":
             return False, "locked"
         return True, "hidden" if one.question.hidden else ""
+
+    def _has(self, field: Field) -> bool:
+        """Whether the person is on one of the lists that a field is kept for."""
+        wanted = {known.key for known in self.catalogue.lists if known.id in field.settings.lists}
+        held: Any = self.situation.stored.get("lists") or ()
+        return not wanted or not wanted.isdisjoint(held)
 
     def _offered(self, one: CompiledQuestion, row: Values) -> tuple[Option, ...]:
         if not one.options:

@@ -36,6 +36,13 @@ GERMAN: Final[dict[str, str]] = {
         "Sie haben eine neue Adresse angegeben. Nachrichten mit einem Link sind unterwegs an die alte und die neue: "
         "Folgen Sie beiden, dann gilt sie."
     ),
+    "Not just now": "Im Moment nicht",
+    "Your answers could not be taken at the moment. They are kept in this page: wait a little, then send them again.": (
+        "Ihre Antworten konnten gerade nicht angenommen werden. Sie bleiben auf dieser Seite: "
+        "Warten Sie ein wenig und senden Sie sie dann noch einmal."
+    ),
+    "Files have to be chosen again.": "Dateien müssen noch einmal gewählt werden.",
+    "Send again": "Noch einmal senden",
     "Are you a person?": "Sind Sie ein Mensch?",
     "Which of these can be sown?": "Was davon kann man säen?",
     "bean": "Bohne",

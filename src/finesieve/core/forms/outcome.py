@@ -29,7 +29,7 @@ __all__ = [
 ]
 
 Trouble = Literal["", "missing", "unreadable", "check", "taken"]
-Because = Literal["", "rule", "section", "known", "locked", "hidden"]
+Because = Literal["", "rule", "section", "known", "locked", "hidden", "lists"]
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,7 +10,16 @@ from finesieve.core.forms.german import GERMAN
 from finesieve.core.forms.outcome import Filling, Outcome, QuestionOutcome, RemarkOutcome, SectionOutcome
 from finesieve.core.phrases import Phrase
 
-__all__ = ["BUILT_IN", "TextToSay", "Wording", "texts_to_say", "untranslated", "worded", "wording_of"]
+__all__ = [
+    "BUILT_IN",
+    "TextToSay",
+    "Wording",
+    "texts_to_say",
+    "untranslated",
+    "worded",
+    "wording_of",
+    "wording_without_form",
+]
 
 BUILT_IN: Final = tuple(GERMAN)
 """What the pages say by themselves, in English."""
@@ -29,6 +38,11 @@ class Wording:
             parts = {name: self(part) for name, part in text.parts.items()}
             return Phrase(text.template, parts).said_as(self.phrases.get(text.template, text.template))
         return self.phrases.get(text, text) if text else text
+
+
+def wording_without_form(language: str) -> Wording:
+    """What the pages say by themselves in a language, where the form cannot be read; in English if they cannot."""
+    return Wording(language if language in _SHIPPED else "en", _SHIPPED.get(language, {}))
 
 
 def wording_of(form: Form, language: str) -> Wording:

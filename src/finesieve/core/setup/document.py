@@ -5,6 +5,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from finesieve.core.forms.earlier import upgraded
+from finesieve.core.limits import DESCRIPTION, EXPRESSION, HELP, KEY, LABEL, NAME, NOUN, SLUG, SYMBOL, TITLE, UNIT
 
 __all__ = [
     "FieldPart",
@@ -26,63 +27,63 @@ class _Part(BaseModel):
 class GroupPart(_Part):
     """A group. `about` is person, order, level, house, or record: and the key of a record type."""
 
-    name: str = Field(min_length=1, max_length=80)
+    name: str = Field(min_length=1, max_length=NAME)
     about: str = Field(max_length=80)
-    description: str = Field(default="", max_length=300)
+    description: str = Field(default="", max_length=DESCRIPTION)
     settings: dict[str, Any] = Field(default_factory=dict)
 
 
 class FieldPart(_Part):
     """A field. Settings that point at something name it: lists and levels by key, shared options by name."""
 
-    key: str = Field(min_length=1, max_length=60)
-    label: str = Field(min_length=1, max_length=120)
+    key: str = Field(min_length=1, max_length=KEY)
+    label: str = Field(min_length=1, max_length=LABEL)
     about: str = Field(max_length=80)
-    group: str = Field(min_length=1, max_length=80)
+    group: str = Field(min_length=1, max_length=NAME)
     type: str
-    help: str = Field(default="", max_length=500)
+    help: str = Field(default="", max_length=HELP)
     required: bool = False
-    unit: str = Field(default="", max_length=20)
+    unit: str = Field(default="", max_length=UNIT)
     options: tuple[dict[str, Any], ...] = ()
     settings: dict[str, Any] = Field(default_factory=dict)
-    formula: str = Field(default="", max_length=4_000)
+    formula: str = Field(default="", max_length=EXPRESSION)
     built_in: bool = False
 
 
 class RecordTypePart(_Part):
     """A record type. `title` is the key of the field that names a record."""
 
-    key: str = Field(min_length=1, max_length=60)
-    singular: str = Field(min_length=1, max_length=60)
-    plural: str = Field(min_length=1, max_length=60)
-    symbol: str = Field(default="", max_length=4)
-    description: str = Field(default="", max_length=300)
-    title: str = Field(default="", max_length=60)
+    key: str = Field(min_length=1, max_length=KEY)
+    singular: str = Field(min_length=1, max_length=NOUN)
+    plural: str = Field(min_length=1, max_length=NOUN)
+    symbol: str = Field(default="", max_length=SYMBOL)
+    description: str = Field(default="", max_length=DESCRIPTION)
+    title: str = Field(default="", max_length=KEY)
 
 
 class LinkPart(_Part):
     """A link of a record type, given by key, to people, orders, or `record:` and a key."""
 
     record_type: str
-    name: str = Field(min_length=1, max_length=60)
+    name: str = Field(min_length=1, max_length=NOUN)
     target: str
     many: bool = False
-    back_name: str = Field(min_length=1, max_length=60)
-    back_key: str = Field(min_length=1, max_length=60)
+    back_name: str = Field(min_length=1, max_length=NOUN)
+    back_key: str = Field(min_length=1, max_length=KEY)
 
 
 class LabelPart(_Part):
     """A list or a level."""
 
-    key: str = Field(min_length=1, max_length=60)
-    name: str = Field(min_length=1, max_length=80)
-    description: str = Field(default="", max_length=300)
+    key: str = Field(min_length=1, max_length=KEY)
+    name: str = Field(min_length=1, max_length=NAME)
+    description: str = Field(default="", max_length=DESCRIPTION)
 
 
 class OptionListPart(_Part):
     """Options that several fields share."""
 
-    name: str = Field(min_length=1, max_length=80)
+    name: str = Field(min_length=1, max_length=NAME)
     options: tuple[dict[str, Any], ...]
 
 
@@ -92,7 +93,7 @@ class FormPart(_Part):
     `sets` are the house values that answers set, by the key of the field asked.
     """
 
-    slug: str = Field(min_length=1, max_length=60, pattern=r"^[a-z0-9-]+$")
+    slug: str = Field(min_length=1, max_length=SLUG, pattern=r"^[a-z0-9-]+$")
     document: dict[str, Any]
     published: bool = False
     sets: dict[str, str] = Field(default_factory=dict)
@@ -106,16 +107,16 @@ class FormPart(_Part):
 class SegmentPart(_Part):
     """A segment."""
 
-    name: str = Field(min_length=1, max_length=80)
-    description: str = Field(default="", max_length=300)
-    expression: str = Field(default="", max_length=4_000)
+    name: str = Field(min_length=1, max_length=LABEL)
+    description: str = Field(default="", max_length=DESCRIPTION)
+    expression: str = Field(default="", max_length=EXPRESSION)
 
 
 class Setup(_Part):
     """Everything; or the `part` of it that is one group with its fields, or one field."""
 
     part: Literal["", "group", "field"] = ""
-    title: str = Field(default="", max_length=200)
+    title: str = Field(default="", max_length=TITLE)
     description: str = Field(default="", max_length=1_000)
     record_types: tuple[RecordTypePart, ...] = ()
     links: tuple[LinkPart, ...] = ()

@@ -9,7 +9,9 @@ from babel import Locale
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
+from finesieve.core.errors import Unavailable
 from finesieve.core.forms.outcome import QuestionOutcome, SectionOutcome
+from finesieve.core.forms.wording import wording_without_form
 from finesieve.services.signup import OpenForm, Visit
 from finesieve.web.addresses import address_of
 from finesieve.web.fillings import fillings_after
@@ -176,8 +178,23 @@ def answer(request: Request, workspace: str, form_slug: str, form: Posted) -> Re
 def send(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
     """A step on or back, another language, one filling more or less; or sending.
 
-    Where something does not fit, all is shown again as it was typed.
+    Where something does not fit, all is shown again as it was typed; and where the database is away, all that was
+    typed stays in the page, to be sent again.
     """
+    try:
+        return _sent(request, workspace, form_slug, form)
+    except Unavailable:
+        return _again(request, form)
+
+
+def _again(request: Request, form: PostedForm) -> Response:
+    """The page that holds what was typed until it can be sent."""
+    kept = [(name, text) for name, texts in form.lists().items() for text in texts]
+    say = wording_without_form(form.one("lang"))
+    return render(request, "front/signup/again.html", {"kept": kept, "say": say, "files": bool(form.files)}, 503)
+
+
+def _sent(request: Request, workspace: str, form_slug: str, form: PostedForm) -> Response:
     answers, refused = _with_files(request, workspace, form_slug, form)
     action = form.one("action") or "send"
     public, token = site_of(request).public_forms, form.one("token")

@@ -81,6 +81,9 @@ def _shown(
         yield Note(verdict_of(one.verdict), "Not asked: its section is left out.")
     elif one.because == "known":
         yield Note("caught", f"Not asked: it is known already, {one.field.show(one.stored)}.")
+    elif one.because == "lists":
+        names = ", ".join(known.name for known in catalogue.lists if known.id in one.field.settings.lists)
+        yield Note("caught", f"Not asked: it is kept only of people on {names}.")
     elif one.because == "locked":
         yield Note("caught", "Not asked: they may not change it themselves.")
     elif one.because == "hidden":

@@ -6,7 +6,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.catalogue import Catalogue
-from finesieve.core.errors import InvalidInput, Overtaken
+from finesieve.core.errors import InvalidInput, Overtaken, TooOften, Unavailable
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON
 from finesieve.core.language.checker import say_kind
 from finesieve.core.language.functions import FUNCTIONS
@@ -18,6 +18,7 @@ from finesieve.services.changes import last_change
 from finesieve.services.compute import (
     DerivedInput,
     DerivedView,
+    Preview,
     change_derived,
     create_derived,
     preview_formula,
@@ -95,7 +96,7 @@ def _editor(
     catalogue = read_catalogue(desk.scope)
     about = view.field.about if view else _about(catalogue, typed.get("group_id", ""))
     formula = typed["formula"]
-    preview = preview_formula(desk.scope, formula, key, typed["unit"], about) if formula else None
+    preview = _tried(desk, formula, key, typed["unit"], about) if formula else None
     return page(
         request,
         desk,
@@ -140,6 +141,14 @@ def _read(data: Mapping[str, str]) -> DerivedInput:
     return read_input(DerivedInput, {**data, "group_id": whole_number(data.get("group_id", "")[:9]) or 0})
 
 
+def _tried(desk: Desk, formula: str, key: str, unit: str, about: str) -> Preview:
+    """What a formula would give; where it is not one's turn, or too much goes on, that is said in its place."""
+    try:
+        return preview_formula(desk.scope, formula, key, unit, about)
+    except (TooOften, Unavailable) as why:
+        return Preview((), failure=str(why))
+
+
 @router.post("/preview")
 def preview(request: Request, desk: DeskHere, form: Posted) -> Response:
     """What the formula would give, as it is typed; a part of the page."""
@@ -148,7 +157,7 @@ def preview(request: Request, desk: DeskHere, form: Posted) -> Response:
     about = form.one("about")[:30] or _about(catalogue, form.one("group_id"))
     found = None
     if formula.strip():
-        found = preview_formula(desk.scope, formula, form.one("own_key")[:60], form.one("unit")[:20], about)
+        found = _tried(desk, formula, form.one("own_key")[:60], form.one("unit")[:20], about)
     context = {
         "preview": found,
         "desk": desk,

@@ -20,7 +20,7 @@ from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.asking import forms_asking, set_forms_asking
 from finesieve.services.changes import last_change
-from finesieve.services.define import GroupInput, create_group, read_catalogue, read_field
+from finesieve.services.define import GroupInput, create_field_in, read_catalogue, read_field
 from finesieve.services.deletion import delete_field, plan_deletion, restore_field
 from finesieve.services.exports import values_as_csv
 from finesieve.services.fields import (
@@ -104,12 +104,13 @@ def _like(catalogue: Catalogue, typed: Mapping[str, str]) -> str:
 def make_field(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Make a field, and go on where it was wanted."""
     try:
-        group_id = _group_for(desk, form)
+        group = _group_for(desk, form)
         asked = read_input(FieldInput, _field_data(form, form.one("type_key")))
         twin = twin_of(asked.label)
         if twin and form.one("about") == PERSON and form.one("twin") != "yes" and not form.one("then"):
             raise InvalidInput({"twin": f"“{twin.label}” is built in. {twin.behaviour} A twin would lack that."})
-        field_id = create_field(desk.scope, group_id, asked)
+        make = create_field if isinstance(group, int) else create_field_in
+        field_id = make(desk.scope, group, asked)  # type: ignore[arg-type]  # each takes its own
     except InvalidInput as problem:
         return _new_field_page(request, desk, form.data, problem.messages, 422)
     then = settle(desk.scope, form.one("then"), field_id)
@@ -117,10 +118,11 @@ def make_field(request: Request, desk: DeskHere, form: Posted) -> Response:
         return RedirectResponse(desk.path(then), 303)
     if form.one("about") == HOUSE:
         return RedirectResponse(desk.path(f"define/house/{field_id}?made=1"), 303)
+    group_id = read_field(desk.scope, field_id).field.group_id
     return RedirectResponse(desk.path(f"define/{group_id}?made={field_id}"), 303)
 
 
-def _group_for(desk: Desk, form: PostedForm) -> int:
+def _group_for(desk: Desk, form: PostedForm) -> int | GroupInput:
     """The group chosen; the first about what was chosen; a new one where there is none yet."""
     catalogue = read_catalogue(desk.scope)
     about = form.one("about")
@@ -137,7 +139,7 @@ def _group_for(desk: Desk, form: PostedForm) -> int:
     for group in catalogue.groups_about(about):
         return group.id
     name = {HOUSE: "House values"}.get(about, f"About {catalogue.say_about(about)}")
-    return create_group(desk.scope, GroupInput(name=name[:80], about=about))
+    return GroupInput(name=name[:80], about=about)
 
 
 def _field_data(form: PostedForm, type_key: str) -> dict[str, Any]:

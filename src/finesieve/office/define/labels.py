@@ -173,8 +173,8 @@ def show_tags(request: Request, desk: DeskHere) -> Response:
 def change_tag(desk: DeskHere, form: Posted) -> Response:
     """Give a tag a last day, or take it off everyone."""
     if form.one("take_off"):
-        count = take_tag_off(desk.scope, form.one("name"))
-        return RedirectResponse(desk.path(f"define/tags?taken={count}"), 303)
+        taken = take_tag_off(desk.scope, form.one("name"))
+        return back_with(desk.path(f"define/tags?taken={taken.people}"), taken.change)
     set_tag_end(desk.scope, form.one("name"), form.one("ends_on"), form.was.get("ends_on"))
     return RedirectResponse(desk.path("define/tags"), 303)
 
