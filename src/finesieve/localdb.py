@@ -124,7 +124,7 @@ class LocalPostgres:
             fcntl.flock(self._use, fcntl.LOCK_SH)
 
     def _start(self) -> None:
-        self.port = _free_port()
+        self.port = self.port or _free_port()  # the same again after a fall, for those who had it
         options = (
             f"-p {self.port} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=60 "
             f"-c shared_buffers=256MB {_FAST if self._throwaway else ''}"

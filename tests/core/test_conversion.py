@@ -4,16 +4,22 @@ import unittest
 from dataclasses import replace
 from datetime import UTC, date, datetime, time
 from decimal import Decimal
+from zoneinfo import ZoneInfo
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from finesieve.core.fields.conversion import NotConverted, convert
 from finesieve.core.fields.definition import Field
+from finesieve.core.fields.families.dates import twice
 from finesieve.core.fields.manner import PLAIN, Manner, locale_names
 from finesieve.core.fields.options import Option
 from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.fields.types import TYPES
 from finesieve.core.values import DayOfYear, Structured, Value
 
-GERMAN = replace(PLAIN, language="de_DE")
+GERMAN = replace(PLAIN, language="de_DE", currency="EUR")
+MANNERS = (replace(PLAIN, zone=ZoneInfo("Europe/London")), replace(GERMAN, zone=ZoneInfo("Europe/Berlin")), PLAIN)
 OPTIONS = (Option("Clay soil", "clay"), Option("Sand", "sand"))
 
 
@@ -88,6 +94,82 @@ class Converting(unittest.TestCase):
                         self.assertTrue(str(why).endswith("."), str(why))
                         continue
                     self.assertEqual(target.parse(target.raw(value)), value)
+
+
+_SAMPLED = {"country": st.sampled_from(["FR", "GB", "CI"]), "region": st.sampled_from(["GB-KEN", "GB-CON"])}
+_SAMPLED |= {"colour": st.sampled_from(["#1e5945", "#ffaa00"]), "email": st.just("wren@hedgerow.example")}
+_SAMPLED |= {"phone": st.just("+441632960123"), "url": st.just("https://swap.example/day"), "agreement": st.just(True)}
+_items = st.text("ab ,;é", min_size=1, max_size=6).map(lambda text: " ".join(text.split())).filter(bool)
+_OF_KIND: dict[str, st.SearchStrategy[Value]] = {
+    "number": st.decimals("-1e9", "1e9", places=4).map(lambda number: number + 0),
+    "money": st.decimals("-1e9", "1e9", places=2).map(lambda number: number + 0),
+    "yes_no": st.booleans(),
+    "choice": st.sampled_from(["clay", "sand"]),
+    "choices": st.sampled_from([("clay",), ("sand",), ("clay", "sand")]),
+    "date": st.dates(date(1000, 1, 1)),
+    "time": st.times().map(lambda one: one.replace(microsecond=0)),
+    "datetime": st.one_of(
+        st.sampled_from([datetime(2026, 10, 25, 0, 30, tzinfo=UTC), datetime(2026, 10, 25, 1, 30, tzinfo=UTC)]),
+        st.datetimes(datetime(1900, 1, 1), datetime(2100, 1, 1)).map(
+            lambda one: one.replace(microsecond=0, tzinfo=UTC)
+        ),
+    ),
+    "day_of_year": st.dates(date(2000, 1, 1), date(2000, 12, 31)).map(lambda day: DayOfYear(day.month, day.day)),
+    "text_list": st.lists(_items, min_size=1, max_size=3).map(tuple),
+    "structured": st.sampled_from([Structured('{"rain":3.10}'), Structured('["a","b"]'), Structured("12")]),
+}
+LOSES = {  # what the other type has no room for
+    ("datetime", "date"), ("datetime", "time"), ("datetime", "day_of_year"), ("date", "day_of_year"),
+}  # fmt: skip
+
+
+class ThereAndBack(unittest.TestCase):
+    @settings(max_examples=1_500, deadline=None, derandomize=True, database=None)
+    @given(st.data())
+    def test_what_the_product_wrote_it_reads_again(self, data: st.DataObject) -> None:
+        """Of every type into every other and back: the same value, unless it could not become the other at all."""
+        manner = data.draw(st.sampled_from(MANNERS))
+        storing = [key for key, type_ in TYPES.items() if type_.kind in _OF_KIND or key in _SAMPLED]
+        old = field(data.draw(st.sampled_from(storing)), manner)
+        new = field(data.draw(st.sampled_from([*storing, "short_text", "long_text"])), manner)
+        value = data.draw(_SAMPLED.get(old.type_key, _OF_KIND.get(old.type.kind, st.nothing())))
+        try:
+            other = convert(value, old, new)
+        except NotConverted:
+            return
+        if (old.type.kind, new.type.kind) in LOSES:
+            return
+        self.assertEqual(convert(other, new, old), value, f"{old.type_key} {value!r} as {new.type_key} {other!r}")
+
+
+class Clocks(unittest.TestCase):
+    """A time that the clocks pass over or show twice is said to the person, and nothing is moved."""
+
+    berlin = field("datetime", replace(PLAIN, zone=ZoneInfo("Europe/Berlin")))
+
+    def test_passed_over(self) -> None:
+        with self.assertRaisesRegex(ValueError, r"^The clocks go forward then, and 02:30 is passed over[.]"):
+            self.berlin.parse("2026-03-29T02:30")
+
+    def test_twice(self) -> None:
+        with self.assertRaisesRegex(ValueError, r"02:30 comes twice[.] Say which: first [+]02:00, or second [+]01:00"):
+            self.berlin.parse("2026-10-25 02:30")
+        ways = twice("2026-10-25T02:30", self.berlin.manner.zone)
+        self.assertEqual(
+            [self.berlin.parse(way) for way, _offset in ways],
+            [datetime(2026, 10, 25, 0, 30, tzinfo=UTC), datetime(2026, 10, 25, 1, 30, tzinfo=UTC)],
+        )
+        self.assertEqual(twice("2026-10-25T03:30", self.berlin.manner.zone), ())
+
+    def test_a_wrong_offset(self) -> None:
+        with self.assertRaises(ValueError):
+            self.berlin.parse("2026-06-01T12:00+05:00")
+
+    def test_offsets_with_seconds(self) -> None:
+        """Local mean time of the old days, as given."""
+        instant = self.berlin.parse("1880-05-01T12:00:07")
+        self.assertEqual(self.berlin.raw(instant), "1880-05-01T12:00:07")
+        self.assertEqual(self.berlin.parse(self.berlin.raw(instant)), instant)
 
 
 class Languages(unittest.TestCase):

@@ -206,6 +206,9 @@ class Library(unittest.TestCase):
         with self.assertRaisesRegex(Conflict, "Join us"):
             remove_check(scope, check)
         garden.do(remove_part, "q6")
+        with self.assertRaisesRegex(Conflict, "Join us .in force."):
+            remove_check(scope, check)
+        garden.publish()
         undo = remove_check(scope, check)
         self.assertEqual(list_checks(scope), ())
         undo_change(scope, undo)

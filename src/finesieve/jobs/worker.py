@@ -24,6 +24,8 @@ from finesieve.store.tables import Workspace
 __all__ = ["keep_working", "make_worker"]
 
 _log: Final = logging.getLogger("finesieve.jobs")
+_WAIT: Final = 4
+"""Seconds: how long the queue waits for its database before it says that it is away."""
 
 
 # What can be begun as long work declares itself when it is imported.
@@ -39,7 +41,7 @@ def every_workspace(store: Store) -> list[Scope]:
 
 def make_worker(database_url: str, store: Store) -> App:
     """The queue, on its own connections, with tasks that work on `store`. Each may run twice without harm."""
-    app = App(connector=PsycopgConnector(conninfo=database_url))
+    app = App(connector=PsycopgConnector(conninfo=database_url, timeout=_WAIT, reconnect_timeout=_WAIT))
     accounts = StaffAccounts(store, utc_now)
 
     @app.periodic(cron="17 * * * *")
@@ -94,6 +96,8 @@ def keep_working(database_url: str, store: Store) -> None:
 async def _keep_working(database_url: str, store: Store) -> None:
     while True:
         try:
+            # The queue tries again ever more seldom; so it is opened only where the database is there.
+            await (await psycopg.AsyncConnection.connect(database_url, connect_timeout=_WAIT)).close()
             await _work(make_worker(database_url, store))
             return
         except (psycopg.Error, ProcrastinateException, OSError) as problem:
@@ -117,10 +121,10 @@ async def _work(app: App) -> None:
 async def _rescue(app: App) -> None:
     """Take up again what a killed worker had begun, within some ten seconds."""
     while True:
-        await asyncio.sleep(_LOOK)
         try:
             for job in list(await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=_SILENT)):
                 await app.job_manager.retry_job(job)
         except (psycopg.Error, ProcrastinateException):
             # Another worker was first, or the database is away, which the work itself will meet.
             _log.info("a look for stalled jobs came to nothing")
+        await asyncio.sleep(_LOOK)

@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 
 from sqlmodel import col, select
 
@@ -171,9 +171,10 @@ def _moment(unit: Unit, effective: str) -> datetime | None:
     if not effective:
         return None
     try:
-        return datetime.fromisoformat(effective).replace(tzinfo=unit.catalogue.zone).astimezone(UTC)
-    except (ValueError, OverflowError):
-        raise InvalidInput({"effective": "Write a date and a time, such as 2026-12-01 08:00."}) from None
+        found = Field(0, "", "", "datetime", 0, manner=unit.manner).parse(effective)
+    except ValueError as problem:
+        raise InvalidInput({"effective": str(problem)}) from None
+    return found if isinstance(found, datetime) else None
 
 
 def cancel_scheduled(scope: Scope, schedule_id: int) -> int:

@@ -48,15 +48,22 @@ class Admission:
             await plain_page(503, "A great deal is going on just now; try again in a moment.")(scope, receive, send)
             return
 
+        held, sent_whole = True, False
+
         async def receive_outside() -> Message:
-            # Whoever sends slowly takes no share while we wait for them.
-            gate.release()
-            try:
+            # Whoever sends slowly takes no share while we wait for them; what comes later only says that they left.
+            nonlocal held, sent_whole
+            if sent_whole:
                 return await receive()
-            finally:
-                await gate.acquire()
+            gate.release()
+            held = False
+            message = await receive()
+            await gate.acquire()
+            held, sent_whole = True, not message.get("more_body", False)
+            return message
 
         try:
             await self._app(scope, receive_outside, send)
         finally:
-            gate.release()
+            if held:
+                gate.release()

@@ -6,6 +6,7 @@ from typing import Final
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from starlette.exceptions import HTTPException
+from starlette.requests import ClientDisconnect
 from starlette.responses import HTMLResponse, Response
 
 from finesieve.core.errors import (
@@ -87,6 +88,11 @@ def add_error_pages(app: FastAPI) -> None:
         if in_path:
             return _page(request, 404, "There is no such page.")
         return _page(request, 422, "A part of the address or the form cannot be read; go back and try again.")
+
+    @app.exception_handler(ClientDisconnect)
+    def gone(_request: Request, _error: ClientDisconnect) -> Response:
+        # Nobody reads this any more, and nothing is wrong with us.
+        return Response(status_code=400)
 
     @app.exception_handler(Exception)
     def anything(request: Request, error: Exception) -> Response:

@@ -17,6 +17,7 @@ from starlette.responses import HTMLResponse
 from finesieve.core import limits
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.families.choices import country_codes, country_name, regions_of
+from finesieve.core.fields.families.dates import twice
 from finesieve.core.phrases import phrase
 from finesieve.core.values import plain_number
 
@@ -38,7 +39,8 @@ def _environment() -> Environment:
     environment.filters.update(figure=_figure, day=_day, moment=_moment, percent=_percent, share=_share, plural=_plural)
     environment.filters["as_sentence"] = _as_sentence
     environment.filters.update(plain=lambda number: "" if number is None else plain_number(number), links=_links)
-    environment.globals.update(limits=limits, asset=_asset, countries=_countries, regions=_regions, phrase=phrase)
+    environment.globals.update(asset=_asset, countries=_countries, regions=_regions, phrase=phrase)
+    environment.globals.update(limits=limits, twice=twice)
     return environment
 
 

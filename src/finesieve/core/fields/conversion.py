@@ -19,7 +19,11 @@ class NotConverted(ValueError):
 
 
 def convert(value: Value, old: Field, new: Field) -> Value:
-    """The value as the new field holds it; blank stays blank. Raises NotConverted."""
+    """The value as the new field holds it; blank stays blank.
+
+    A value that is no free text is converted only where it can be read back, but for what the other has no room for.
+    Raises NotConverted.
+    """
     if value is None:
         return None
     if old.type.kind == "secret" or new.type.kind == "secret":
@@ -28,6 +32,25 @@ def convert(value: Value, old: Field, new: Field) -> Value:
         if old.type.kind == new.type.kind:
             return value
         raise NotConverted("A file can only become a file.")
+    converted = _read(value, old, new)
+    if old.type_key not in _FREE and (old.type.kind, new.type.kind) not in _NARROWER:
+        try:
+            back = _read(converted, new, old)
+        except NotConverted:
+            back = None
+        if back != value:
+            raise NotConverted("It could not be read back as it was.")
+    return converted
+
+
+_FREE: Final = ("short_text", "long_text")
+_NARROWER: Final = frozenset(
+    (("datetime", "date"), ("datetime", "time"), ("datetime", "day_of_year"), ("date", "day_of_year"))
+)
+"""Kinds of which the second keeps a part of the first, and everybody knows which."""
+
+
+def _read(value: Value, old: Field, new: Field) -> Value:
     reader = _READERS.get(new.type.kind, _by_text)
     try:
         return reader(value, old, new)
@@ -53,10 +76,25 @@ def _by_text(value: Value, old: Field, new: Field) -> Value:
 
 
 def _text(value: Value, old: Field, new: Field) -> Value:
-    if new.type_key in ("short_text", "long_text"):
-        text = old.show(value) if not isinstance(value, Structured) else value.text
-        return new.parse(text.replace("\n", ", ") if new.type_key == "short_text" else text)
-    return new.parse(_text_of(value, old))
+    if new.type_key not in _FREE:
+        return new.parse(_text_of(value, old))
+    if isinstance(value, tuple):
+        return new.parse(_listed(_text_of(value, old).split("\n"), lines=new.type_key == "long_text"))
+    text = value.text if isinstance(value, Structured) else old.show(value)
+    return new.parse(text.replace("\n", ", ") if new.type_key == "short_text" else text)
+
+
+def _listed(items: list[str], *, lines: bool) -> str:
+    """Several texts as one, so that they can be told apart again. Raises NotConverted where they could not."""
+    if not lines and len(items) > 1 and any(sign in item for sign in ",;" for item in items):
+        raise NotConverted("Its parts hold commas or semicolons, so they could not be told apart in one line.")
+    return ("\n" if lines else ", ").join(items)
+
+
+def _parts(text: str) -> list[str]:
+    """The parts of a text that lists several: its lines, else what its commas and semicolons part."""
+    between = r"\n" if "\n" in text else r"[,;]"
+    return [part.strip() for part in re.split(between, text) if part.strip()]
 
 
 def _number(value: Value, old: Field, new: Field) -> Value:
@@ -114,7 +152,7 @@ def _choice(value: Value, old: Field, new: Field) -> Value:
 
 
 def _choices(value: Value, old: Field, new: Field) -> Value:
-    items = value if isinstance(value, tuple) else tuple(re.split(r"[,;\n]", _text_of(value, old)))
+    items = value if isinstance(value, tuple) else tuple(_items(_text_of(value, old), new))
     texts = [old.label_of(item) if old.options else item for item in items if item.strip()]
     stored = {
         item if item in new.value_type.options else _option(text, new) for item, text in zip(items, texts, strict=False)
@@ -122,9 +160,18 @@ def _choices(value: Value, old: Field, new: Field) -> Value:
     return new.parse("\n".join(stored))
 
 
+def _items(text: str, new: Field) -> list[str]:
+    """The texts of several choices: the whole where it is one option, else its parts."""
+    whole = text.strip().lower()
+    if any(whole in (option.label.lower(), option.stored_value.lower()) for option in new.options):
+        return [text]
+    return _parts(text)
+
+
 def _text_list(value: Value, old: Field, new: Field) -> Value:
     text = _text_of(value, old)
-    return new.parse(text if isinstance(value, tuple) else re.sub(r"[,;]\s*", "\n", text))
+    single = isinstance(value, tuple) or not isinstance(value, str) or bool(old.options)
+    return new.parse(text if single else "\n".join(_parts(text)))
 
 
 def _date(value: Value, old: Field, new: Field) -> Value:
@@ -158,7 +205,17 @@ def _date_in_words(text: str, language: str) -> date | None:
 
 
 def _day_of_year(value: Value, old: Field, new: Field) -> Value:
-    return DayOfYear(value.month, value.day) if isinstance(value, date) else new.parse(_text_of(value, old))
+    if isinstance(value, datetime):
+        value = value.astimezone(new.manner.zone).date()
+    if isinstance(value, date):
+        return DayOfYear(value.month, value.day)
+    text = _text_of(value, old)
+    # In a leap year, so that 29 February is a day.
+    day = _date_in_words(f"{text.strip()} 2000", new.manner.language)
+    return DayOfYear(day.month, day.day) if day else new.parse(text)
+
+
+_SHOWN_MOMENT: Final = re.compile(r"(.+), ([0-9]{2}:[0-9]{2}(?::[0-9]{2})?)(?: \(([+-][0-9:]+)\))?")
 
 
 def _datetime(value: Value, old: Field, new: Field) -> Value:
@@ -166,7 +223,10 @@ def _datetime(value: Value, old: Field, new: Field) -> Value:
         return value
     if isinstance(value, date):
         return new.parse(f"{value.isoformat()} 00:00")
-    return new.parse(_text_of(value, old))
+    text = _text_of(value, old)
+    shown = _SHOWN_MOMENT.fullmatch(text.strip())
+    day = _date_in_words(shown[1], new.manner.language) if shown else None
+    return new.parse(f"{day.isoformat()} {shown[2]}{shown[3] or ''}" if shown and day else text)
 
 
 _READERS: Final[dict[str, Callable[[Value, Field, Field], Value]]] = {

@@ -171,5 +171,13 @@ GERMAN: Final[dict[str, str]] = {
     "Write a date that exists as year-month-day, such as 1984-05-27.": "Schreiben Sie ein Datum, das es gibt, als Jahr-Monat-Tag, etwa 1984-05-27.",
     "Write a time as hours and minutes, such as 09:30.": "Schreiben Sie die Uhrzeit als Stunden und Minuten, etwa 09:30.",
     "Write a date and a time, such as 2026-04-18 14:30.": "Schreiben Sie Datum und Uhrzeit, etwa 2026-04-18 14:30.",
+    "The clocks go forward then, and {time} is passed over. Write another time.": "Dann wird die Uhr vorgestellt, und {time} gibt es nicht. Schreiben Sie eine andere Uhrzeit.",
+    "The clocks go back then, and {time} comes twice. Say which: first {first}, or second {second}.": (
+        "Dann wird die Uhr zurückgestellt, und {time} gibt es zweimal. "
+        "Sagen Sie, welches: zuerst {first}, oder danach {second}."
+    ),
+    "{time}, the first time ({offset})": "{time}, das erste Mal ({offset})",
+    "{time}, the second time ({offset})": "{time}, das zweite Mal ({offset})",
+    "Another time …": "Eine andere Zeit …",
     "Write a day as month-day, such as 05-27 for 27 May.": "Schreiben Sie den Tag als Monat-Tag, etwa 05-27 für den 27. Mai.",
 }

@@ -93,7 +93,8 @@ def save_value(request: Request, desk: DeskHere, field_id: int, form: Posted) ->
         typed = {"value": raw, **form.data}
         return _value_page(request, desk, field_id, typed, problem.messages, 422, was=form.was)
     except Overtaken as clash:
-        return _value_page(request, desk, field_id, {"v_value": raw}, {}, 409, clash=clash)
+        typed = {"v_value": raw, "effective": form.one("effective")}
+        return _value_page(request, desk, field_id, typed, {}, 409, clash=clash)
     return RedirectResponse(desk.path(f"define/house/{field_id}?saved=1"), 303)
 
 

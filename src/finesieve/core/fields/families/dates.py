@@ -1,15 +1,17 @@
 """Dates, times, dates and times, days of the year."""
 
 import re
-from datetime import UTC, date, datetime, time
+from datetime import UTC, date, datetime, time, tzinfo
 from typing import Final
 
 from babel.dates import format_date, format_datetime, format_time
 
 from finesieve.core.fields.asked import Asked
+from finesieve.core.phrases import phrase
 from finesieve.core.values import DayOfYear, Value
 
 __all__ = [
+    "instants_of",
     "read_date",
     "read_datetime",
     "read_day_of_year",
@@ -18,13 +20,16 @@ __all__ = [
     "show_datetime",
     "show_day_of_year",
     "show_time",
+    "twice",
     "write_datetime",
     "write_time",
 ]
 
 _DATE: Final = re.compile(r"[0-9]{4}-[0-9]{2}-[0-9]{2}")
 _TIME: Final = re.compile(r"[0-9]{1,2}:[0-9]{2}(:[0-9]{2})?")
-_MOMENT: Final = re.compile(r"[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}(:[0-9]{2})?")
+_MOMENT: Final = re.compile(
+    r"([0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}(:[0-9]{2})?) ?([+-][0-9]{2}:[0-9]{2}(?::[0-9]{2})?)?"
+)
 _DAY: Final = re.compile(r"([0-9]{1,2})-([0-9]{1,2})")
 
 
@@ -48,14 +53,55 @@ def read_time(text: str, _asked: Asked) -> Value:
         raise ValueError("Write a time as hours and minutes, such as 09:30.") from None
 
 
-def read_datetime(text: str, asked: Asked) -> Value:
-    """A local date and time; kept as an instant, the first one where the clock goes back."""
+def instants_of(local: datetime, zone: tzinfo) -> tuple[datetime, ...]:
+    """The instants at which the clocks of a zone show a time: none in a gap, two where they go back, else one."""
+    found = {local.replace(tzinfo=zone, fold=fold).astimezone(UTC) for fold in (0, 1)}
+    return tuple(sorted(one for one in found if one.astimezone(zone).replace(tzinfo=None) == local.replace(fold=0)))
+
+
+def _offset_of(instant: datetime, zone: tzinfo) -> str:
+    """How far the clocks of a zone were ahead of UTC at an instant: `+01:00`."""
+    return instant.astimezone(zone).isoformat()[19:]
+
+
+def twice(text: str, zone: tzinfo) -> tuple[tuple[str, str], ...]:
+    """Where a typed local time comes twice, the two ways to write it, each with its offset; () elsewhere."""
+    found = _MOMENT.fullmatch(text)
     try:
-        if not _MOMENT.fullmatch(text):
+        instants = instants_of(datetime.fromisoformat(found[1]), zone) if found else ()
+    except (ValueError, OverflowError):
+        return ()
+    if found is None or len(instants) < 2:
+        return ()
+    return tuple((f"{found[1]}{_offset_of(one, zone)}", _offset_of(one, zone)) for one in instants)
+
+
+def read_datetime(text: str, asked: Asked) -> Value:
+    """A local date and time, with its offset where it comes twice; kept as an instant.
+
+    A time that the clocks pass over, and one that comes twice without an offset, is said, not guessed.
+    """
+    zone = asked.manner.zone
+    found = _MOMENT.fullmatch(text)
+    try:
+        if not found:
             raise ValueError
-        return datetime.fromisoformat(text).replace(tzinfo=asked.manner.zone).astimezone(UTC)
+        local = datetime.fromisoformat(found[1])
+        instants = instants_of(local, zone)
     except (ValueError, OverflowError):
         raise ValueError("Write a date and a time, such as 2026-04-18 14:30.") from None
+    if not instants:
+        template = "The clocks go forward then, and {time} is passed over. Write another time."
+        raise ValueError(phrase(template, time=found[1][11:]))
+    if found[3]:
+        instants = tuple(one for one in instants if _offset_of(one, zone) == found[3])
+        if not instants:
+            raise ValueError("Write a date and a time, such as 2026-04-18 14:30.")
+    if len(instants) > 1:
+        first, second = (_offset_of(one, zone) for one in instants)
+        template = "The clocks go back then, and {time} comes twice. Say which: first {first}, or second {second}."
+        raise ValueError(phrase(template, time=found[1][11:], first=first, second=second))
+    return instants[0]
 
 
 def read_day_of_year(text: str, _asked: Asked) -> Value:
@@ -84,11 +130,23 @@ def show_time(value: Value, asked: Asked) -> str:
 
 
 def show_datetime(value: Value, asked: Asked) -> str:
-    """The date and time that the clocks of the house showed."""
+    """The date and time that the clocks of the house showed; with the offset where they showed it twice."""
     if not isinstance(value, datetime):
         return str(value)
-    local = value.astimezone(asked.manner.zone)
-    return str(format_datetime(local, "d MMM y, HH:mm", locale=asked.manner.language))
+    try:
+        local = value.astimezone(asked.manner.zone)
+    except OverflowError:
+        local = value
+    pattern = "d MMM y, HH:mm:ss" if local.second else "d MMM y, HH:mm"
+    shown = str(format_datetime(local, pattern, locale=asked.manner.language))
+    return f"{shown} ({_offset_of(value, asked.manner.zone)})" if _comes_twice(value, asked.manner.zone) else shown
+
+
+def _comes_twice(value: datetime, zone: tzinfo) -> bool:
+    try:
+        return len(instants_of(value.astimezone(zone).replace(tzinfo=None, fold=0), zone)) > 1
+    except OverflowError:
+        return False
 
 
 def show_day_of_year(value: Value, asked: Asked) -> str:
@@ -104,8 +162,13 @@ def write_time(value: Value, _asked: Asked) -> str:
 
 
 def write_datetime(value: Value, asked: Asked) -> str:
-    """As an input for local dates and times has it."""
+    """As an input for local dates and times has it; with the offset where the time comes twice."""
     if not isinstance(value, datetime):
         return ""
-    local = value.astimezone(asked.manner.zone).replace(tzinfo=None)
-    return local.isoformat("T", "seconds" if local.second else "minutes")
+    zone = asked.manner.zone
+    try:
+        local = value.astimezone(zone).replace(tzinfo=None, fold=0)
+    except OverflowError:
+        local = value.replace(tzinfo=None)
+    written = local.isoformat("T", "seconds" if local.second else "minutes")
+    return written + (_offset_of(value, zone) if _comes_twice(value, zone) else "")

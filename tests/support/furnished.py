@@ -1,0 +1,90 @@
+"""A house with one of everything, and every route with an address in it."""
+
+import re
+from collections.abc import Iterator
+
+from sqlmodel import select
+from starlette.routing import Route
+
+from finesieve.services.cases import keep_case
+from finesieve.services.collect import create_form, publish_form, read_form
+from finesieve.services.compute import DerivedInput, create_derived
+from finesieve.services.define import GroupInput, create_group
+from finesieve.services.fields import FieldInput, create_field
+from finesieve.services.house import set_house_value
+from finesieve.services.labels import LabelInput, create_label
+from finesieve.services.named_checks import create_check
+from finesieve.services.options import OptionListInput, create_option_list
+from finesieve.services.record_types import RecordTypeInput, create_record_type, read_record_type
+from finesieve.services.records import add_record
+from finesieve.services.rehearsing import Circumstances
+from finesieve.services.reshape import begin_type_change
+from finesieve.services.sift import create_segment
+from finesieve.store.tables import DefinitionChange, HouseSchedule
+from tests.support.house import House, make_house
+from tests.support.site import application
+
+
+class Furnished:
+    """A house with one of everything, and the ids for the parameters of addresses."""
+
+    def __init__(self) -> None:
+        self.house: House = make_house()
+        scope = self.house.scope
+        self.form = create_form(scope, "Join us")
+        publish_form(scope, self.form, read_form(scope, self.form).revision)
+        self.segment = create_segment(scope, "Their segment")
+        self.derived = create_derived(scope, DerivedInput(label="Their sum", formula="plot_length + 1"))
+        self.person = self.house.add(first_name="Their", last_name="Person")
+        self.type = create_record_type(scope, RecordTypeInput(singular="Their plot", plural="Their plots"))
+        link = read_record_type(scope, self.type).record_type.links[0].id
+        self.record = add_record(scope, self.type, {"name": "Their A1"}, {link: [self.person]})
+        self.link = link
+        self.level = create_label(scope, "level", LabelInput(name="Their level"))
+        self.options = create_option_list(scope, OptionListInput(name="Their options", options="A\nB"))
+        house = create_group(scope, GroupInput(name="Their house", about="house"))
+        self.value = create_field(scope, house, FieldInput(label="Their link", type_key="url"))
+        set_house_value(scope, self.value, "https://their.example", effective="2030-01-01T00:00")
+        self.check = create_check(scope, "Plot code", {"kind": "pattern", "pattern": "[A-F][0-9]+"})
+        self.case = keep_case(scope, self.form, "newcomer", Circumstances(), {"q1": "a@hedgerow.example"})
+        self.task = begin_type_change(scope, self.house.field_id("favourite"), "long_text", "", "", {})
+        with scope.transaction("owner") as unit:
+            self.schedule = unit.session.exec(select(HouseSchedule.id)).one()
+            self.change = unit.session.exec(select(DefinitionChange.id).order_by(DefinitionChange.id.desc())).first()  # type: ignore[union-attr]
+
+    def parameters(self, path: str) -> dict[str, object]:
+        derived = path.startswith("/w/{slug}/compute")
+        house = path.startswith("/w/{slug}/define/house")
+        return {
+            "slug": self.house.slug, "group_id": self.house.group_id(), "form_id": self.form, "segment_id": self.segment,
+            "field_id": self.derived if derived else self.value if house else self.house.field_id("zone"), "person_id": self.person,
+            "question_id": "q1", "place": 0, "verdict": "passes", "submission_id": 1, "workspace": self.house.slug,
+            "form_slug": "join-us", "schedule_id": self.schedule, "level_id": self.level, "label_id": self.level,
+            "page_name": "levels", "list_id": self.options, "type_id": self.type, "record_id": self.record,
+            "link_id": self.link, "task_id": self.task, "change_id": self.change or 0, "row_id": self.person,
+            "check_id": self.check, "case_id": self.case, "number": 1,
+        }  # fmt: skip
+
+    def address(self, path: str) -> str:
+        plain = re.sub(r":\w+", "", path)
+        return plain.format(**self.parameters(path))
+
+
+def routes() -> Iterator[tuple[str, str]]:
+    """Method and path of every route, static files apart."""
+    for route in _all(application().routes):
+        for method in sorted((route.methods or set()) - {"HEAD"}):
+            yield method, route.path
+
+
+def _all(found: object) -> Iterator[Route]:
+    for route in found:  # type: ignore[attr-defined]
+        if isinstance(route, Route):
+            yield route
+        elif hasattr(route, "original_router"):
+            prefix = route.include_context.prefix if hasattr(route, "include_context") else ""
+            assert not prefix
+            yield from _all(route.original_router.routes)
+
+
+OFFICE = [(method, path) for method, path in routes() if path.startswith("/w/")]
