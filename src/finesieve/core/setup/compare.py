@@ -56,12 +56,21 @@ def compare(there: Setup, given: Setup) -> tuple[Difference, ...]:
     found: list[Difference] = []
     for name, what in KINDS.items():
         found += _compared(what, getattr(there, name), getattr(given, name), given)
+    found = _with_misfits(found, given)
     for key, value in given.house_values.items():
         if there.house_values.get(key) != value:
             found.append(
                 Difference("changed", "house value", key, ((key, _say(there.house_values.get(key)), _say(value)),))
             )
     return tuple(found)
+
+
+def _with_misfits(found: list[Difference], given: Setup) -> list[Difference]:
+    """What does not fit is a conflict, whether or not anything else of it differs."""
+    misfits = {(one.what, one.known) for one in given.misfits}
+    kept = [one for one in found if (one.what, one.known) not in misfits]
+    told = [Difference("conflict", one.what, one.label, why=one.why, known=one.known) for one in given.misfits]
+    return kept + told
 
 
 def _compared(what: str, there: Iterable[BaseModel], given: Iterable[BaseModel], setup: Setup) -> list[Difference]:

@@ -13,6 +13,7 @@ __all__ = [
     "GroupPart",
     "LabelPart",
     "LinkPart",
+    "Misfit",
     "OptionListPart",
     "RecordTypePart",
     "SegmentPart",
@@ -112,6 +113,15 @@ class SegmentPart(_Part):
     expression: str = Field(default="", max_length=EXPRESSION)
 
 
+class Misfit(_Part):
+    """A part of a file of which the standard keywords and ours differ, or that cannot be; `why` names the place."""
+
+    what: Literal["field", "form"]
+    known: tuple[str, ...]
+    label: str
+    why: str
+
+
 class Setup(_Part):
     """Everything; or the `part` of it that is one group with its fields, or one field."""
 
@@ -129,6 +139,7 @@ class Setup(_Part):
     segments: tuple[SegmentPart, ...] = ()
     house_values: dict[str, Any] = Field(default_factory=dict)
     level_values: dict[str, dict[str, Any]] = Field(default_factory=dict)
+    misfits: tuple[Misfit, ...] = ()
 
     def covers(self, part: BaseModel) -> bool:
         """Whether something that is not in here is meant to be gone: in a part, only fields of its group are."""

@@ -5,27 +5,25 @@ real answers; the extension keywords hold the rest, so that nothing is lost.
 """
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from typing import Any, Final
 
 from pydantic import ValidationError
 
 from finesieve.core.errors import InvalidInput
-from finesieve.core.fields.families.choices import country_codes
-from finesieve.core.fields.families.data import MEDIA
 from finesieve.core.fields.options import option_from_json, option_to_json
 from finesieve.core.fields.types import TYPES
-from finesieve.core.forms.earlier import upgraded
-from finesieve.core.language import tree
-from finesieve.core.language.parser import parse
+from finesieve.core.setup.conditions import Unsaid, as_number
 from finesieve.core.setup.document import FieldPart, FormPart, Setup
+from finesieve.core.setup.formschema import CONDITIONS, apply_conditions, form_schema, read_form_schema
+from finesieve.core.setup.plain import plain_parts
+from finesieve.core.setup.standard import read_values, unsaid_settings, values_schema
 from finesieve.core.values import Type
 
 __all__ = ["KEYWORDS", "as_instance", "dump", "read_schema", "to_schema"]
 
 DIALECT: Final = "https://json-schema.org/draft/2020-12/schema"
 FORMAT: Final = 1
-_DECIMAL: Final = 15
 
 KEYWORDS: Final[dict[str, str]] = {
     "x-sieve-format": "the version of these keywords: 1",
@@ -44,7 +42,6 @@ KEYWORDS: Final[dict[str, str]] = {
     "x-sieve-group": "the group that a field stands in",
     "x-sieve-options": "the options of a choice, with labels, scores, prices and whether they are retired",
     "x-sieve-unit": "the unit of a number",
-    "x-sieve-required": "whether forms insist on an answer",
     "x-sieve-settings": "the settings of a field that differ from the defaults",
     "x-sieve-formula": "the formula of a derived field",
     "x-sieve-built-in": "whether the field comes with the product",
@@ -67,7 +64,7 @@ def to_schema(setup: Setup) -> dict[str, Any]:
         by_about.setdefault(field.about, []).append(field)
     defs = {_name(about): _object(fields) for about, fields in by_about.items() if about != "person"}
     for form in setup.forms:
-        defs[f"form-{form.slug}"] = _form(form, {field.key: field for field in by_about.get("person", ())})
+        defs[f"form-{form.slug}"] = form_schema(form, {field.key: field for field in by_about.get("person", ())})
     schema: dict[str, Any] = {"$schema": DIALECT, "x-sieve-format": FORMAT}
     heads = {"x-sieve-part": setup.part, "title": setup.title, "description": setup.description}
     schema |= {keyword: text for keyword, text in heads.items() if text}
@@ -99,9 +96,14 @@ def _name(about: str) -> str:
 
 def _object(fields: list[FieldPart]) -> dict[str, Any]:
     properties = {field.key: _property(field) for field in fields}
-    required = [field.key for field in fields if field.required and not field.formula and TYPES[field.type].stores]
+    required = [field.key for field in fields if field.required and _answered(field.formula, field.type)]
     found: dict[str, Any] = {"type": "object", "properties": properties}
     return found | ({"required": required} if required else {})
+
+
+def _answered(formula: str, type_key: str) -> bool:
+    """Whether the standard keywords say if a field must be there."""
+    return not formula and TYPES[type_key].stores
 
 
 def _property(field: FieldPart) -> dict[str, Any]:
@@ -112,13 +114,12 @@ def _property(field: FieldPart) -> dict[str, Any]:
     if field.formula:
         schema["readOnly"] = True
     else:
-        schema |= _values(field)
+        schema |= values_schema(field)
     schema |= {"x-sieve-type": field.type, "x-sieve-group": field.group}
     for keyword, value in (
         ("options", [dict(option) for option in field.options]),
         ("unit", field.unit),
-        ("required", field.required),
-        ("settings", field.settings),
+        ("settings", unsaid_settings(field)),
         ("formula", field.formula),
         ("built-in", field.built_in),
     ):
@@ -127,172 +128,47 @@ def _property(field: FieldPart) -> dict[str, Any]:
     return schema
 
 
-def _number(text: object) -> int | float:
-    number = float(str(text))
-    return int(number) if number.is_integer() else number
-
-
-def _values(field: FieldPart) -> dict[str, Any]:
-    """What standard keywords can say of the values."""
-    kind, settings = TYPES[field.type].kind, field.settings
-    offered = [option["value"] for option in field.options]
-    if kind in ("number", "money"):
-        return _numeric(settings)
-    if kind == "yes_no":
-        return {"const": True} if field.type == "agreement" else {"type": "boolean"}
-    if kind == "choices":
-        found: dict[str, Any] = {"type": "array", "items": _choice(offered), "uniqueItems": True, "minItems": 1}
-        found["minItems"] = settings.get("fewest", 1)
-        return found | ({"maxItems": settings["most"]} if "most" in settings else {})
-    if kind == "text_list":
-        return {"type": "array", "items": {"type": "string", "minLength": 1}, "minItems": settings.get("fewest", 1)} | (
-            {"maxItems": settings["most"]} if "most" in settings else {}
-        )
-    if kind == "structured":
-        return {"allOf": [json.loads(settings["json_schema"])]} if settings.get("json_schema") else {}
-    if kind == "file":
-        return {"type": "object", "properties": {"media_type": {"enum": _media(settings)}}, "required": ["digest"]}
-    if kind == "choice":
-        return _choice(list(country_codes()) if field.type == "country" else offered)
-    if kind == "secret":
-        return {"type": "string", "writeOnly": True}
-    return _TEXTS.get(field.type, {"type": "string", "minLength": 1}) | (
-        {"maxLength": settings["longest"]} if "longest" in settings else {}
-    )
-
-
-def _media(settings: Mapping[str, Any]) -> list[str]:
-    return [media for kind in settings.get("media") or MEDIA for media in MEDIA.get(kind, ())]
-
-
-_TEXTS: Final[dict[str, dict[str, Any]]] = {
-    "email": {"type": "string", "format": "email"},
-    "url": {"type": "string", "format": "uri", "pattern": "^https?://"},
-    "phone": {"type": "string", "pattern": r"^\+[0-9]{5,15}$"},
-    "date": {"type": "string", "format": "date", "pattern": "^[0-9]{4}-[0-9]{2}-[0-9]{2}$"},
-    "time": {"type": "string", "pattern": "^[0-9]{2}:[0-9]{2}:[0-9]{2}$"},
-    "datetime": {"type": "string", "format": "date-time"},
-    "day_of_year": {"type": "string", "pattern": "^[0-9]{2}-[0-9]{2}$"},
-    "colour": {"type": "string", "pattern": "^#[0-9a-f]{6}$"},
-    "heading": {},
-    "note": {},
-}
-
-
-def _choice(offered: list[str]) -> dict[str, Any]:
-    return {"enum": offered} if offered else {"type": "string"}
-
-
-def _numeric(settings: Mapping[str, Any]) -> dict[str, Any]:
-    found: dict[str, Any] = {"type": "integer" if settings.get("decimals") == 0 else "number"}
-    if "low" in settings:
-        found["minimum"] = _number(settings["low"])
-    if "high" in settings:
-        found["maximum"] = _number(settings["high"])
-    if "step" in settings and _number(settings.get("low", 0)) == 0 and float(_number(settings["step"])).is_integer():
-        found["multipleOf"] = _number(settings["step"])
-    return found
-
-
-def _form(form: FormPart, fields: Mapping[str, FieldPart]) -> dict[str, Any]:
-    """What sending a form stores: its questions, and its rules as far as if/then can say them."""
-    properties, required, conditions = {}, [], []
-    for question in _questions(form.document):
-        key = question["field"]
-        field = fields.get(key)
-        if field is None or not TYPES[field.type].stores:
-            continue
-        properties[key] = {"$ref": f"#/properties/{key}"}
-        insists = field.required if question.get("required") is None else question["required"]
-        rule = question.get("show_when", "")
-        if not rule:
-            required += [key] if insists else []
-            continue
-        condition = _condition(rule, fields)
-        if condition is not None:
-            then = {"then": {"required": [key]}} if insists else {}
-            conditions.append({"if": condition, **then, "else": {"properties": {key: False}}})
-    found: dict[str, Any] = {"type": "object", "properties": properties, "additionalProperties": False}
-    if required:
-        found["required"] = required
-    if conditions:
-        found["allOf"] = conditions
-    return found
-
-
-def _questions(document: Mapping[str, Any]) -> Iterator[dict[str, Any]]:
-    """The questions about the person; one of a section with a rule has that rule too."""
-    for section in upgraded(document).get("sections", ()):
-        if section.get("repeat"):
-            continue
-        for item in section.get("items", ()):
-            if "field" in item:
-                rules = [rule for rule in (section.get("show_when"), item.get("show_when")) if rule]
-                joined = rules[0] if len(rules) == 1 else " and ".join(f"({rule})" for rule in rules)
-                yield {**item, "show_when": joined}
-
-
-def _condition(rule: str, fields: Mapping[str, FieldPart]) -> dict[str, Any] | None:
-    """A rule in standard keywords: a field is yes, is or is one of some values, or is filled; several with `and`."""
-    node = parse(rule).tree
-    parts = node.parts if isinstance(node, tree.Chain) and node.word == "and" else (node,)
-    said = [_said(part, fields) for part in parts if part is not None]
-    if not said or any(one is None for one in said):
-        return None
-    return said[0] if len(said) == 1 else {"allOf": said}
-
-
-def _said(node: tree.Node, fields: Mapping[str, FieldPart]) -> dict[str, Any] | None:
-    key = ""
-    allowed: dict[str, Any] | None = None
-    match node:
-        case tree.Name(path=(key,)):
-            allowed = {"const": True}
-        case tree.Compare(sign="=", left=tree.Name(path=(key,)), right=tree.Text(value=value)):
-            allowed = {"const": value}
-        case tree.In(operand=tree.Name(path=(key,)), items=items, negated=False) if all(
-            isinstance(item, tree.Text) for item in items
-        ):
-            allowed = {"enum": [item.value for item in items if isinstance(item, tree.Text)]}
-        case tree.IsBlank(operand=tree.Name(path=(key,)), filled=True):
-            allowed = {}
-    known = fields.get(key)
-    if allowed is None or known is None or known.formula:
-        return None
-    return {"properties": {key: allowed}, "required": [key]} if allowed else {"required": [key]}
-
-
 # Reading --------------------------------------------------------------------------------------
 
 
 def read_schema(text: str) -> Setup:
-    """The setup in a file. Raises InvalidInput, with a sentence that names the place, for a file that is none."""
+    """The setup in a file, one of ours or a plain schema. Raises InvalidInput, with a sentence that names the place.
+
+    The standard keywords are the truth; ours add what they cannot say. Where both speak and differ, and where they
+    say what no field or question can hold, that is among the misfits of the setup, with its place.
+    """
     try:
         schema = json.loads(text)
     except (ValueError, RecursionError):
         raise InvalidInput({"file": "This file is not JSON."}) from None
-    if not isinstance(schema, dict) or schema.get("x-sieve-format") != FORMAT:
-        raise InvalidInput(
-            {"file": "This is no definition of fields: “x-sieve-format” is missing, or of another version."}
-        )
+    if not isinstance(schema, dict) or schema.get("x-sieve-format", FORMAT) != FORMAT:
+        raise InvalidInput({"file": "This is no definition of fields that can be read here."})
     try:
-        return Setup.model_validate(_parts(schema))
+        return Setup.model_validate(_parts(schema) if "x-sieve-format" in schema else plain_parts(schema))
+    except Unsaid as problem:
+        raise InvalidInput({"file": _at(problem)}) from None
     except ValidationError as error:
         first = error.errors()[0]
         place = ".".join(str(step) for step in first["loc"])
         raise InvalidInput({"file": f"At {place}: {first['msg']}."}) from None
-    except (TypeError, KeyError, AttributeError):
+    except (TypeError, KeyError, AttributeError, ValueError, RecursionError):
         raise InvalidInput({"file": "The keywords in this file do not fit together."}) from None
+
+
+def _at(problem: Unsaid) -> str:
+    return f"At {'.'.join(str(step) for step in problem.place)}: {problem}"
 
 
 def _parts(schema: dict[str, Any]) -> dict[str, Any]:
     types = schema.get("x-sieve-record-types", [])
     abouts = {"order": "order", "level": "level", "house": "house"}
     abouts |= {f"record-{one['key']}": f"record:{one['key']}" for one in types}
-    fields = [_field(key, one, "person") for key, one in schema.get("properties", {}).items()]
+    misfits: list[dict[str, Any]] = []
+    fields = _fields(schema, "person", (), misfits)
     for name, inner in schema.get("$defs", {}).items():
         if name in abouts:
-            fields += [_field(key, one, abouts[name]) for key, one in inner.get("properties", {}).items()]
+            fields += _fields(inner, abouts[name], ("$defs", name), misfits)
+    forms = _forms(schema, fields, misfits)
     return {
         "part": schema.get("x-sieve-part", ""),
         "title": schema.get("title", ""),
@@ -304,11 +180,65 @@ def _parts(schema: dict[str, Any]) -> dict[str, Any]:
         "option_lists": schema.get("x-sieve-option-lists", []),
         "groups": schema.get("x-sieve-groups", []),
         "fields": fields,
-        "forms": schema.get("x-sieve-forms", []),
+        "forms": forms,
         "segments": schema.get("x-sieve-segments", []),
         "house_values": schema.get("x-sieve-house-values", {}),
         "level_values": schema.get("x-sieve-level-values", {}),
+        "misfits": misfits,
     }
+
+
+def _fields(
+    schema: dict[str, Any], about: str, place: tuple[str, ...], misfits: list[dict[str, Any]]
+) -> list[dict[str, Any]]:
+    """The fields of an object. Those that do not fit are among the misfits, and as our own keywords have them."""
+    found, required = [], schema.get("required", [])
+    for key in required:
+        if key not in schema.get("properties", {}):
+            raise Unsaid(f"“{key}” is no property here.", *place, "required")
+    for key, one in schema.get("properties", {}).items():
+        part, where = _field(key, one, about), (*place, "properties", key)
+        try:
+            _read_required(part, one, key in required, where)
+            read_values(part, one, where)
+        except Unsaid as problem:
+            misfits.append({"what": "field", "known": (about, key), "label": part["label"], "why": _at(problem)})
+        found.append(part)
+    return found
+
+
+def _read_required(part: dict[str, Any], schema: dict[str, Any], required: bool, place: tuple[str, ...]) -> None:
+    if not _answered(part["formula"], part["type"]):
+        if required:
+            raise Unsaid("It is not asked for, so nobody can be made to answer it.", *place)
+        return
+    if schema.get("x-sieve-required", required) != required:
+        raise Unsaid("x-sieve-required and the list “required” differ.", *place, "x-sieve-required")
+    part["required"] = required
+
+
+def _forms(schema: dict[str, Any], fields: list[dict[str, Any]], misfits: list[dict[str, Any]]) -> list[Any]:
+    """The forms, with what their schemas, and the conditions of the whole, say beyond them."""
+    person = {}
+    for field in fields:
+        if field["about"] == "person":
+            person[field["key"]] = FieldPart.model_validate(field)
+    found = []
+    for form in schema.get("x-sieve-forms", []):
+        part = FormPart.model_validate(form).model_dump(mode="json")
+        name = f"form-{part['slug']}"
+        try:
+            if name in schema.get("$defs", {}):
+                read_form_schema(part, schema["$defs"][name], person, ("$defs", name))
+        except Unsaid as problem:
+            what = {"what": "form", "known": (part["slug"],), "label": part["slug"], "why": _at(problem)}
+            misfits.append(what)
+            part = dict(form)
+        found.append(part)
+    apply_conditions(
+        found, {word: schema[word] for word in CONDITIONS if word in schema}, {key: key for key in person}, ()
+    )
+    return found
 
 
 def _field(key: str, schema: dict[str, Any], about: str) -> dict[str, Any]:
@@ -325,7 +255,7 @@ def _field(key: str, schema: dict[str, Any], about: str) -> dict[str, Any]:
         "required": schema.get("x-sieve-required", False),
         "unit": schema.get("x-sieve-unit", ""),
         "options": _plain_options(schema.get("x-sieve-options", [])),
-        "settings": schema.get("x-sieve-settings", {}),
+        "settings": dict(schema.get("x-sieve-settings", {})),
         "formula": schema.get("x-sieve-formula", ""),
         "built_in": schema.get("x-sieve-built-in", False),
     }
@@ -348,5 +278,5 @@ def as_instance(answers: Mapping[str, Any], types: Mapping[str, Type]) -> dict[s
     for key, value in answers.items():
         numeric = key in types and types[key].kind in ("number", "money")
         if value is not None:
-            found[key] = _number(value) if numeric else value
+            found[key] = as_number(value) if numeric else value
     return found
