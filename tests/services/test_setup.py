@@ -39,6 +39,7 @@ from finesieve.services.setup import (
 )
 from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.store.tables import Submission
+from tests.core.test_setup_schema import PLAIN
 from tests.services.test_collect import public
 from tests.services.test_command import run
 from tests.support.everything import ANSWERS, everything
@@ -326,6 +327,52 @@ class Loading(unittest.TestCase):
         self.assertEqual(read_form(self.scope, form).document.title, "Join us")
         self.assertEqual(read_segment(self.scope, segment).expression, "")
         self.assertNotEqual(read_catalogue(self.scope).groups[0].description, "All of it.")
+
+    def test_the_standard_keywords_are_the_truth(self) -> None:
+        """What is edited in the file alone is a difference; an option that somebody holds stays."""
+        self.house.add(zone="hill")
+        create_form(self.scope, "Join us")
+        schema = json.loads(export_setup(self.scope)[1])
+        schema["properties"]["zone"]["enum"] = ["north", "south", "moor"]
+        schema["properties"]["plot_length"] |= {"minimum": 2}
+        schema["required"].append("favourite")
+        schema["properties"]["swaps_seed"]["type"] = "string"
+        plan = plan_setup(self.scope, json.dumps(schema))
+        self.assertEqual(
+            {(one.change, one.name) for one in plan.differences},
+            {("changed", "Zone"), ("changed", "Plot length"), ("changed", "Favourite"), ("conflict", "Swaps seed")},
+        )
+        self.assertIn("At properties.swaps_seed.type:", plan.of("conflict")[0].why)
+        with self.assertRaises(InvalidInput):
+            load_setup(self.scope, json.dumps(schema))
+        schema["properties"]["zone"]["enum"].append("hill")
+        self.assertEqual(load_setup(self.scope, json.dumps(schema))["conflicts"], 1)
+        known = read_catalogue(self.scope).by_key
+        self.assertEqual([one.stored_value for one in known["zone"].options], ["north", "south", "moor", "hill"])
+        self.assertEqual((known["plot_length"].settings.low, known["favourite"].required), (2, True))
+
+    def test_a_plain_schema_of_another_program(self) -> None:
+        """After a dry run: fields, and a form where it has conditions; what cannot be held is said with its place."""
+        text = json.dumps(PLAIN)
+        plan = plan_setup(self.scope, text)
+        self.assertEqual([(one.change, one.name) for one in plan.of("conflict")], [("conflict", "Odd")])
+        self.assertEqual(plan.of("removed"), ())
+        load_setup(self.scope, text)
+        known = read_catalogue(self.scope).by_key
+        self.assertEqual(
+            [known[key].type_key for key in ("full_name", "hives", "tools")], ["short_text", "number", "choices"]
+        )
+        self.assertNotIn("odd", known)
+        self.assertEqual([one.change for one in plan_setup(self.scope, text).differences], ["conflict"])
+        schema = json.loads(export_setup(self.scope)[1])
+        conditions = schema["$defs"]["form-bee-keepers"]["allOf"]
+        self.assertIn({"if": {"required": ["honey"]}, "then": {"required": ["weight"]}}, conditions)
+
+    def test_a_starter_set_keeps_its_description(self) -> None:
+        for name, _title, description, _fields in list_starters():
+            house = make_house(fields=False)
+            load_setup(house.scope, starter_text(name))
+            self.assertEqual(json.loads(export_setup(house.scope, values=True)[1])["description"], description)
 
     def test_a_formula_that_does_not_work_stops_it_all(self) -> None:
         group = read_catalogue(self.scope).groups[0].name

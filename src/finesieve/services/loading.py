@@ -41,6 +41,7 @@ from finesieve.store.tables import (
     RecordLinkRow,
     RecordTypeRow,
     Segment,
+    Workspace,
 )
 
 __all__ = ["Loader"]
@@ -60,6 +61,7 @@ class Loader:
 
     def load(self, remove: Sequence[int] = ()) -> dict[str, int]:
         """Load everything, and delete the fields of these ids; gives how many parts were added, changed and removed."""
+        self._describe()
         self._labels()
         self._record_types()
         self._groups()
@@ -70,6 +72,13 @@ class Loader:
         self._values()
         self._remove(remove)
         return {name: self._counts[name] for name in ("added", "changed", "removed")}
+
+    def _describe(self) -> None:
+        """A starter set keeps its description, also when it is taken out again."""
+        row = self._unit.session.get(Workspace, self._unit.workspace_id)
+        if row is not None and not row.description and not self._setup.part:
+            row.description = self._setup.description
+            self._unit.session.add(row)
 
     @contextmanager
     def _changing(self, entity: str, row: Any, name: str) -> Iterator[None]:

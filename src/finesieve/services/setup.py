@@ -101,9 +101,11 @@ def _one_group(unit: Unit, setup: Setup, group_id: int) -> Setup:
 def take_setup(unit: Unit, *, values: bool = False) -> Setup:
     """All that is defined, free of ids."""
     catalogue = unit.catalogue
-    title = unit.session.exec(select(Workspace.name).where(col(Workspace.id) == unit.workspace_id)).one()
+    about = select(Workspace.name, Workspace.description).where(col(Workspace.id) == unit.workspace_id)
+    title, description = unit.session.exec(about).one()
     return Setup(
         title=title,
+        description=description,
         record_types=tuple(
             RecordTypePart(
                 key=known.key,

@@ -61,13 +61,14 @@ class Workspace(SQLModel, table=True):
     """One business's separate set of everything.
 
     `catalogue_version` marks the state of the definition, so that what is
-    built from it can be cached.
+    built from it can be cached. `description` is that of the starter set that it began with.
     """
 
     __tablename__ = "workspace"
     id: int | None = Field(default=None, primary_key=True)
     slug: str = Field(unique=True)
     name: str
+    description: str = ""
     zone: str = "UTC"
     language: str = "en_GB"
     currency: str = "GBP"

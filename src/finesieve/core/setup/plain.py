@@ -53,7 +53,9 @@ def plain_parts(schema: dict[str, Any]) -> dict[str, Any]:
             misfits.append({"what": "field", "known": ("person", names[name]), "label": part["label"], "why": why})
         fields.append(part)
     conditions: dict[str, Any] = {keyword: schema[keyword] for keyword in CONDITIONS if keyword in schema}
-    forms = [_form(title, fields, checks, conditions, names)] if conditions or any(checks.values()) else []
+    odd = {one["known"][1] for one in misfits}
+    asked = [field for field in fields if field["key"] not in odd]
+    forms = [_form(title, asked, checks, conditions, names)] if conditions or any(checks.values()) else []
     return {"part": "group", "title": title, "groups": [group], "fields": fields, "forms": forms, "misfits": misfits}
 
 

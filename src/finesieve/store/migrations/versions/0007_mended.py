@@ -35,6 +35,8 @@ CREATE POLICY of_workspace ON email_change
 def upgrade() -> None:
     op.execute(_REPLACED)
     op.execute(_EMAIL_CHANGE)
+    op.execute("ALTER TABLE workspace ADD COLUMN description varchar NOT NULL DEFAULT ''")
+    op.execute("ALTER TABLE workspace ALTER COLUMN description DROP DEFAULT")
     op.execute("ALTER TABLE submission ADD COLUMN charges jsonb NOT NULL DEFAULT '[]'")
     op.execute("ALTER TABLE submission ALTER COLUMN charges DROP DEFAULT")
     op.execute("ALTER TABLE house_mapping ADD COLUMN allowed boolean NOT NULL DEFAULT false")
@@ -50,6 +52,7 @@ def upgrade() -> None:
 
 
 def downgrade() -> None:
+    op.execute("ALTER TABLE workspace DROP COLUMN description")
     op.execute("ALTER TABLE submission DROP COLUMN charges")
     op.execute("ALTER TABLE house_mapping DROP COLUMN allowed")
     op.execute("DROP TABLE email_change")
