@@ -8,6 +8,7 @@ import random
 import sys
 import time
 from collections.abc import Callable
+from functools import cache
 
 from hypothesis import HealthCheck, Phase, given, seed, settings
 from hypothesis import strategies as st
@@ -23,6 +24,7 @@ from finesieve.core.values import Value
 from tests.store.test_both_ways import by_sql
 from tests.support import strategies
 from tests.support.fields import MOMENT
+from tests.support.planted import Planted
 
 fresh = settings(
     max_examples=300,
@@ -43,6 +45,25 @@ def both_back_ends(node: tree.Node, row: dict[str, Value]) -> None:
     assert to_json(python) == to_json(by_sql(typed, strategies.WORLD, row)), f"{print_expression(node)} over {row}"
     written = check(print_expression(node), strategies.WORLD).typed
     assert written is not None and explain(written, row, MOMENT).value == python, print_expression(node)
+
+
+@cache
+def planted() -> Planted:
+    """The workspace whose tables the rows stand in."""
+    return Planted()
+
+
+@fresh
+@given(
+    st.one_of(strategies.any_expression, strategies.any_collecting), st.lists(strategies.rows, min_size=1, max_size=4)
+)
+def rows_of_real_tables(node: tree.Node, rows: list[dict[str, Value]]) -> None:
+    """The same over people and records that stand in tables."""
+    typed = check_tree(node, planted().world).typed
+    assert typed is not None, print_expression(node)
+    python = [compile_python(typed)(row, MOMENT) for row in rows]
+    found = planted().values(typed, rows, MOMENT)
+    assert [*map(to_json, python)] == [*map(to_json, found)], f"{print_expression(node)} over {rows}"
 
 
 @fresh
@@ -68,7 +89,7 @@ def broken_texts(node: tree.Node, data: st.DataObject) -> None:
     assert taken < 1, f"{taken:.2f} s for {mutated}"
 
 
-TESTS: tuple[Callable[[], None], ...] = (both_back_ends, printed_and_parsed, broken_texts)
+TESTS: tuple[Callable[[], None], ...] = (both_back_ends, rows_of_real_tables, printed_and_parsed, broken_texts)
 
 
 def main() -> int:

@@ -6,6 +6,7 @@ from dataclasses import replace
 from zoneinfo import ZoneInfo
 
 from hypothesis import given, settings
+from hypothesis import strategies as st
 from sqlalchemy import select
 from sqlmodel import Session
 
@@ -27,6 +28,7 @@ from finesieve.store.written import written_collections
 from tests.support import strategies
 from tests.support.database import store
 from tests.support.fields import MOMENT, NAMES, ROW, WORLD, checked, value_of
+from tests.support.planted import Planted
 from tests.support.texts import pairs
 
 
@@ -41,6 +43,10 @@ def by_sql(typed: Typed, world: World, row: Mapping[str, Value], moment: Moment 
 
 
 class BothWays(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.planted = Planted()
+
     def test_values_of_the_fixture(self) -> None:
         """Every line of the core's fixture gives the same value in SQL, digit for digit."""
         for text, expected in pairs("values.txt"):
@@ -70,6 +76,19 @@ class BothWays(unittest.TestCase):
         python = compile_python(found.typed)(row, MOMENT)
         sql = by_sql(found.typed, strategies.WORLD, row)
         self.assertEqual(to_json(python), to_json(sql), f"{print_expression(node)} over {row}")
+
+    @settings(max_examples=150, deadline=None, derandomize=True, database=None)
+    @given(
+        st.one_of(strategies.any_expression, strategies.any_collecting),
+        st.lists(strategies.rows, min_size=1, max_size=3),
+    )
+    def test_rows_of_a_real_table(self, node: tree.Node, rows: list[dict[str, Value]]) -> None:
+        """People and records that stand in the tables of a workspace, read as lists and segments read them."""
+        typed = check_tree(node, self.planted.world).typed
+        assert typed is not None
+        python = [compile_python(typed)(row, MOMENT) for row in rows]
+        sql = self.planted.values(typed, rows, MOMENT)
+        self.assertEqual([*map(to_json, python)], [*map(to_json, sql)], f"{print_expression(node)} over {rows}")
 
     def test_white_space_is_the_same_set(self) -> None:
         """All of Unicode's white space is trimmed in both, and what only looks like it in neither."""
