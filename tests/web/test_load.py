@@ -16,6 +16,7 @@ from finesieve.settings import Settings
 from finesieve.store.database import Store, apart, in_time
 from finesieve.web import admission
 from finesieve.web.admission import Admission
+from finesieve.web.errors import status_of
 from tests.support.database import database_url, store
 from tests.support.house import NOW, PASSWORD, make_house
 from tests.support.site import Office
@@ -32,7 +33,11 @@ class Shares(unittest.IsolatedAsyncioTestCase):
         self.addCleanup(patcher.stop)
 
     async def app(self, scope, receive, send) -> None:  # type: ignore[no-untyped-def]
-        await receive()
+        try:
+            await receive()
+        except Unavailable as full:
+            await send({"type": "http.response.start", "status": status_of(full), "headers": []})
+            return
         self.going_on += 1
         try:
             await asyncio.wait_for(self.leave.wait(), 20)
@@ -58,10 +63,7 @@ class Shares(unittest.IsolatedAsyncioTestCase):
         await asyncio.sleep(0.1)
         self.assertEqual(self.going_on, 18)
         others = [asyncio.create_task(self.ask(path)) for path in ("/join/x/y", "/sign-in", "/healthz")]
-        for _ in range(200):
-            if sum(one.done() for one in crowd) == 12 and self.going_on == 21:
-                break
-            await asyncio.sleep(0.05)
+        await self.settled(crowd, 21)
         self.assertEqual(self.going_on, 21)
         self.assertEqual([one.result() for one in crowd if one.done()], [503] * 12)
         self.leave.set()
@@ -83,10 +85,17 @@ class Shares(unittest.IsolatedAsyncioTestCase):
             await self.ask("/w/x/")
         self.gate._app = self.app
         crowd = [asyncio.create_task(self.ask("/w/x/")) for _ in range(30)]
-        await asyncio.sleep(0.1)
+        await self.settled(crowd, 18)
         self.assertEqual(self.going_on, 18)
         self.leave.set()
         await asyncio.gather(*crowd)
+
+    async def settled(self, crowd: list["asyncio.Task[int]"], going_on: int) -> None:
+        """Wait until twelve are told to come back, and so many go on."""
+        for _ in range(200):
+            if sum(one.done() for one in crowd) == 12 and self.going_on == going_on:
+                return
+            await asyncio.sleep(0.05)
 
 
 class Connections(unittest.TestCase):

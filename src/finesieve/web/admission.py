@@ -6,6 +6,7 @@ from weakref import WeakKeyDictionary
 
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from finesieve.core.errors import Unavailable
 from finesieve.web.errors import plain_page
 
 __all__ = ["Admission"]
@@ -13,6 +14,7 @@ __all__ = ["Admission"]
 _SHARES: Final = {"office": 18, "front": 14, "door": 4, "health": 2}
 """Requests at once; together fewer than the forty threads that run them."""
 _WAIT: Final = 10
+_FULL: Final = "A great deal is going on just now; try again in a moment."
 
 
 def _share_of(path: str) -> str:
@@ -45,7 +47,7 @@ class Admission:
         try:
             await asyncio.wait_for(gate.acquire(), _WAIT)
         except TimeoutError:
-            await plain_page(503, "A great deal is going on just now; try again in a moment.")(scope, receive, send)
+            await plain_page(503, _FULL)(scope, receive, send)
             return
 
         held, sent_whole = True, False
@@ -58,7 +60,10 @@ class Admission:
             gate.release()
             held = False
             message = await receive()
-            await gate.acquire()
+            try:
+                await asyncio.wait_for(gate.acquire(), _WAIT)
+            except TimeoutError:
+                raise Unavailable(_FULL) from None
             held, sent_whole = True, not message.get("more_body", False)
             return message
 
