@@ -179,5 +179,6 @@ GERMAN: Final[dict[str, str]] = {
     "{time}, the first time ({offset})": "{time}, das erste Mal ({offset})",
     "{time}, the second time ({offset})": "{time}, das zweite Mal ({offset})",
     "Another time …": "Eine andere Zeit …",
+    "{time} comes twice; choose …": "{time} gibt es zweimal; bitte wählen …",
     "Write a day as month-day, such as 05-27 for 27 May.": "Schreiben Sie den Tag als Monat-Tag, etwa 05-27 für den 27. Mai.",
 }

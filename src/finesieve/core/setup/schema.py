@@ -42,7 +42,7 @@ KEYWORDS: Final[dict[str, str]] = {
     "x-sieve-group": "the group that a field stands in",
     "x-sieve-options": "the options of a choice, with labels, scores, prices and whether they are retired",
     "x-sieve-unit": "the unit of a number",
-    "x-sieve-settings": "the settings of a field that differ from the defaults",
+    "x-sieve-settings": "the settings of a field that differ from the defaults and that no standard keyword says",
     "x-sieve-formula": "the formula of a derived field",
     "x-sieve-built-in": "whether the field comes with the product",
 }
