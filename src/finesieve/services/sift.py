@@ -1,14 +1,24 @@
 """Sifting: segments, what each mesh does, who they are, and taking them along as CSV."""
 
 from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
+from itertools import chain, islice
 from typing import Final
 
 from pydantic import Field as Bounds
 from sqlmodel import col, func, select
 
 from finesieve.core.catalogue import Catalogue
-from finesieve.core.errors import FineSieveError, InvalidExpression, InvalidInput, NotAllowed, NotFound, TookTooLong
+from finesieve.core.errors import (
+    Conflict,
+    FineSieveError,
+    InvalidExpression,
+    InvalidInput,
+    NotAllowed,
+    NotFound,
+    TookTooLong,
+)
 from finesieve.core.fields.definition import Field
 from finesieve.core.language.printer import print_expression
 from finesieve.core.language.problems import Problem
@@ -260,7 +270,20 @@ def tray_people(
         _, typed, _ = _meshes(unit, row.expression)
         if verdict not in ("passes", "caught", "cant_tell") or not 0 <= place < max(len(typed), 1):
             raise NotFound("There is no such tray.")
-        return _page(unit, typed[: place + 1], verdict, before_id, limit)
+        with _worked_out(unit, _SECONDS):
+            return _page(unit, typed[: place + 1], verdict, before_id, limit)
+
+
+@contextmanager
+def _worked_out(unit: Unit, seconds: float) -> Iterator[None]:
+    """Work for which the database goes over people. Raises TookTooLong, and Conflict where it cannot be done."""
+    try:
+        with apart(unit.session, seconds):
+            yield
+    except FineSieveError as problem:
+        if type(problem) is not FineSieveError:
+            raise
+        raise Conflict("The database cannot work this out. Write the condition in another way.") from problem
 
 
 def create_segment(scope: Scope, name: str) -> int:
@@ -313,14 +336,18 @@ def export_segment(scope: Scope, segment_id: int) -> tuple[str, Iterator[str]]:
     """The name of a segment and its people as CSV, line by line, with field keys at the top.
 
     Texts that a spreadsheet would run as a formula get a quote before them.
-    Raises NotFound, and InvalidExpression where the condition has problems.
+    Raises NotFound, InvalidExpression where the condition has problems, and Conflict where the database cannot
+    work it out.
     """
     with scope.transaction("reader") as unit:
         row = _segment(unit, segment_id)
         _, typed, problems = _meshes(unit, row.expression)
         if problems:
             raise InvalidExpression(problems)
-        return row.name, csv_lines(_csv_rows(scope, typed))
+        name = row.name
+    lines = csv_lines(_csv_rows(scope, typed))
+    # The first person now, so that what cannot be worked out is said before the file begins.
+    return name, chain(list(islice(lines, 2)), lines)
 
 
 def _csv_rows(scope: Scope, typed: tuple[Typed, ...]) -> Iterator[list[str]]:
@@ -329,6 +356,6 @@ def _csv_rows(scope: Scope, typed: tuple[Typed, ...]) -> Iterator[list[str]]:
         fields = [field for field in fields if unit.sees(field)]
         keys = [field.key for field in fields]
         yield keys
-        with apart(unit.session, _SECONDS_FOR_EXPORT):
+        with _worked_out(unit, _SECONDS_FOR_EXPORT):
             for person in stream_people(unit.session, unit.definitions, unit.moment, keys, typed):
                 yield [field.plain(person.values[field.key]) for field in fields]
