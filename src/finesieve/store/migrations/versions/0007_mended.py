@@ -36,7 +36,6 @@ def upgrade() -> None:
     op.execute(_REPLACED)
     op.execute(_EMAIL_CHANGE)
     op.execute("ALTER TABLE workspace ADD COLUMN description varchar NOT NULL DEFAULT ''")
-    op.execute("ALTER TABLE workspace ALTER COLUMN description DROP DEFAULT")
     op.execute("ALTER TABLE submission ADD COLUMN charges jsonb NOT NULL DEFAULT '[]'")
     op.execute("ALTER TABLE submission ALTER COLUMN charges DROP DEFAULT")
     op.execute("ALTER TABLE house_mapping ADD COLUMN allowed boolean NOT NULL DEFAULT false")
