@@ -18,6 +18,7 @@ from finesieve.core.values import Secret
 from finesieve.services import sealing
 from finesieve.services.collect import publish_form, read_form
 from finesieve.services.compute import DerivedInput, create_derived
+from finesieve.services.deletion import delete_field, purge_deleted
 from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.files import (
     examine,
@@ -221,6 +222,10 @@ class Files(unittest.TestCase):
         left = {path.name for path in self.root.rglob("*") if path.is_file()}
         self.assertEqual(left, {hashlib.sha256(PDF + more).hexdigest() for more in (b"%", b"%%")})
         self.assertEqual(open_file(self.scope, self.files, self.report, self.person).data, PDF + b"%%")
+        # Deleted for good, its files go too.
+        delete_field(later(self.house, NOW - timedelta(days=1)).scope, self.report, "Report")
+        purge_deleted(later(self.house, NOW + timedelta(days=100)).scope, self.files)
+        self.assertEqual([path for path in self.root.rglob("*") if path.is_file()], [])
 
 
 def make_field(house, key):  # type: ignore[no-untyped-def]

@@ -72,7 +72,7 @@ def make_worker(database_url: str, store: Store) -> App:
     def tidy_up(timestamp: int) -> int:
         """What ends by the day: tags, fields deleted long ago, uploads never kept."""
         return sweep_tags(store, utc_now) + sum(
-            purge_deleted(scope) + sweep_uploads(scope, store.files) for scope in every_workspace(store)
+            purge_deleted(scope, store.files) + sweep_uploads(scope, store.files) for scope in every_workspace(store)
         )
 
     return app

@@ -10,9 +10,11 @@ from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.definition import Field
 from finesieve.services.changes import record_change, snapshot
 from finesieve.services.fields import field_of
+from finesieve.services.files import forget_unnamed
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.usage import Use, uses_of
 from finesieve.store.catalogue import drop_columns, field_from_row, touch
+from finesieve.store.files import FileStore
 from finesieve.store.people import fill_counts
 from finesieve.store.tables import FieldRow, History
 
@@ -76,16 +78,21 @@ def restore_field(scope: Scope, field_id: int) -> int:
         return record_change(unit, "field_life", field_id, f"Brought back {row.label}", before)
 
 
-def purge_deleted(scope: Scope) -> int:
-    """Remove for good what was deleted more than 90 days ago, with its values and history; gives how many."""
+def purge_deleted(scope: Scope, files: FileStore | None = None) -> int:
+    """Remove for good what was deleted more than 90 days ago, with its values, history and files; gives how many."""
     with scope.transaction("owner") as unit:
         end = unit.moment.now - timedelta(days=KEPT_DAYS)
         rows = unit.session.exec(select(FieldRow).where(col(FieldRow.deleted_at) < end)).all()
+        digests: set[str] = set()
         for row in rows:
             drop_columns(unit.session, unit.workspace_id, field_from_row(row))
             for line in unit.session.exec(select(History).where(col(History.field_id) == row.id)).all():
+                digests |= {
+                    str(one["digest"]) for one in (line.old, line.new) if isinstance(one, dict) and "digest" in one
+                }
                 unit.session.delete(line)
             unit.session.delete(row)
+        forget_unnamed(unit, files, digests)
         if rows:
             touch(unit.session, unit.workspace_id)
         return len(rows)

@@ -25,6 +25,7 @@ __all__ = [
     "Examined",
     "OpenedFile",
     "examine",
+    "forget_unnamed",
     "keep_file",
     "open_file",
     "open_thumbnail",
@@ -188,11 +189,17 @@ def sweep_uploads(scope: Scope, files: FileStore | None = None) -> int:
         digests = {row.digest for row in rows}
         for row in rows:
             unit.session.delete(row)
-        unit.session.flush()
-        if files is not None and digests:
-            for digest in digests - _named(unit, digests):
-                files.forget(unit.workspace_id, digest)
+        forget_unnamed(unit, files, digests)
         return len(rows)
+
+
+def forget_unnamed(unit: Unit, files: FileStore | None, digests: set[str]) -> None:
+    """Remove the bytes of those files that nothing names any more."""
+    unit.session.flush()
+    if files is not None and digests:
+        _alone_with_files(unit)
+        for digest in digests - _named(unit, digests):
+            files.forget(unit.workspace_id, digest)
 
 
 def _named(unit: Unit, digests: set[str]) -> set[str]:
