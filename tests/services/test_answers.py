@@ -23,7 +23,7 @@ from finesieve.services.passing import settle
 from finesieve.services.people import list_people, read_profile, set_values
 from finesieve.services.putting_back import put_back
 from finesieve.services.reading import read_values_of
-from finesieve.services.record_types import RecordTypeInput, create_record_type
+from finesieve.services.record_types import RecordTypeInput, create_record_type, read_record_type
 from finesieve.services.records import add_record, change_record, read_record
 from finesieve.services.rehearsing import Circumstances, rehearse
 from finesieve.services.scope import Scope
@@ -222,6 +222,22 @@ class EditorsOnly(unittest.TestCase):
         with self.assertRaises(NotFound):
             put_back(clerk, line.id)
         self.assertEqual(list_people(clerk, search="777").lines, ())
+
+    def test_titles_of_records(self) -> None:
+        """Where the field that names a record is for editors only, others read its number, in the history too."""
+        scope = self.house.scope
+        plots = create_record_type(scope, RecordTypeInput(singular="Plot", plural="Plots"))
+        group = read_catalogue(scope).groups_about(f"record:{plots}")[0].id
+        change_group(scope, group, GroupInput(name="Plots", about=f"record:{plots}", seen_by="editors"))
+        link = read_record_type(scope, plots).record_type.links[0].id
+        add_record(scope, plots, {"name": "Quillmarrow"}, {link: [self.person]})
+        choice = FieldInput(label="Best plot", type_key="record", settings={"record_type": plots})
+        create_field(scope, self.house.group_id(), choice)
+        for role, shows in (("clerk", False), ("editor", True)):
+            profile = read_profile(self.house.as_role(role), self.person)  # type: ignore[arg-type]
+            offered = [line.field.manner.titles for _, found in profile.groups for line in found]
+            self.assertEqual("Quillmarrow" in repr(offered), shows, role)
+            self.assertNotIn("Quillmarrow", repr([(line.old, line.new) for line in profile.history]))
 
     def test_unknown_to_the_expressions_of_others(self) -> None:
         """One rule, in the checker's world: what a reader may not see is no name of theirs, through derived fields too."""

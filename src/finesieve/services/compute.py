@@ -156,7 +156,7 @@ def _elsewhere(unit: Unit, typed: Typed, formula: str, about: str, unit_name: st
         value = unit.moment.house.work_out(typed)
         return Preview((), typed.type, (Sample(0, "The house", formula, field.show(value)),), 1, int(value is None))
     program = compile_python(typed)
-    titles = titles_of(unit.session, unit.definitions, about, limit=60)
+    titles = titles_of(unit.session, unit.definitions, about, limit=60, sees=unit.sees)
     keys = [known.key for known in unit.catalogue.stored_about(about)]
     samples, blank, undone = [], 0, 0
     for row_id, values in page_of_rows(unit.session, unit.definitions, about, keys, limit=60):

@@ -19,7 +19,7 @@ def values_as_csv(scope: Scope, field_id: int) -> tuple[str, str]:
             raise NotAllowed("Only editors and owners see these values.")
         rows = [["id", "email" if field.about == PERSON else "name", field.key]]
         levels = {level.id: level.name for level in unit.catalogue.levels} if field.about == LEVEL else {}
-        titles = titles_of(unit.session, unit.definitions, field.about, limit=1_000_000)
+        titles = titles_of(unit.session, unit.definitions, field.about, limit=1_000_000, sees=unit.sees)
         after_id = 0
         while field.stores and (batch := column_values(unit.session, unit.definitions, field, after_id, 1_000)):
             after_id = batch[-1][0]

@@ -53,7 +53,8 @@ def shelf_for(unit: Unit, form: Form, answers: Mapping[str, str], form_id: int =
             given = [answer for place, answer in answers.items() if place.partition(".")[0] == name]
             chosen.setdefault(known.settings.record_type, []).extend(given)
     titles = {
-        one: titles_of(unit.session, unit.definitions, record_about(one), also=given) for one, given in chosen.items()
+        one: titles_of(unit.session, unit.definitions, record_about(one), also=given, sees=unit.sees)
+        for one, given in chosen.items()
     }
     if not titles and not tokens:
         return None

@@ -82,7 +82,7 @@ def known_field(unit: Unit, field: Field, *named: object) -> Field:
     if field.type_key != "record" or not field.settings.record_type:
         return field
     about = record_about(field.settings.record_type)
-    return with_titles(field, titles_of(unit.session, unit.definitions, about, also=named))
+    return with_titles(field, titles_of(unit.session, unit.definitions, about, also=named, sees=unit.sees))
 
 
 def value_lines(unit: Unit, about: str, row: Mapping[str, Value]) -> tuple[tuple[Group, tuple[ValueLine, ...]], ...]:

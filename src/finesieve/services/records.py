@@ -1,6 +1,6 @@
 """Records: things that people have several of, and whom and what they are linked with."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -222,7 +222,7 @@ def _note_with_people(
     unit: Unit, known: RecordType, link: Link, record_id: int, before: Sequence[int], after: Sequence[int], source: str
 ) -> None:
     """A line in the history of everybody whom a record is linked with from now on, or no longer."""
-    titles = titles_of(unit.session, unit.definitions, known.about, limit=1, also=[record_id])
+    titles = titles_of(unit.session, unit.definitions, known.about, limit=1, also=[record_id], sees=unit.open_to_all)
     title, place = titles.get(str(record_id), f"{known.singular} {record_id}"), -(LINKS_FROM + link.id)
     for person_id in sorted(set(after) - set(before)):
         write_line(unit, PERSON, person_id, place, None, title, source)
@@ -231,17 +231,17 @@ def _note_with_people(
 
 
 def _names(unit: Unit, link: Link, targets: Sequence[int]) -> list[str]:
-    return [name for _, name in _targets(unit, link, targets)]
+    return [name for _, name in _targets(unit, link, targets, sees=unit.open_to_all)]
 
 
-def _targets(unit: Unit, link: Link, targets: Sequence[int]) -> list[tuple[int, str]]:
+def _targets(unit: Unit, link: Link, targets: Sequence[int], sees: Callable[[Field], bool]) -> list[tuple[int, str]]:
     if link.target == PERSON:
         keys = ["first_name", "last_name", "email"]
         found = rows_by_ids(unit.session, unit.definitions, PERSON, keys, targets)
         return [(target, person_name(found[target])) for target in targets if target in found]
     if link.target == ORDER:
         return [(target, f"order {target}") for target in targets]
-    titles = titles_of(unit.session, unit.definitions, link.target, limit=10_000)
+    titles = titles_of(unit.session, unit.definitions, link.target, limit=10_000, sees=sees)
     return [(target, titles.get(str(target), f"no. {target}")) for target in targets]
 
 
@@ -299,7 +299,7 @@ def blank_record(scope: Scope, type_id: int, person_id: int = 0, link_id: int = 
     with scope.transaction("clerk") as unit:
         known = record_type(unit.catalogue, type_id)
         link = next((link for link in known.links if link.id == link_id), known.main_link)
-        names = _targets(unit, link, [person_id]) if link and person_id else []
+        names = _targets(unit, link, [person_id], unit.sees) if link and person_id else []
         defaults = {
             field.key: field.parse(field.settings.default)
             for field in unit.catalogue.stored_about(known.about)
@@ -357,7 +357,7 @@ def _record_page(
     for record_id, values in rows[:limit]:
         shown = title.show(values.get(title.key)) if title else ""
         holders = links_of(unit.session, unit.definitions, [main.id], record_id)[main.id] if main else []
-        named = _targets(unit, main, holders[:1]) if main and holders else []
+        named = _targets(unit, main, holders[:1], unit.sees) if main and holders else []
         cells = tuple(field.show(values.get(field.key)) for field in columns)
         who = named[0] if named else (0, "")
         lines.append(RecordLine(record_id, shown or f"{known.singular} {record_id}", cells, who[1], who[0]))
@@ -377,7 +377,7 @@ def read_record(scope: Scope, type_id: int, record_id: int) -> RecordView:
         title = _title_field(unit, known)
         shown = title.show(row.get(title.key)) if title else ""
         found = links_of(unit.session, unit.definitions, [link.id for link in known.links], record_id)
-        links = tuple(LinkedLine(link, tuple(_targets(unit, link, found[link.id]))) for link in known.links)
+        links = tuple(LinkedLine(link, tuple(_targets(unit, link, found[link.id], unit.sees))) for link in known.links)
         return RecordView(
             record_id,
             known,

@@ -46,8 +46,10 @@ class Unit:
 
         What is worked out from something one may not see, one may not see either.
         """
-        if self.edits:
-            return True
+        return self.edits or self.open_to_all(one)
+
+    def open_to_all(self, one: Field | Group) -> bool:
+        """Whether every role may see it; so it may stand in what all read, such as the history of a person."""
         group = one if isinstance(one, Group) else self.catalogue.groups_by_id.get(one.group_id)
         hidden = isinstance(one, Field) and (one.about, one.key) in self.catalogue.for_editors
         return not hidden and (group is None or group.settings.seen_by != "editors")

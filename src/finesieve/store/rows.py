@@ -1,6 +1,6 @@
 """One person, order, level, record, or the house: reading and writing stored values by id."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any, Final
 
@@ -226,17 +226,24 @@ def page_of_rows(
 
 
 def titles_of(
-    session: Session, definitions: Definitions, about: str, limit: int = 500, also: Iterable[object] = ()
+    session: Session,
+    definitions: Definitions,
+    about: str,
+    limit: int = 500,
+    also: Iterable[object] = (),
+    *,
+    sees: Callable[[Field], bool],
 ) -> dict[str, str]:
     """The titles of records by id, the newest first: what a choice among records offers; and `also` those of these ids.
 
-    What is no id of a record in use is passed over.
+    What is no id of a record in use is passed over. Whoever does not see the field that names them gets their numbers.
     """
     catalogue = definitions.catalogue
     record_type = catalogue.record_types_by_id.get(record_type_of(about))
     if record_type is None:
         return {}
     table, field = definitions.tables[about], catalogue.by_id.get(record_type.title_field)
+    field = field if field and sees(field) else None
     title: Any = table.c[field.column] if field and field.stores else literal(None)
     used = select(table.c.id, title).where(table.c.archived_at.is_(None))
     rows = list(session.execute(used.order_by(table.c.id.desc()).limit(limit)))
