@@ -18,8 +18,10 @@ from finesieve.core.forms.definition import Form, Question
 from finesieve.core.forms.portable import portable
 from finesieve.core.language.checker import check
 from finesieve.core.language.evaluator import compile_python
+from finesieve.core.patterns import compile_pattern
 from finesieve.core.setup.conditions import Unsaid, condition_schema, expression_of, opposite
 from finesieve.core.setup.document import FieldPart, FormPart, GroupPart, Setup
+from finesieve.core.setup.formschema import checks_from
 from finesieve.core.setup.schema import as_instance, dump, read_schema, to_schema
 from finesieve.core.setup.standard import values_schema
 from tests.support.fields import MOMENT
@@ -300,6 +302,15 @@ class PlainSchemas(unittest.TestCase):
         for part in setup.fields:
             if part.key != "odd":
                 Draft202012Validator.check_schema(values_schema(part))
+
+    def test_patterns_are_looked_for_anywhere(self) -> None:
+        """As a stock validator does, whatever the anchors; here a text must match as a whole."""
+        for pattern in ("a", "^a", "a$", "^a|b$", "^(?:a|b)$", "^a$", "x[0-9]+"):
+            (check,), _left = checks_from({"pattern": pattern}, ())
+            for text in ("a", "b", "ab", "ba", "cac", "x12", "ax1"):
+                with self.subTest(pattern=pattern, text=text):
+                    stock = Draft202012Validator({"pattern": pattern}).is_valid(text)
+                    self.assertIs(compile_pattern(check["pattern"]).fullmatch(text) is not None, stock)
 
     def test_what_is_none(self) -> None:
         for schema in (

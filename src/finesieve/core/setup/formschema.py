@@ -96,7 +96,8 @@ def _bounds(question: Mapping[str, Any]) -> dict[str, Any]:
 
 def _everywhere(pattern: str) -> bool:
     """Whether a pattern means the same to every validator: it is written with the plainest signs only."""
-    return all(sign.isascii() and sign.isprintable() and sign not in "\\$^" for sign in pattern) and "(?" not in pattern
+    plain = all(sign.isascii() and sign.isprintable() and sign not in "\\$^" for sign in pattern)
+    return plain and not any(sign in pattern for sign in ("(?", "[:", "{,"))
 
 
 def _broken_by(question: Mapping[str, Any], fields: Mapping[str, FieldPart]) -> Iterator[dict[str, Any]]:
@@ -193,11 +194,8 @@ def _whole(pattern: Any, place: tuple[object, ...]) -> str:
     """A pattern that is looked for anywhere, as one that the whole text must match."""
     if not isinstance(pattern, str):
         raise Unsaid("This is no pattern.", *place)
-    start, end = pattern.startswith("^"), pattern.endswith("$") and not pattern.endswith("\\$")
-    inner = pattern[start : len(pattern) - end]
-    found = inner if start and end else f"{'' if start else '(?s:.*)'}(?:{inner}){'' if end else '(?s:.*)'}"
-    if "|" in inner and start and end:
-        found = f"(?:{inner})" if not (inner.startswith("(?:") and inner.endswith(")")) else inner
+    whole = pattern.startswith("^") and pattern.endswith("$") and not pattern.endswith("\\$") and "|" not in pattern
+    found = pattern[1:-1] if whole else f"(?s:.*)(?:{pattern})(?s:.*)"
     try:
         compile_pattern(found)
     except ValueError as problem:
