@@ -211,6 +211,8 @@ def _kill_all(running: Running, garden: Garden, store: Store, rounds: int, count
         before = _attempts(store)
         running.kill(name)
         killed = time.monotonic()
+        if name == "worker":
+            killed = _registered(store, killed)
         ready = running.wait(f"killing the {name}")
         while _attempts(store) == before and not read_task(scope, task).over and time.monotonic() - killed < 60:
             time.sleep(0.1)
@@ -227,6 +229,19 @@ def _kill_all(running: Running, garden: Garden, store: Store, rounds: int, count
     for sender in senders:
         sender.join(60)
     _settle(garden, store, senders, count)
+
+
+def _registered(store: Store, killed: float) -> float:
+    """When the new worker had started: taking up again begins there, however slow the machine is to start it."""
+    with store.transaction() as session:
+        before = int(session.execute(text("SELECT coalesce(max(id), 0) FROM procrastinate_workers")).scalar_one())
+    while time.monotonic() - killed < 120:
+        with store.transaction() as session:
+            newest = int(session.execute(text("SELECT coalesce(max(id), 0) FROM procrastinate_workers")).scalar_one())
+        if newest > before:
+            break
+        time.sleep(0.1)
+    return time.monotonic()
 
 
 def _attempts(store: Store) -> int:

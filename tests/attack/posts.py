@@ -7,6 +7,8 @@ from dataclasses import dataclass
 from html.parser import HTMLParser
 from urllib.parse import urldefrag, urljoin
 
+from finesieve.services.collect import read_form
+from finesieve.services.compose import QuestionInput, add_question, change_question
 from tests.attack.count import Count
 from tests.support.furnished import Furnished, routes
 from tests.support.site import Office
@@ -68,18 +70,44 @@ def forms_of(office: Office, furnished: Furnished) -> list[Form]:
         if method != "GET" or path in ("/healthz", "/sign-in"):
             continue
         address = furnished.address(path)
-        reader = _Forms(f"http://testserver{address}")
-        reader.feed(office.client.get(address).text)
-        for form in reader.forms:
-            found.setdefault((form.action, tuple(name for name, _ in form.inputs)), form)
+        chosen = (
+            [f"{address}?q={part}" for part in ("s1", "q1", "q2", "q3", "q4", "q5")]
+            if path.endswith("{form_id:int}")
+            else []
+        )
+        for page in (address, *chosen):
+            reader = _Forms(f"http://testserver{page}")
+            reader.feed(office.client.get(page).text)
+            for form in reader.forms:
+                found.setdefault((form.action, tuple(name for name, _ in form.inputs)), form)
     return [form for form in found.values() if "sign-out" not in form.action]
+
+
+def _with_checks(furnished: Furnished) -> Furnished:
+    """Its form with questions that have checks, rules and surcharges, so that those are attacked too."""
+    scope, form = furnished.house.scope, furnished.form
+
+    def revision() -> int:
+        return read_form(scope, form).revision
+
+    for key, checks in (
+        ("zone", ({"kind": "condition", "expression": "plot_length > 1"},)),
+        ("plot_length", ({"kind": "range", "low": "1"},)),
+        ("born", ({"kind": "date", "low": {"amount": -16, "unit": "years"}},)),
+        ("favourite", ({"kind": "pattern", "pattern": "[a-z]+"}, {"kind": "unique"}, {"kind": "length", "high": "9"})),
+    ):
+        add_question(scope, form, revision(), furnished.house.field_id(key))
+        question = read_form(scope, form).document.questions[-1].id
+        asked = QuestionInput(checks=checks, show_when="swaps_seed", surcharges=({"label": "A", "amount": "2"},))
+        change_question(scope, form, revision(), question, asked)
+    return furnished
 
 
 def bad_posts(seconds: float, seed: int = 0) -> Count:
     """Post until the time is over, to a house that is furnished anew from time to time."""
     chance, count, end = random.Random(seed), Count("bad posts"), time.monotonic() + seconds
     while time.monotonic() < end:
-        furnished = Furnished()
+        furnished = _with_checks(Furnished())
         office = Office(furnished.house)
         for form, data in _mutated(forms_of(office, furnished), chance, 400):
             started = time.monotonic()

@@ -274,6 +274,23 @@ class BadInput(unittest.TestCase):
             office.post(f"sift/{mine.segment}/meshes", {"revision": "2", "clauses": "1", "c0_quoted": "1 +"}).text,
         )
 
+    def test_an_unknown_kind_of_check(self) -> None:
+        """In the library and at a question: refused with 422, and nothing is kept."""
+        revision = str(read_form(self.mine.house.scope, self.mine.form).revision)
+        part = f"collect/{self.mine.form}/parts/q1"
+        check = {"revision": revision, "checks": "1", "check0_kind": "nonsense", "check0_low": "1"}
+        for path, data, status in (
+            ("collect/checks", {"name": "X", "check_kind": "nonsense", "check_low": "1"}, 422),
+            (part, check, 422),
+            (part, {"revision": revision, "action": "addcheck", "new_check": "nonsense"}, 200),
+        ):
+            with self.subTest(path):
+                self.assertEqual(self.office.post(path, data).status_code, status)
+
+    def test_numbers_in_addresses_have_an_end(self) -> None:
+        for rest in ("define/", "people/", "sift/"):
+            self.assertEqual(self.office.get(rest + "9" * 5_000).status_code, 404)
+
     def test_a_decision_must_be_made(self) -> None:
         """A held sign-up is not set aside by a button that said nothing."""
         self.assertEqual(self.office.post("people/held/1", {}).status_code, 422)

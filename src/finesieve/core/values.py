@@ -45,6 +45,7 @@ __all__ = [
     "step",
     "subtract",
     "tidy_text",
+    "whole_number",
     "write_json",
     "years_between",
 ]
@@ -143,6 +144,11 @@ MOST_LEVELS: Final = 50
 """How deep JSON that somebody sends may be nested."""
 _MOST_NUMBER: Final = 100
 _MOST_EXPONENT: Final = 300
+
+
+def whole_number(text: str) -> int | None:
+    """A whole number written in plain digits, at most fifteen, or None: other scripts' digits and ² are no ids."""
+    return int(text) if text.isascii() and text.isdigit() and len(text) <= 15 else None
 
 
 def write_json(data: Any, indent: int = 0) -> str:

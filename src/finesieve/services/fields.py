@@ -19,6 +19,7 @@ from finesieve.core.fields.options import Option, option_to_json, options_from_l
 from finesieve.core.fields.settings import SETTINGS, FieldSettings
 from finesieve.core.fields.types import TYPES
 from finesieve.core.limits import HELP, KEY, LABEL, UNIT
+from finesieve.core.values import whole_number
 from finesieve.services.changes import keep_unique, record_change, refuse_overtaken, snapshot
 from finesieve.services.inputs import Input, explain_errors
 from finesieve.services.scope import Scope, Unit
@@ -94,7 +95,8 @@ def _from_inputs(name: str, texts: list[str]) -> Any:
     if annotation is bool:
         return "true" in texts
     if str(annotation).startswith("tuple[int"):
-        return [int(text) for text in texts if text.isascii() and text.isdigit()]
+        numbers = [whole_number(text) for text in texts]
+        return [number for number in numbers if number is not None]
     if str(annotation).startswith("tuple[str"):
         return [text for text in texts if text]
     last = texts[-1] if texts else ""

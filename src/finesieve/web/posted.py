@@ -7,7 +7,7 @@ from fastapi import Depends, Request
 from starlette.exceptions import HTTPException
 
 from finesieve.core.errors import InvalidInput
-from finesieve.core.values import keepable
+from finesieve.core.values import keepable, whole_number
 
 __all__ = ["Posted", "PostedForm", "posted", "takes_files", "whole_number"]
 
@@ -15,11 +15,6 @@ MOST_INPUTS: Final = 6_000
 MOST_FILES: Final = 20
 MOST_BYTES: Final = 1_000_000
 _Route = TypeVar("_Route", bound=Callable[..., object])
-
-
-def whole_number(text: str) -> int | None:
-    """A whole number written in plain digits, or None: other scripts' digits and ² are no ids."""
-    return int(text) if text.isascii() and text.isdigit() and len(text) <= 15 else None
 
 
 class PostedForm:

@@ -12,7 +12,7 @@ from finesieve.office.collect.typed import check_from_typed, typed_check
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.named_checks import change_check, create_check, list_checks, remove_check
-from finesieve.web.posted import Posted
+from finesieve.web.posted import Posted, whole_number
 
 __all__ = ["router"]
 
@@ -36,8 +36,7 @@ def _page(
     status: int = 200,
 ) -> Response:
     checks = list_checks(desk.scope)
-    wanted = request.query_params.get("check", "")
-    chosen = chosen or (int(wanted) if wanted.isascii() and wanted.isdigit() else 0)
+    chosen = chosen or whole_number(request.query_params.get("check", "")) or 0
     one = next((use.check for use in checks if use.check.id == chosen), None)
     kind = request.query_params.get("kind", "")
     stored = {"name": one.name, **typed_check(one.check)} if one else {"kind": kind if kind in KINDS else "pattern"}

@@ -18,7 +18,7 @@ from finesieve.services.inputs import read_input
 from finesieve.services.records import people_like
 from finesieve.services.rehearsing import Circumstances, Rehearsal, rehearse
 from finesieve.web.fillings import fillings_after
-from finesieve.web.posted import Posted, PostedForm
+from finesieve.web.posted import Posted, PostedForm, whole_number
 
 __all__ = ["router"]
 
@@ -28,12 +28,11 @@ router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}")
 @router.get("/rehearse")
 def show_rehearsal(request: Request, desk: DeskHere, form_id: int) -> Response:
     """A rehearsal as someone new; or a kept case, opened again."""
-    case = request.query_params.get("case", "")
-    if case.isascii() and case.isdigit():
-        name, circumstances, answers = read_case(desk.scope, form_id, int(case))
-        return _page(request, desk, form_id, circumstances, answers, case=(int(case), name))
-    person = request.query_params.get("person", "")
-    circumstances = Circumstances(person=int(person) if person.isascii() and person.isdigit() else 0)
+    case = whole_number(request.query_params.get("case", ""))
+    if case is not None:
+        name, circumstances, answers = read_case(desk.scope, form_id, case)
+        return _page(request, desk, form_id, circumstances, answers, case=(case, name))
+    circumstances = Circumstances(person=whole_number(request.query_params.get("person", "")) or 0)
     return _page(request, desk, form_id, circumstances, {})
 
 

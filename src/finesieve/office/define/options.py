@@ -36,18 +36,19 @@ MOST_ROWS = 600
 def _rows(form: PostedForm) -> list[dict[str, str]]:
     """The rows of the table as typed, in the order of their numbers; a row without a label is left out."""
     parts = form.lists("o_")
-    numbers = [text for text in form.one("rows").split(",") if text.isdigit()][:MOST_ROWS]
+    numbers = [text for text in form.one("rows").split(",") if whole_number(text) is not None][:MOST_ROWS]
     names = ("was", "label", "value", "score", "price", "retired")
     rows = [{name: (parts.get(f"{number}_{name}") or [""])[-1].strip() for name in names} for number in numbers]
     return _moved([row for row in rows if row["label"] or row["was"]], form.one("move"))
 
 
 def _moved(rows: list[dict[str, str]], move: str) -> list[dict[str, str]]:
-    place, _, direction = move.partition(":")
-    if place.isdigit() and int(place) < len(rows) and direction in ("up", "down", "remove"):
-        row = rows.pop(int(place))
+    which, _, direction = move.partition(":")
+    place = whole_number(which)
+    if place is not None and place < len(rows) and direction in ("up", "down", "remove"):
+        row = rows.pop(place)
         if direction != "remove":
-            rows.insert(max(int(place) + (-1 if direction == "up" else 1), 0), row)
+            rows.insert(max(place + (-1 if direction == "up" else 1), 0), row)
     return rows
 
 
