@@ -120,7 +120,7 @@ class LocalPostgres:
                 self.port = int((self._data / "postmaster.pid").read_text().splitlines()[3])
             else:
                 self._start()
-            self._use = (self.home / "users").open("w")
+            self._use = self._use or (self.home / "users").open("w")
             fcntl.flock(self._use, fcntl.LOCK_SH)
 
     def _start(self) -> None:
