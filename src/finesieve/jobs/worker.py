@@ -2,6 +2,7 @@
 
 import asyncio
 import logging
+from contextlib import suppress
 from typing import Final
 
 import psycopg
@@ -80,6 +81,12 @@ def make_worker(database_url: str, store: Store) -> App:
 
 # Working on, whatever happens
 
+_SIGN_OF_LIFE: Final = (
+    "SELECT coalesce(max(last_heartbeat) > now() - make_interval(secs => %s), false) FROM procrastinate_workers"
+)
+_TIMES_SILENT: Final = 4
+"""So many looks without a sign of life, and the worker counts as stuck."""
+
 _HEARTBEAT: Final = 2
 _SILENT: Final = 7
 _LOOK: Final = 2
@@ -98,24 +105,48 @@ async def _keep_working(database_url: str, store: Store) -> None:
         try:
             # The queue tries again ever more seldom; so it is opened only where the database is there.
             await (await psycopg.AsyncConnection.connect(database_url, connect_timeout=_WAIT)).close()
-            await _work(make_worker(database_url, store))
+            await _work(make_worker(database_url, store), database_url)
             return
         except (psycopg.Error, ProcrastinateException, OSError) as problem:
             _log.warning("the database is away (%s); trying again", type(problem).__name__)
             await asyncio.sleep(_PAUSE)
 
 
-async def _work(app: App) -> None:
-    async with app.open_async():
-        rescue = asyncio.create_task(_rescue(app))
+async def _work(app: App, database_url: str) -> None:
+    """Work until asked to stop. Raises psycopg.OperationalError where the database went away meanwhile."""
+    await app.open_async()
+    working = asyncio.create_task(
+        app.run_worker_async(
+            fetch_job_polling_interval=0.5,
+            update_heartbeat_interval=_HEARTBEAT,
+            stalled_worker_timeout=4 * _SILENT,
+        )
+    )
+    beside = {asyncio.create_task(_rescue(app)), asyncio.create_task(_watch(database_url))}
+    await asyncio.wait({working, *beside}, return_when=asyncio.FIRST_COMPLETED)
+    ended = working.done()
+    for task in (working, *beside):
+        task.cancel()
+    # A worker that has lost its database may wait for it in ways that no cancelling ends; it is left behind.
+    await asyncio.wait({working, *beside}, timeout=_WAIT)
+    with suppress(TimeoutError, psycopg.Error, ProcrastinateException):
+        await asyncio.wait_for(app.close_async(), _WAIT)
+    if not ended:
+        raise psycopg.OperationalError("the database went away")
+    working.result()
+
+
+async def _watch(database_url: str) -> None:
+    """End where the database cannot be reached, or no worker has given a sign of life for a while."""
+    silent = 0
+    while silent < _TIMES_SILENT:
+        await asyncio.sleep(_LOOK)
         try:
-            await app.run_worker_async(
-                fetch_job_polling_interval=0.5,
-                update_heartbeat_interval=_HEARTBEAT,
-                stalled_worker_timeout=4 * _SILENT,
-            )
-        finally:
-            rescue.cancel()
+            async with await psycopg.AsyncConnection.connect(database_url, connect_timeout=_WAIT) as connection:
+                found = await (await connection.execute(_SIGN_OF_LIFE, (_SILENT,))).fetchone()
+        except psycopg.Error:
+            return
+        silent = 0 if found and found[0] else silent + 1
 
 
 async def _rescue(app: App) -> None:
