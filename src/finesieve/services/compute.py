@@ -112,7 +112,7 @@ def preview_formula(scope: Scope, formula: str, key: str = "", unit_name: str = 
         except NotAllowed:
             raise
         except FineSieveError:
-            return Preview((), failure="The database cannot work this out. Write it in another way.")
+            return Preview((), failure="The database cannot work this out. Write it another way.")
 
 
 def _previewed(unit: Unit, formula: str, key: str, unit_name: str, about: str) -> Preview:

@@ -325,7 +325,7 @@ def rest_field(scope: Scope, field_id: int, *, resting: bool) -> int:
         before = snapshot(unit, "field", field_id)
         row.settings = field.settings.model_copy(update={"resting": resting}).to_json()
         unit.session.add(row)
-        return record_change(unit, "field", field_id, f"{'Rested' if resting else 'Took up'} {field.label}", before)
+        return record_change(unit, "field", field_id, f"{'Paused' if resting else 'Resumed'} {field.label}", before)
 
 
 def duplicate_field(scope: Scope, field_id: int) -> int:

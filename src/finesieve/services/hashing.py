@@ -21,7 +21,7 @@ _CHEAP: Final = Argon2Hasher(time_cost=1, memory_cost=64, parallelism=1)
 @contextmanager
 def _turn() -> Iterator[None]:
     if not _AT_ONCE.acquire(timeout=_WAIT):
-        raise Unavailable("Many people are signing in just now; try again in a moment.")
+        raise Unavailable("Many people are signing in right now; try again in a moment.")
     try:
         yield
     finally:

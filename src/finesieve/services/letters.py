@@ -28,7 +28,7 @@ __all__ = [
     "read_answers",
 ]
 
-_INCOMPLETE: Final = "This link is not complete, or has run out. Copy it from the message once more."
+_INCOMPLETE: Final = "This link is incomplete or has expired. Copy it from the message again."
 
 
 @dataclass(frozen=True, slots=True)

@@ -200,7 +200,7 @@ def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
         except TookTooLong:
             return replace(empty, failure="It takes too long to count. Make the condition simpler.")
         except FineSieveError:
-            return replace(empty, failure="The database cannot work it out. Write the condition in another way.")
+            return replace(empty, failure="The database cannot work it out. Write the condition another way.")
 
 
 def _sieve(unit: Unit, view: SegmentView, nodes: tuple[Node, ...], typed: tuple[Typed, ...], limit: int) -> SegmentView:
@@ -224,7 +224,7 @@ def _meshes(unit: Unit, expression: str) -> tuple[tuple[Node, ...], tuple[Typed,
     if not expression:
         return (), (), ()
     if _typed(unit, expression)[1] == "not shown":
-        raise NotAllowed("This segment reads something that only editors and owners see.")
+        raise NotAllowed("This segment uses something that only editors and owners see.")
     checked = unit.catalogue.check(expression, expect="yes_no")
     if checked.tree is None or checked.typed is None:
         return (), (), checked.problems
@@ -283,7 +283,7 @@ def _worked_out(unit: Unit, seconds: float) -> Iterator[None]:
     except FineSieveError as problem:
         if type(problem) is not FineSieveError:
             raise
-        raise Conflict("The database cannot work this out. Write the condition in another way.") from problem
+        raise Conflict("The database cannot work this out. Write the condition another way.") from problem
 
 
 def create_segment(scope: Scope, name: str) -> int:

@@ -24,10 +24,10 @@ def a_turn(scope: Scope) -> Iterator[None]:
     with _guard:
         own = _own.setdefault((scope.workspace_id, scope.actor), threading.Lock())
     if not own.acquire(timeout=_WAIT):
-        raise TooOften("What you asked for before is still being worked out; wait a moment.")
+        raise TooOften("Your last preview is still running; wait a moment.")
     try:
         if not _AT_ONCE.acquire(timeout=_WAIT):
-            raise Unavailable("A great deal is being tried out just now; try again in a moment.")
+            raise Unavailable("The server is busy right now; try again in a moment.")
         try:
             yield
         finally:

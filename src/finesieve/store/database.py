@@ -44,7 +44,7 @@ def connect(url: str, *, pool_size: int = 10, durable: bool = True) -> Engine:
 
 
 _WAIT_FOR_CONNECTION: Final = 5
-_TOO_LONG: Final = "This takes longer than it may. Make it simpler, or try again when less is going on."
+_TOO_LONG: Final = "This takes too long. Make it simpler, or try again later."
 _LIMIT: Final = "finesieve.limit"
 
 
@@ -153,7 +153,7 @@ class Store:
         except DBAPIError as error:
             raise mapped(error) from error
         except PoolTimeout:
-            raise Unavailable("A great deal is going on just now; try again in a moment.") from None
+            raise Unavailable("The server is busy right now; try again in a moment.") from None
 
     def health(self) -> Health:
         """How the database and the workers are."""

@@ -72,7 +72,7 @@ def _by_signature(data: bytes) -> str:
 
 def _picture(data: bytes) -> Found:
     if not _AT_ONCE.acquire(timeout=_WAIT):
-        raise Unavailable("Many pictures are being sent just now; try again in a moment.")
+        raise Unavailable("Many pictures are being sent right now; try again in a moment.")
     try:
         done = subprocess.run(  # noqa: S603 - our own program
             [sys.executable, "-I", str(_READER)], input=data, capture_output=True, timeout=_SECONDS, check=True

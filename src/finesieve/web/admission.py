@@ -14,7 +14,7 @@ __all__ = ["Admission"]
 _SHARES: Final = {"office": 18, "front": 14, "door": 4, "health": 2}
 """Requests at once; together fewer than the forty threads that run them."""
 _WAIT: Final = 10
-_FULL: Final = "A great deal is going on just now; try again in a moment."
+_FULL: Final = "The server is busy right now; try again in a moment."
 
 
 def _share_of(path: str) -> str:

@@ -42,7 +42,7 @@ _TITLES: Final = {
     422: "Something does not fit",
     429: "Too much at once",
     500: "Something broke on our side",
-    503: "Not just now",
+    503: "Try again in a moment",
 }
 
 

@@ -39,7 +39,7 @@ def convert(value: Value, old: Field, new: Field) -> Value:
         except NotConverted:
             back = None
         if back != value:
-            raise NotConverted("It could not be read back as it was.")
+            raise NotConverted("It could not be turned back into the same value.")
     return converted
 
 

@@ -118,7 +118,7 @@ SETTINGS: Final[dict[str, Setting]] = {
         "Who may change it once it is filled", "Anyone, staff only, nobody, or members of the levels you name."
     ),
     "change_levels": Setting("Levels that may change it", "Counts where the setting above names levels."),
-    "resting": Setting("Resting", "Not asked for a while; values stay and it can be taken up again."),
+    "resting": Setting("Paused", "No form asks it; values are kept, and it can be resumed at any time."),
     "widget": Setting("Asked as", "A menu or visible buttons; tick boxes or a list.", _for("choice", "choices")),
     "low": Setting("Smallest value", "Less than this is refused.", _NUMBERS),
     "high": Setting("Largest value", "More than this is refused.", _NUMBERS),

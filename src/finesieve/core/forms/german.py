@@ -28,20 +28,22 @@ GERMAN: Final[dict[str, str]] = {
     "Thank you": "Danke",
     "Your answers have arrived.": "Ihre Antworten sind angekommen.",
     "Thank you. Your answers have arrived.": "Danke. Ihre Antworten sind angekommen.",
-    "If we know your address already, a message with a link is on its way: follow it, and your answers count.": (
+    "If we already know your email address, we have sent you a message with a link. "
+    "Follow it to confirm your answers.": (
         "Falls wir Ihre Adresse schon kennen, ist eine Nachricht mit einem Link unterwegs: "
         "Folgen Sie ihm, dann gelten Ihre Antworten."
     ),
-    "You have given a new address. Messages with a link are on their way to the old one and the new one: follow both, and it counts.": (
+    "You gave a new email address. We have sent a message with a link to the old address and to the new one. "
+    "Follow both links to confirm the change.": (
         "Sie haben eine neue Adresse angegeben. Nachrichten mit einem Link sind unterwegs an die alte und die neue: "
         "Folgen Sie beiden, dann gilt sie."
     ),
-    "Not just now": "Im Moment nicht",
-    "Your answers could not be taken at the moment. They are kept in this page: wait a little, then send them again.": (
+    "Not saved yet": "Noch nicht gespeichert",
+    "We could not save your answers just now. They are kept on this page: wait a moment, then send them again.": (
         "Ihre Antworten konnten gerade nicht angenommen werden. Sie bleiben auf dieser Seite: "
         "Warten Sie ein wenig und senden Sie sie dann noch einmal."
     ),
-    "Files have to be chosen again.": "Dateien müssen noch einmal gewählt werden.",
+    "Please choose your files again.": "Dateien müssen noch einmal gewählt werden.",
     "Send again": "Noch einmal senden",
     "Are you a person?": "Sind Sie ein Mensch?",
     "Which of these can be sown?": "Was davon kann man säen?",
@@ -171,8 +173,10 @@ GERMAN: Final[dict[str, str]] = {
     "Write a date that exists as year-month-day, such as 1984-05-27.": "Schreiben Sie ein Datum, das es gibt, als Jahr-Monat-Tag, etwa 1984-05-27.",
     "Write a time as hours and minutes, such as 09:30.": "Schreiben Sie die Uhrzeit als Stunden und Minuten, etwa 09:30.",
     "Write a date and a time, such as 2026-04-18 14:30.": "Schreiben Sie Datum und Uhrzeit, etwa 2026-04-18 14:30.",
-    "The clocks go forward then, and {time} is passed over. Write another time.": "Dann wird die Uhr vorgestellt, und {time} gibt es nicht. Schreiben Sie eine andere Uhrzeit.",
-    "The clocks go back then, and {time} comes twice. Say which: first {first}, or second {second}.": (
+    "The clocks go forward at that time, so {time} does not exist. Choose another time.": (
+        "Dann wird die Uhr vorgestellt, und {time} gibt es nicht. Wählen Sie eine andere Uhrzeit."
+    ),
+    "The clocks go back at that time, so {time} comes twice. Say which one: the first ({first}) or the second ({second}).": (
         "Dann wird die Uhr zurückgestellt, und {time} gibt es zweimal. "
         "Sagen Sie, welches: zuerst {first}, oder danach {second}."
     ),

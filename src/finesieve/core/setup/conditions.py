@@ -190,7 +190,7 @@ def _negated(node: tree.Node) -> tree.Node:
 
 def _name(name: object, names: Mapping[str, str], place: tuple[object, ...]) -> str:
     if not isinstance(name, str) or name not in names:
-        raise Unsaid(f"“{name}” is no property here.", *place)
+        raise Unsaid(f"There is no property “{name}” here.", *place)
     return names[name]
 
 

@@ -117,7 +117,7 @@ def read_form_schema(
 ) -> None:
     """Let a form's document say what its schema says beyond it. Raises Unsaid where both speak and differ."""
     if not isinstance(given, dict):
-        raise Unsaid("This is no schema.", *place)
+        raise Unsaid("This is not a schema.", *place)
     meant = form_schema(FormPart.model_validate(part), fields)
     if given == meant:
         return
@@ -161,7 +161,7 @@ def _read_required(
 
 def _read_bounds(question: dict[str, Any], ours: Mapping[str, Any], given: Any, place: tuple[object, ...]) -> None:
     if not isinstance(given, dict):
-        raise Unsaid("This is no schema of an answer.", *place)
+        raise Unsaid("This is not a schema of an answer.", *place)
     for keyword in ours:
         if given.get(keyword) != ours[keyword]:
             raise Unsaid("The form in x-sieve-forms says otherwise.", *place, keyword)
@@ -182,7 +182,7 @@ def checks_from(given: Mapping[str, Any], place: tuple[object, ...]) -> tuple[li
         }
         for side, bound in bounds.items():
             if isinstance(bound, bool) or not isinstance(bound, int | float):
-                raise Unsaid("This is no number.", *place, keywords[side == "high"])
+                raise Unsaid("This is not a number.", *place, keywords[side == "high"])
         if bounds:
             checks.append({"kind": kind, **{side: str(bound) for side, bound in bounds.items()}})
     if "pattern" in left:
@@ -193,7 +193,7 @@ def checks_from(given: Mapping[str, Any], place: tuple[object, ...]) -> tuple[li
 def _whole(pattern: Any, place: tuple[object, ...]) -> str:
     """A pattern that is looked for anywhere, as one that the whole text must match."""
     if not isinstance(pattern, str):
-        raise Unsaid("This is no pattern.", *place)
+        raise Unsaid("This is not a pattern.", *place)
     whole = pattern.startswith("^") and pattern.endswith("$") and not pattern.endswith("\\$") and "|" not in pattern
     found = pattern[1:-1] if whole else f"(?s:.*)(?:{pattern})(?s:.*)"
     try:
@@ -253,13 +253,13 @@ def _branches(
 
 def _branch(given: Any, place: tuple[object, ...]) -> dict[str, Any]:
     if not isinstance(given, dict):
-        raise Unsaid("This is no schema of an object.", *place)
+        raise Unsaid("This is not a schema of an object.", *place)
     return given
 
 
 def _key(name: Any, names: Mapping[str, str], place: tuple[object, ...]) -> str:
     if not isinstance(name, str) or name not in names:
-        raise Unsaid(f"“{name}” is no property here.", *place)
+        raise Unsaid(f"There is no property “{name}” here.", *place)
     return names[name]
 
 

@@ -42,7 +42,7 @@ def plain_parts(schema: dict[str, Any]) -> dict[str, Any]:
     required = schema.get("required", [])
     for name in required:
         if name not in names:
-            raise Unsaid(f"“{name}” is no property here.", "required")
+            raise Unsaid(f"There is no property “{name}” here.", "required")
     for name, one in properties.items():
         part: dict[str, Any] = {"key": names[name], "about": "person", "group": title, "label": _label(name, one)}
         part |= {"type": "short_text", "required": name in required, "options": [], "settings": {}, "formula": ""}
@@ -116,7 +116,7 @@ def _beyond(key: str, given: dict[str, Any], place: tuple[object, ...]) -> list[
         if keyword in given:
             bound = given.pop(keyword)
             if isinstance(bound, bool) or not isinstance(bound, int | float):
-                raise Unsaid("This is no number.", *place, keyword)
+                raise Unsaid("This is not a number.", *place, keyword)
             found.append({"kind": "condition", "expression": f"{key} {sign} {plain_number(Decimal(str(bound)))}"})
     return found
 

@@ -195,7 +195,7 @@ def _fields(
     found, required = [], schema.get("required", [])
     for key in required:
         if key not in schema.get("properties", {}):
-            raise Unsaid(f"“{key}” is no property here.", *place, "required")
+            raise Unsaid(f"There is no property “{key}” here.", *place, "required")
     for key, one in schema.get("properties", {}).items():
         part, where = _field(key, one, about), (*place, "properties", key)
         try:
@@ -210,7 +210,7 @@ def _fields(
 def _read_required(part: dict[str, Any], schema: dict[str, Any], required: bool, place: tuple[str, ...]) -> None:
     if not _answered(part["formula"], part["type"]):
         if required:
-            raise Unsaid("It is not asked for, so nobody can be made to answer it.", *place)
+            raise Unsaid("Nobody is asked for this, so it cannot be required.", *place)
         return
     if schema.get("x-sieve-required", required) != required:
         raise Unsaid("x-sieve-required and the list “required” differ.", *place, "x-sieve-required")

@@ -185,7 +185,7 @@ def _said_settings(type_key: str, schema: Mapping[str, Any], place: tuple[object
 
 def _plain(value: Any, place: tuple[object, ...]) -> str:
     if isinstance(value, bool) or not isinstance(value, int | float):
-        raise Unsaid("This is no number.", *place)
+        raise Unsaid("This is not a number.", *place)
     return plain_number(Decimal(str(value)))
 
 

@@ -91,7 +91,7 @@ def read_datetime(text: str, asked: Asked) -> Value:
     except (ValueError, OverflowError):
         raise ValueError("Write a date and a time, such as 2026-04-18 14:30.") from None
     if not instants:
-        template = "The clocks go forward then, and {time} is passed over. Write another time."
+        template = "The clocks go forward at that time, so {time} does not exist. Choose another time."
         raise ValueError(phrase(template, time=found[1][11:]))
     if found[3]:
         instants = tuple(one for one in instants if _offset_of(one, zone) == found[3])
@@ -99,7 +99,10 @@ def read_datetime(text: str, asked: Asked) -> Value:
             raise ValueError("Write a date and a time, such as 2026-04-18 14:30.")
     if len(instants) > 1:
         first, second = (_offset_of(one, zone) for one in instants)
-        template = "The clocks go back then, and {time} comes twice. Say which: first {first}, or second {second}."
+        template = (
+            "The clocks go back at that time, so {time} comes twice. "
+            "Say which one: the first ({first}) or the second ({second})."
+        )
         raise ValueError(phrase(template, time=found[1][11:], first=first, second=second))
     return instants[0]
 
