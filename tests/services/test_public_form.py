@@ -49,6 +49,16 @@ class Filling(unittest.TestCase):
         self.assertEqual(opened.name_of(wrong), "Plot 2: Size")
         self.assertEqual(opened.name_of(opened.outcome.questions[0]), "Email")
 
+    def test_a_page_left_open_for_weeks_counts_once(self) -> None:
+        """Its token has run out, and what is sent twice with it is still one sending."""
+        token = self.garden.open().token
+        self.garden.forms = PublicForms(store(), lambda: NOW + timedelta(days=20), "a secret of the tests")
+        for _ in range(2):
+            self.assertTrue(self.garden.send(token, q1="late@x.example", q2="north").sent)
+        with self.scope.transaction("reader") as unit:
+            sent = unit.session.exec(select(Submission).where(col(Submission.form_id) == self.garden.form)).all()
+            self.assertEqual([one.state for one in sent], ["stored"])
+
     def test_a_known_email_waits_for_the_letter(self) -> None:
         """Nothing changes and nothing known is shown until its reader says that the answers are theirs; once only."""
         person = self.garden.house.add(email="wren@x.example", zone="hill")

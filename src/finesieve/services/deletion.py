@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from datetime import timedelta
 from typing import Final
 
-from sqlmodel import col, select
+from sqlmodel import col, delete, select
 
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.definition import Field
@@ -86,11 +86,12 @@ def purge_deleted(scope: Scope, files: FileStore | None = None) -> int:
         digests: set[str] = set()
         for row in rows:
             drop_columns(unit.session, unit.workspace_id, field_from_row(row))
-            for line in unit.session.exec(select(History).where(col(History.field_id) == row.id)).all():
-                digests |= {
-                    str(one["digest"]) for one in (line.old, line.new) if isinstance(one, dict) and "digest" in one
-                }
-                unit.session.delete(line)
+            lines = col(History.field_id) == row.id
+            digest = col(History.new)["digest"].astext
+            digests |= {
+                str(one) for one in unit.session.exec(select(digest).where(lines, digest.is_not(None)).distinct())
+            }
+            unit.session.execute(delete(History).where(lines))
             unit.session.delete(row)
         forget_unnamed(unit, files, digests)
         if rows:

@@ -132,8 +132,8 @@ def ask_about_address(unit: Unit, links: Links, form_id: int, person_id: int, ne
     for side, recipient in (("old", old), ("new", new)):
         token = links.give("address", unit.moment.now, row.id, side)
         body = (
-            f"Messages that go to {old} are to go to {new} from now on. If you want that, follow the link and say so; "
-            "it counts once both addresses have said yes. If you do not, do nothing."
+            f"Somebody asked us to write to {new} instead of {old}. If it was you, follow the link and say so: "
+            "the change counts once it is confirmed at both addresses. If it was not, do nothing."
         )
         link = _path(unit, form_id, f"address?letter={token}")
         letter = Letter("address", recipient, f"Your address at {_house(unit)}", body, link)

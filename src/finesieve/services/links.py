@@ -30,13 +30,13 @@ class Links:
         end = int((now + ENDS[kind]).timestamp())
         return str(self._signer.dumps([kind, min(end, until) if until else end, *parts]))
 
-    def read(self, kind: Kind, now: datetime, token: str) -> list[Any] | None:
-        """What a token holds; None for one that is not ours, of another kind, or has run out."""
+    def read(self, kind: Kind, now: datetime, token: str, *, ended: bool = False) -> list[Any] | None:
+        """What a token holds; None for one that is not ours, of another kind, or, unless asked for, has run out."""
         try:
             what, end, *parts = self._signer.loads(token)
         except (BadData, ValueError, TypeError):
             return None
-        return parts if what == kind and isinstance(end, int) and now.timestamp() <= end else None
+        return parts if what == kind and isinstance(end, int) and (ended or now.timestamp() <= end) else None
 
     def end_of(self, token: str) -> int:
         """When a token that was read ends, in seconds since 1970."""

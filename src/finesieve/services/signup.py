@@ -371,13 +371,19 @@ class PublicForms:
         return row
 
     def _filling(self, unit: Unit, form_slug: str, token: str) -> _Filling:
-        """What the token says. One that is not ours, or has run out, begins a new filling-in, keeping the answers."""
+        """What the token says. One that is not ours begins a new filling-in, keeping the answers.
+
+        So does one that has run out; but its key stays, so that what is sent twice with it counts once.
+        """
         row = self._form(unit, form_slug)
-        fresh = _Filling(row.id or 0, row.published, secrets.token_urlsafe(16))
-        parts = self._links.read("form", unit.moment.now, token)
+        now = unit.moment.now
+        parts = self._links.read("form", now, token, ended=True)
         if parts is None or parts[0] != row.id:
-            return fresh
-        return _Filling(*parts)
+            return _Filling(row.id or 0, row.published, secrets.token_urlsafe(16))
+        filling = _Filling(*parts)
+        if self._links.read("form", now, token) is None:
+            return _Filling(row.id or 0, row.published, filling.key)
+        return filling
 
     def _evaluated(
         self, unit: Unit, house: str, filling: _Filling, answers: Mapping[str, str], language: str
