@@ -11,7 +11,6 @@ from sqlmodel import col, func, select
 
 from finesieve.core.catalogue import Catalogue
 from finesieve.core.errors import (
-    Conflict,
     FineSieveError,
     InvalidExpression,
     InvalidInput,
@@ -276,14 +275,14 @@ def tray_people(
 
 @contextmanager
 def _worked_out(unit: Unit, seconds: float) -> Iterator[None]:
-    """Work for which the database goes over people. Raises TookTooLong, and Conflict where it cannot be done."""
+    """Work for which the database goes over people. Raises TookTooLong, and InvalidInput where it cannot be done."""
     try:
         with apart(unit.session, seconds):
             yield
     except FineSieveError as problem:
         if type(problem) is not FineSieveError:
             raise
-        raise Conflict("The database cannot work this out. Write the condition another way.") from problem
+        raise InvalidInput({"": "The database cannot work this out. Write the condition another way."}) from problem
 
 
 def create_segment(scope: Scope, name: str) -> int:
@@ -336,8 +335,8 @@ def export_segment(scope: Scope, segment_id: int) -> tuple[str, Iterator[str]]:
     """The name of a segment and its people as CSV, line by line, with field keys at the top.
 
     Texts that a spreadsheet would run as a formula get a quote before them.
-    Raises NotFound, InvalidExpression where the condition has problems, and Conflict where the database cannot
-    work it out.
+    Raises NotFound, InvalidExpression where the condition has problems, and InvalidInput where the database
+    cannot work it out.
     """
     with scope.transaction("reader") as unit:
         row = _segment(unit, segment_id)

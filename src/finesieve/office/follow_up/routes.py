@@ -31,6 +31,6 @@ def show_outbox(request: Request, desk: DeskHere) -> Response:
         "office/follow_up/outbox.html",
         stage="follow-up",
         title="Outbox",
-        sections=[Section("letters", entries)],
+        sections=[Section("messages", entries)],
         outbox=outbox,
     )
