@@ -20,20 +20,26 @@ from tests.support import database
 SUITES = ("core", "store", "services", "web", "browser")
 WITHOUT_DATABASE = ("core",)
 SLOWEST_FIRST = (
-    "test_attack",
     "test_setting_up",
+    "test_attack",
     "test_every_page",
+    "test_membership",
     "test_journey",
     "test_both_ways",
     "test_demo",
     "test_pages",
+    "test_files",
+    "test_worker",
+    "test_public",
+    "test_language",
 )
 
 
 def _modules(suites: list[str]) -> list[str]:
     here = Path(__file__).parent
     found = [f"tests.{suite}.{path.stem}" for suite in suites for path in sorted((here / suite).glob("test_*.py"))]
-    return sorted(found, key=lambda name: name.rsplit(".", 1)[1] not in SLOWEST_FIRST)
+    order = {name: place for place, name in enumerate(SLOWEST_FIRST)}
+    return sorted(found, key=lambda name: order.get(name.rsplit(".", 1)[1], len(order)))
 
 
 def _work(

@@ -40,6 +40,18 @@ const there = all.findIndex((e, n) => n !== here && e.matches(arguments[0]) && (
 return there < here ? 0 : all.slice(here + 1, there).filter((e) => e.type !== "radio").length;
 """
 
+# The card with exactly these words.
+CARD = (
+    "return [...document.querySelectorAll('.type-card')].find((c) => c.querySelector('b').innerText === arguments[0])"
+)
+# Of the cards in focus: whether the one in focus is chosen, and how many arrows on (or back) the one with these words is.
+CARDS = """
+const here = document.activeElement;
+const all = [...document.querySelectorAll(`input[type=radio][name=${here.name}]`)].filter((e) => e.parentElement.checkVisibility());
+const there = all.findIndex((e) => e.parentElement.querySelector("b").innerText === arguments[0]);
+return [here.checked, there < 0 ? null : there - all.indexOf(here)];
+"""
+
 
 class SettingUp(unittest.TestCase):
     """What both ways have in common; `press`, `fill` and the rest are the one or the other."""
@@ -141,11 +153,7 @@ class ByMouse(SettingUp):
         if record:
             page.choose("#record_type_id", record)
         page.fill("#label", label)
-        card = page.wait(
-            lambda: next(c for c in page.all(".type-card") if c.find_element("css selector", "b").text == type_label),
-            type_label,
-        )
-        card.click()
+        page.wait(lambda: page.driver.execute_script(CARD, type_label), type_label).click()
         if type_label in ("One of several", "Several of several", "Progress"):
             page.fill("#options", "First\nSecond")
         if type_label == "One of the records":
@@ -266,14 +274,13 @@ class ByKeyboard(SettingUp):
     def pick(self, name: str, label: str) -> None:
         """Choose among cards with the arrow keys."""
         self.focus(f"[name={name}]")
-        script = "const e = document.activeElement; return e.checked && e.parentElement.querySelector('b').innerText"
-        if self.page.driver.execute_script(script) is False:
+        chosen, steps = self.page.driver.execute_script(CARDS, label)
+        self.assertIsNotNone(steps, f"no card {label}")
+        if not chosen:
             self.page.keys(Keys.SPACE)
-        for _ in range(40):
-            if self.page.driver.execute_script(script) == label:
-                return
-            self.page.keys(Keys.ARROW_RIGHT)
-        raise AssertionError(f"no card {label}")
+        if steps:
+            self.page.keys(*[Keys.ARROW_RIGHT if steps > 0 else Keys.ARROW_LEFT] * abs(steps))
+        self.assertEqual(self.page.driver.execute_script(CARDS, label), [True, 0])
 
 
 class ChangingOnesMind(unittest.TestCase):
