@@ -1,6 +1,6 @@
 """Attack the application for as long as one likes.
 
-Usage: python -m tests.attack [--seconds N] [--seed N] [--rounds N]. Prints what was tried and how it ended; 1 where
+Usage: python -m tests.attack [--tries N] [--seed N] [--rounds N]. Prints what was tried and how it ended; 1 where
 something did not hold.
 """
 
@@ -20,14 +20,14 @@ from tests.attack.roles import prying, tokens
 def main() -> int:
     """Run every attack, the one that kills first, because it brings a database of its own."""
     parser = argparse.ArgumentParser()
-    parser.add_argument("--seconds", type=float, default=120, help="how long bad posts are made")
+    parser.add_argument("--tries", type=int, default=4_000, help="how many bad posts are made")
     parser.add_argument("--rounds", type=int, default=3, help="how often each process is killed")
     parser.add_argument("--seed", type=int, default=random.SystemRandom().randrange(10**6))
     asked = parser.parse_args()
     print(f"seed {asked.seed}", flush=True)
     attacks: tuple[Callable[[], Count], ...] = (
         partial(kills, asked.rounds), bad_addresses, tokens, costly_files, partial(prying, "reader"), partial(prying, "clerk"),
-        partial(bad_posts, asked.seconds, asked.seed),
+        partial(bad_posts, asked.tries, asked.seed),
     )  # fmt: skip
     found = 0
     for attack in attacks:

@@ -41,7 +41,7 @@ TYPES = {field.key: field.value_type for field in FIELDS if field.about == "pers
 _TESTS = st.sampled_from(
     ["member", "not member", 'zone = "north"', 'zone != "hill"', 'zone in ("hill", "south")', 'zone not in ("hill")',
      "area > 3", "area <= 10", "area = 5", "area != 5", "area between 2 and 8", "zone is filled", "area is blank",
-     'crops holds "kale"', "member = false", "not (area >= 4)", "code is filled"]
+     'crops holds "kale"', "member = false", "not (area >= 4)", "area < 5", "not (area < 4.5)", "not (area > 3)", "code is filled"]
 )  # fmt: skip
 RULES = st.one_of(
     _TESTS,

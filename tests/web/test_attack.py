@@ -13,7 +13,7 @@ class Attacks(unittest.TestCase):
         self.assertGreater(count.ends.total(), least, str(count))  # type: ignore[attr-defined]
 
     def test_bad_posts(self) -> None:
-        self.held(bad_posts(12, seed=9), 10)
+        self.held(bad_posts(400, seed=9), 300)
 
     def test_bad_addresses(self) -> None:
         self.held(bad_addresses(3), 400)
