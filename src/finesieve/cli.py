@@ -97,6 +97,34 @@ def _print_cases(results: Iterator[dict[str, Any]]) -> NoReturn:
 
 
 @cli.command()
+def outcome(
+    setup: Annotated[Path, typer.Option(help="JSON Schema: the definition, as it is exported")],
+    form: Annotated[str, typer.Option(help="The form, by its part of the address")],
+    situation: Annotated[Path | None, typer.Option(help="JSON: who fills it in, when, and the answers")] = None,
+    cases: Annotated[Path | None, typer.Option(help="JSON Lines: a situation a line, in place of the above")] = None,
+    now: Annotated[str, typer.Option(help="The moment of situations that name none; the present by default")] = "",
+) -> None:
+    """Try a form by files alone: print what shows, what is wrong, what it costs and what would be stored, as JSON."""
+    from finesieve.core.setup.schema import read_schema
+    from finesieve.core.setup.trial import FormTrial
+
+    if (situation is None) == (cases is None):
+        _misuse("Give --situation or --cases.")
+    text = _text_of(cases or situation or setup)
+    try:
+        trial = FormTrial(read_schema(_text_of(setup)), form)
+        moment = evaluate.read_moment(now) if now else datetime.now(UTC)
+    except (FineSieveError, ValueError) as problem:
+        _misuse(str(problem))
+    if cases is not None:
+        _print_cases(trial.results((line for line in text.splitlines() if line.strip()), moment))
+    result = next(trial.results([text], moment))
+    if "error" in result:
+        _misuse(str(result["error"]))
+    typer.echo(json.dumps(result, ensure_ascii=False))
+
+
+@cli.command()
 def migrate() -> None:
     """Bring the database of FINESIEVE_DATABASE_URL up to date."""
     from finesieve.store.database import connect

@@ -8,12 +8,12 @@ from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.fields.definition import Shelf
 from finesieve.core.fields.encoding import to_json
+from finesieve.core.forms.changing import locked_keys
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.outcome import Outcome, RecordAnswer
 from finesieve.core.forms.rows import Situation
 from finesieve.core.values import Value
 from finesieve.services.files import shelf_of
-from finesieve.services.lines import person_may_not
 from finesieve.services.records import add_linked_record, set_record_values
 from finesieve.services.scope import Unit
 from finesieve.services.sealing import sealed
@@ -70,11 +70,7 @@ def person_situation(unit: Unit, person_id: int, page: Mapping[str, str], shelf:
         name: tuple(records_of(unit.session, unit.definitions, link, person_id))
         for name, link in unit.catalogue.collections_of(PERSON).items()
     }
-    locked = frozenset(
-        known.key
-        for known in unit.catalogue.stored
-        if stored.get(known.key) is not None and person_may_not(unit.catalogue, known, stored)
-    )
+    locked = locked_keys(unit.catalogue, stored)
     return Situation(stored, records, page, shelf, known=True, locked=locked)
 
 

@@ -13,7 +13,7 @@ from finesieve.core.forms.definition import Form
 from finesieve.core.forms.earlier import upgraded
 from finesieve.core.forms.portable import asked_fields
 from finesieve.core.setup.document import FieldPart, FormPart, GroupPart, LinkPart, OptionListPart, Setup
-from finesieve.services.loading import Loader
+from finesieve.core.setup.workspace import POINTING
 
 __all__ = ["about_key", "unfit"]
 
@@ -36,7 +36,7 @@ def unfit(catalogue: Catalogue, setup: Setup, part: Any) -> str:
 def _field(catalogue: Catalogue, _setup: Setup, part: FieldPart) -> str:
     for option in part.options:
         option_from_json(option)
-    FieldSettings.model_validate({key: value for key, value in part.settings.items() if key not in Loader.POINTING})
+    FieldSettings.model_validate({key: value for key, value in part.settings.items() if key not in POINTING})
     for field in catalogue.deleted:
         if field.key == part.key and about_key(catalogue, field.about) == part.about:
             return f"The key belongs to a deleted field, {field.label}; bring that back first."

@@ -5,9 +5,9 @@ from typing import Any
 
 from finesieve.core.errors import Conflict, NotFound
 from finesieve.core.fields.about import PERSON
+from finesieve.core.forms.changing import person_may_not
 from finesieve.core.values import Value
 from finesieve.services.filling import records_from_json, store_records
-from finesieve.services.lines import person_may_not
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.values import change_person
 from finesieve.store.rows import stored_row

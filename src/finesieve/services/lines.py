@@ -31,7 +31,6 @@ __all__ = [
     "fill_text",
     "history_of",
     "may_change",
-    "person_may_not",
     "read_values",
     "record_lines",
     "show_past",
@@ -287,22 +286,6 @@ def _refuse_off_lists(catalogue: Catalogue, field: Field, stored: Mapping[str, V
     held: Any = (stored or {}).get("lists") or ()
     if wanted and {known.key for known in wanted}.isdisjoint(held):
         raise ValueError(f"This is kept only of people on {', '.join(known.name for known in wanted)}.")
-
-
-def person_may_not(catalogue: Catalogue, field: Field, row: Mapping[str, Value]) -> str:
-    """Why a person may not change their own value of a field, in a sentence; empty where they may."""
-    if row.get(field.key) is None:
-        return ""
-    match field.settings.change_by:
-        case "once":
-            return "It cannot be changed once it has a value."
-        case "staff":
-            return "Only staff may change it."
-        case "levels":
-            allowed = [level for level in catalogue.levels if level.id in field.settings.change_levels]
-            if row.get("level") not in [level.key for level in allowed]:
-                return f"Only these levels may change it: {', '.join(level.name for level in allowed) or 'none'}."
-    return ""
 
 
 def may_change(field: Field, value: Value, stored: Mapping[str, Value] | None) -> None:

@@ -3,7 +3,7 @@
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from typing import Any, Final
+from typing import Any
 
 from sqlmodel import col, select
 
@@ -17,6 +17,7 @@ from finesieve.core.fields.types import TYPES
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.portable import localised
 from finesieve.core.setup.document import FieldPart, FormPart, Setup
+from finesieve.core.setup.workspace import pointed
 from finesieve.services.changes import keep_unique, record_change, snapshot
 from finesieve.services.collect import document_problems
 from finesieve.services.define import GroupInput, make_group
@@ -49,9 +50,6 @@ __all__ = ["Loader"]
 
 class Loader:
     """Loads one setup in one transaction."""
-
-    POINTING: Final = ("lists", "change_levels", "option_list", "record_type")
-    """Settings that name something else in the setup."""
 
     def __init__(self, unit: Unit, setup: Setup) -> None:
         self._unit = unit
@@ -202,18 +200,14 @@ class Loader:
     # Fields
 
     def _settings(self, part: FieldPart) -> FieldSettings:
-        session, data = self._unit.session, dict(part.settings)
-        lists = {known.key: known.id for known in self._unit.catalogue.lists}
-        levels = {known.key: known.id for known in self._unit.catalogue.levels}
-        for name, known in (("lists", lists), ("change_levels", levels)):
-            if name in data:
-                data[name] = [known[key] for key in data[name] if key in known]
-        if data.get("option_list"):
-            row = session.exec(select(OptionListRow).where(col(OptionListRow.name) == data["option_list"])).first()
-            data["option_list"] = row.id if row else None
-        if data.get("record_type"):
-            data["record_type"] = self._types.get(data["record_type"])
-        return FieldSettings.model_validate(data)
+        shared = self._unit.session.exec(select(OptionListRow.name, OptionListRow.id)).all()
+        return pointed(
+            part.settings,
+            lists={known.key: known.id for known in self._unit.catalogue.lists},
+            levels={known.key: known.id for known in self._unit.catalogue.levels},
+            option_lists={name: list_id or 0 for name, list_id in shared},
+            record_types=self._types,
+        )
 
     def _fields(self) -> None:
         """Stored fields first, then derived ones, so that each formula finds what it reads."""

@@ -10,12 +10,12 @@ from finesieve.core.catalogue import Group
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.definition import Field, Shelf
+from finesieve.core.forms.changing import person_may_not
 from finesieve.core.values import Value
 from finesieve.services.lines import (
     HistoryLine,
     ValueLine,
     history_of,
-    person_may_not,
     read_values,
     record_lines,
     show_past,

@@ -20,7 +20,7 @@ from finesieve.core.setup.plain import plain_parts
 from finesieve.core.setup.standard import read_values, unsaid_settings, values_schema
 from finesieve.core.values import Type
 
-__all__ = ["KEYWORDS", "as_instance", "dump", "read_schema", "to_schema"]
+__all__ = ["DIALECT", "KEYWORDS", "as_instance", "dump", "read_schema", "to_schema"]
 
 DIALECT: Final = "https://json-schema.org/draft/2020-12/schema"
 FORMAT: Final = 1

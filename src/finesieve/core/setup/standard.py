@@ -10,6 +10,7 @@ from typing import Any, Final
 
 from finesieve.core.fields.families.choices import country_codes
 from finesieve.core.fields.families.data import MEDIA
+from finesieve.core.fields.options import option_from_json
 from finesieve.core.fields.types import TYPES
 from finesieve.core.setup.conditions import Unsaid, as_number
 from finesieve.core.setup.document import FieldPart
@@ -162,7 +163,12 @@ def _read_options(part: dict[str, Any], given: Mapping[str, Any], place: tuple[o
         raise Unsaid("Only texts can be options.", *place, "enum")
     if part["settings"].get("option_list"):
         raise Unsaid("Its options are shared ones, and stand there.", *place, "enum")
-    known = {one["value"]: one for one in part["options"] if isinstance(one, dict) and "value" in one}
+    for one in part["options"]:
+        try:
+            option_from_json(one)
+        except ValueError as problem:
+            raise Unsaid(str(problem), *place, "x-sieve-options") from None
+    known = {one["value"]: one for one in part["options"]}
     part["options"] = [known.get(value, {"label": value, "value": value}) for value in within["enum"]]
 
 
