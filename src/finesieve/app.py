@@ -43,6 +43,7 @@ from finesieve.store.database import Store, connect
 from finesieve.store.files import FileStore
 from finesieve.web.admission import Admission
 from finesieve.web.errors import add_error_pages
+from finesieve.web.hurry import Hurried
 from finesieve.web.security import SecurityHeaders
 from finesieve.web.site import Site
 from finesieve.web.templating import PACKAGE
@@ -87,6 +88,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         public_forms=PublicForms(public_store, clock, secret, FileStore(files_directory())),
         files=FileStore(files_directory()),
     )
+    app.add_middleware(Hurried)
     app.add_middleware(Admission)
     app.add_middleware(SecurityHeaders)
     add_error_pages(app)

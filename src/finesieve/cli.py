@@ -307,7 +307,8 @@ def schema_check(
 @cli.command()
 def demo(
     port: Annotated[int, typer.Option(help="Where to serve the pages")] = 8765,
-    reset: Annotated[bool, typer.Option(help="Begin anew: the demo's data is removed first")] = False,
+    reset: Annotated[bool, typer.Option(help="Start again: the demo's data is removed first")] = False,
+    people: Annotated[int, typer.Option(min=2_000, max=5_000_000, help="How many people there are at least")] = 2_000,
 ) -> None:
     """Start everything with the demo house: database, server, worker. Ctrl-C stops it all."""
     if not _free(port):
@@ -326,7 +327,7 @@ def demo(
     stopping = _Stopping()
     children: list[subprocess.Popen[bytes]] = []
     try:
-        children = _start_demo(postgres.url, port, var, stopping)
+        children = _start_demo(postgres.url, port, var, stopping, people)
         while not stopping.asked and all(child.poll() is None for child in children):
             time.sleep(0.2)
         if not stopping.asked:
@@ -364,8 +365,8 @@ def _say(words: str) -> None:
     typer.echo(words)
 
 
-def _start_demo(url: str, port: int, var: Path, stopping: _Stopping) -> list[subprocess.Popen[bytes]]:
-    from finesieve.demo.load import load_demo
+def _start_demo(url: str, port: int, var: Path, stopping: _Stopping, people: int) -> list[subprocess.Popen[bytes]]:
+    from finesieve.demo.load import fill_demo, load_demo
     from finesieve.store.database import Store, connect
     from finesieve.store.migrate import migrate as run
 
@@ -376,6 +377,9 @@ def _start_demo(url: str, port: int, var: Path, stopping: _Stopping) -> list[sub
     if load_demo(Store(engine)):
         _say("The demo house is loaded: 2,000 made-up people.")
     loading.unlink()
+    added = fill_demo(Store(engine), people) if people > 2_000 else 0
+    if added:
+        _say(f"{added:,} more people are in.")
     engine.dispose()
     environment = os.environ | {"FINESIEVE_DATABASE_URL": url, "FINESIEVE_DEMO": "1", "FINESIEVE_SECRET": _secret(var)}
     # A session of their own, so that Ctrl-C reaches us alone and we stop them in order.

@@ -30,9 +30,22 @@ class Meshes(unittest.TestCase):
 
     def test_trays(self) -> None:
         """What passes a mesh reaches the next; the rest is caught or can't be told."""
-        first, second = trays(10, [6, 2], [3, 1], [4, 6])
+        verdicts = {
+            (True, True): 2,
+            (True, False): 1,
+            (True, None): 3,
+            (False, True): 2,
+            (None, None): 1,
+            (False, False): 1,
+        }
+        first, second = trays(verdicts, (0, 1))
         self.assertEqual((first.reached, first.passes, first.caught, first.cant_tell, first.without), (10, 6, 3, 1, 4))
-        self.assertEqual((second.reached, second.cant_tell), (6, 3))
+        self.assertEqual(
+            (second.reached, second.passes, second.caught, second.cant_tell, second.without), (6, 2, 1, 3, 6)
+        )
+        # The other way round, the same people.
+        first, second = trays(verdicts, (1, 0))
+        self.assertEqual((first.passes, first.caught, first.cant_tell, second.passes), (4, 2, 4, 2))
 
 
 def derived(number: int, key: str, formula: str) -> Field:

@@ -3,20 +3,25 @@
 import unittest
 from datetime import UTC, datetime
 from decimal import Decimal
+from unittest.mock import patch
 
 from sqlalchemy import create_engine, func, inspect, text
 from sqlmodel import select
 
 from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, NotFound, Unavailable
 from finesieve.core.language.evaluator import Moment
+from finesieve.core.sieve.meshes import Tray, trays
 from finesieve.services.compute import DerivedInput, create_derived
+from finesieve.services.define import read_catalogue
 from finesieve.services.fields import FieldInput, create_field
-from finesieve.store import tables
+from finesieve.services.record_types import RecordTypeInput, create_record_type
+from finesieve.services.records import add_linked_record
+from finesieve.store import sources, tables
 from finesieve.store.bulk import copy_guarded, copy_people
 from finesieve.store.catalogue import load_definitions
 from finesieve.store.database import Store, connect
 from finesieve.store.migrate import downgrade, is_current, migrate
-from finesieve.store.people import Blanks, blank_count, count_where, mesh_counts, page_of_people
+from finesieve.store.people import Blanks, blank_count, count_verdicts, count_where, page_of_people
 from tests.support.database import database_url, store
 from tests.support.house import make_house
 
@@ -173,8 +178,43 @@ class People(unittest.TestCase):
         """Counts worked out by hand: passes, caught, and what would pass without each mesh."""
         with self.house.scope.transaction("reader") as unit:
             typed = [unit.catalogue.check(part).typed for part in ("plot_length > 5", "zone = 'north'")]
-            counts = mesh_counts(unit.session, unit.definitions, [part for part in typed if part], unit.moment)
-        self.assertEqual((counts.everyone, counts.passes, counts.caught, counts.without), (3, (2, 1), (1, 0), (1, 2)))
+            counts = count_verdicts(unit.session, unit.definitions, [part for part in typed if part], unit.moment)
+            everyone = count_verdicts(unit.session, unit.definitions, [], unit.moment)
+        self.assertEqual(everyone, {(): 3})
+        self.assertEqual(trays(counts, (0, 1)), (Tray(3, 2, 1, 1), Tray(2, 1, 0, 2)))
+
+    def test_written_out_or_behind_a_fence(self) -> None:
+        """Derived fields mean the same however large they have grown: on one another, lists, of records, in conditions."""
+        scope, group = self.house.scope, self.house.group_id()
+        create_derived(scope, DerivedInput(label="Twice", formula="area * 2", group_id=group))
+        create_derived(scope, DerivedInput(label="Words", formula="if(twice > 30, tags, tags)", group_id=group))
+        kept = create_record_type(scope, RecordTypeInput(singular="Hive", plural="Hives"))
+        about = read_catalogue(scope).groups_about(f"record:{kept}")[0].id
+        create_field(scope, about, FieldInput(label="Honey", type_key="number"))
+        create_derived(scope, DerivedInput(label="Jars", formula="honey * 4", group_id=about))
+        create_derived(
+            scope, DerivedInput(label="Jars in all", key="all_jars", formula="sum(hives.jars)", group_id=group)
+        )
+        with scope.transaction("owner") as unit:
+            known = unit.catalogue.record_types_by_id[kept]
+            for number, person in enumerate(page_of_people(unit.session, unit.definitions, unit.moment, ["email"])):
+                holders = {known.links[0].id: [person.id]}
+                add_linked_record(unit, known, {"honey": Decimal(number)}, holders, "staff")
+        found = []
+        for limit in (0, 3, 300):
+            with patch.object(sources, "WRITTEN_OUT", limit), scope.transaction("reader") as unit:
+                conditions = [unit.catalogue.check(text).typed for text in ("twice >= 60", "all_jars > 3", "large")]
+                sound = [condition for condition in conditions if condition]
+                keys = ["twice", "words", "all_jars", "large"]
+                rows = page_of_people(unit.session, unit.definitions, unit.moment, keys, meshes=sound[:1])
+                counts = count_verdicts(unit.session, unit.definitions, sound, unit.moment)
+                everyone = page_of_people(unit.session, unit.definitions, unit.moment, keys)
+                found.append(([(row.id, dict(row.values)) for row in everyone], counts, [row.id for row in rows]))
+        self.assertEqual(found[0], found[2])
+        self.assertEqual(found[1], found[2])
+        self.assertEqual(
+            [values["all_jars"] for _, values in found[0][0]], [Decimal(number * 4) for number in range(3)]
+        )
 
     def test_search_ignores_case_and_needs_every_word(self) -> None:
         """Names are found whatever the case, in whatever script, and signs of patterns mean themselves."""

@@ -58,7 +58,7 @@ class Planted:
                 ids = [self._plant(unit, row) for row in rows]
                 source = source_of(unit.session, unit.definitions, frozenset((*NAMES, "crops")), moment)
                 value = compile_sql(typed, source.columns, moment)
-                query = select(source.table.c.id, value.label("value")).where(source.table.c.id.in_(ids))
+                query = select(source.id, value.label("value")).select_from(source.table).where(source.id.in_(ids))
                 by_id = {row.id: row.value for row in unit.session.execute(query)}
                 found = [tuple(one) if isinstance(one, list) else one for one in map(by_id.__getitem__, ids)]
                 raise _Undone

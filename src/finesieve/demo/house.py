@@ -22,6 +22,7 @@ from finesieve.services.scope import Scope
 from finesieve.store.bulk import copy_guarded, copy_links, copy_rows
 from finesieve.store.catalogue import touch
 from finesieve.store.compiler import bound
+from finesieve.store.state import mark_changed
 from finesieve.store.tables import TagRow
 
 __all__ = ["furnish_house"]
@@ -201,4 +202,5 @@ def _tags(scope: Scope) -> None:
             on_board = [person_id for person_id in on_board if person_id not in set(chosen)]
             values = {"lists": bound(keys, "choices"), "level": level}
             unit.session.execute(update(person).where(person.c.id.in_(chosen)).values(values))
+        mark_changed(unit.session, unit.workspace_id)
         touch(unit.session, unit.workspace_id)

@@ -10,6 +10,7 @@ from sqlmodel import col, select
 from finesieve.core.errors import Conflict
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.values import write_json
+from finesieve.demo.crowd import crowd
 from finesieve.demo.forms import finish_forms
 from finesieve.demo.house import furnish_house
 from finesieve.demo.people import MadeUp, make_people
@@ -25,7 +26,7 @@ from finesieve.store.bulk import copy_guarded, copy_people
 from finesieve.store.database import Store
 from finesieve.store.tables import Submission, Workspace
 
-__all__ = ["DEMO_SLUG", "load_demo", "load_people"]
+__all__ = ["DEMO_SLUG", "fill_demo", "load_demo", "load_people"]
 
 DEMO_SLUG: Final = "brackenfold-seed-co-op"
 _EMAIL: Final = "maud@brackenfold.example"
@@ -52,6 +53,13 @@ def load_demo(store: Store, clock: Clock = utc_now, *, people: int = 2_000, fast
     furnish_house(scope, form_id)
     finish_forms(scope, form_id)
     return True
+
+
+def fill_demo(store: Store, people: int) -> int:
+    """Add people to the demo house until there are so many; gives how many were added."""
+    with store.transaction() as session:
+        workspace_id = session.exec(select(Workspace.id).where(col(Workspace.slug) == DEMO_SLUG)).one()
+    return crowd(Scope(store, workspace_id or 0, "the demo", "owner"), people)
 
 
 def _define(scope: Scope) -> dict[str, int]:

@@ -112,7 +112,7 @@ def _months(unit: Unit, field: Field, filled: int) -> tuple[tuple[str, int], ...
     months = [_month(today, back) for back in range(_MONTHS - 1, -1, -1)]
     year, month = (int(part) for part in months[0].split("-"))
     since = datetime(year, month, 1, tzinfo=unit.catalogue.zone).astimezone(UTC)
-    change = monthly_fills(unit.session, field.id, since, str(unit.catalogue.zone))
+    change = monthly_fills(unit.session, unit.definitions, field.id, since, str(unit.catalogue.zone))
     found, now = [], filled
     for name in reversed(months):
         found.append((name, max(now, 0)))

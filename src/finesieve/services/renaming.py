@@ -3,8 +3,6 @@
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from sqlalchemy import case, update
-from sqlalchemy import func as sql
 from sqlmodel import select
 
 from finesieve.core.fields.definition import Field
@@ -17,7 +15,7 @@ from finesieve.core.language.typed import Typed
 from finesieve.core.values import Type
 from finesieve.services.scope import Unit
 from finesieve.services.usage import Use, options_named, uses_of
-from finesieve.store.compiler import bound
+from finesieve.store.reshape import rename_values
 from finesieve.store.tables import FieldRow, FormRow, FormVersion, Segment
 
 __all__ = ["rename_everywhere"]
@@ -25,25 +23,9 @@ __all__ = ["rename_everywhere"]
 
 def rename_everywhere(unit: Unit, field: Field, renamed: Mapping[str, str]) -> None:
     """Give options of a field other stored values, by the old ones, with everybody and everything that names them."""
-    _rename_values(unit, field, renamed)
+    rename_values(unit.session, unit.definitions, field, renamed)
     _rename_in_expressions(unit, field, renamed)
     _rename_in_versions(unit, field, renamed)
-
-
-def _rename_values(unit: Unit, field: Field, renamed: Mapping[str, str]) -> None:
-    """The new stored value for everybody who holds the old one, all at once, so that two can change places."""
-    table = unit.definitions.tables[field.about]
-    column: Any = table.c[field.column]
-    if field.type.kind == "choices":
-        steps = [(old, f"\x01{place}") for place, old in enumerate(renamed)]
-        steps += [(f"\x01{place}", new) for place, new in enumerate(renamed.values())]
-        for old, new in steps:
-            holding = column.op("&&")(bound((old,), "choices"))
-            changed = {column: sql.array_replace(column, old, new)}
-            unit.session.execute(update(table).where(holding).values(changed))
-        return
-    cases = case(*((column == old, new) for old, new in renamed.items()), else_=column)
-    unit.session.execute(update(table).where(column.in_(list(renamed))).values({column: cases}))
 
 
 def _rename_in_expressions(unit: Unit, field: Field, renamed: Mapping[str, str]) -> None:

@@ -34,7 +34,8 @@ from finesieve.services.people import PeoplePage, people_page
 from finesieve.services.scope import Scope, Unit
 from finesieve.services.sheets import csv_lines
 from finesieve.store.database import apart
-from finesieve.store.people import count_each, count_people, mesh_counts, page_of_people, stream_people
+from finesieve.store.kept import patience
+from finesieve.store.people import count_each, count_people, count_verdicts, page_of_people, stream_people
 from finesieve.store.tables import Segment
 
 __all__ = [
@@ -194,7 +195,7 @@ def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
         nodes, typed, problems = _meshes(unit, row.expression)
         empty = replace(empty, problems=problems, awaited=awaited_in(unit, [row.expression]))
         try:
-            with apart(unit.session, _SECONDS):
+            with apart(unit.session, patience(_SECONDS)):
                 return _sieve(unit, empty, nodes, typed, limit)
         except TookTooLong:
             return replace(empty, failure="It takes too long to count. Make the condition simpler.")
@@ -203,14 +204,14 @@ def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
 
 
 def _sieve(unit: Unit, view: SegmentView, nodes: tuple[Node, ...], typed: tuple[Typed, ...], limit: int) -> SegmentView:
-    counts = mesh_counts(unit.session, unit.definitions, typed, unit.moment)
-    stacked = trays(counts.everyone, counts.passes, counts.caught, counts.without)
+    verdicts = count_verdicts(unit.session, unit.definitions, typed, unit.moment)
+    stacked = trays(verdicts, range(len(typed)))
     names = unit.known.names
     layers = tuple(
         Mesh(print_expression(node), _clause(node, names), tray) for node, tray in zip(nodes, stacked, strict=True)
     )
     people = None if view.problems else _page(unit, typed, "passes", None, limit)
-    return replace(view, everyone=counts.everyone, meshes=layers, people=people)
+    return replace(view, everyone=sum(verdicts.values()), meshes=layers, people=people)
 
 
 def _clause(node: Node, names: Mapping[str, Type]) -> Clause | Quoted:

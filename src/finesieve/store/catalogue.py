@@ -244,6 +244,8 @@ CREATE TABLE {s}.order_values (id bigint PRIMARY KEY, created_at timestamptz NOT
 CREATE TABLE {s}.link (link_id integer NOT NULL, record_id bigint NOT NULL, target_id bigint NOT NULL,
     PRIMARY KEY (link_id, record_id, target_id));
 CREATE INDEX link_target ON {s}.link (link_id, target_id);
+CREATE TABLE {s}.state (slot integer PRIMARY KEY, version bigint NOT NULL DEFAULT 0);
+INSERT INTO {s}.state SELECT generate_series(0, 15);
 """
 
 

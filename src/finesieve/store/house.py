@@ -20,6 +20,7 @@ from finesieve.store.by_python import by_python
 from finesieve.store.catalogue import Definitions
 from finesieve.store.compiler import Columns, bound, compile_sql
 from finesieve.store.database import apart
+from finesieve.store.kept import kept, meaning
 from finesieve.store.rows import HOUSE_ID, stored_row
 from finesieve.store.sources import members_of_collection
 from finesieve.store.tables import HouseSchedule
@@ -27,6 +28,8 @@ from finesieve.store.tables import HouseSchedule
 __all__ = ["HouseNow"]
 
 _SECONDS: Final = 2
+_LASTS: Final = 60
+"""For how many seconds a value worked out over everybody serves those who wait for a page."""
 _log: Final = logging.getLogger("finesieve.house")
 
 
@@ -48,12 +51,21 @@ class HouseNow(Mapping[str, Value]):
             # Should a circle stand after all, it is blank.
             self._computed[key] = None
             try:
-                with apart(self._session, _SECONDS):
-                    self._computed[key] = self.work_out(formula)
+                self._computed[key] = self._over_people(key, formula)
             except FineSieveError:
                 # What the database cannot work out, or not in time, is blank, and takes no page with it.
                 _log.exception("the house value %s cannot be worked out", key)
         return self._computed[key]
+
+    def _over_people(self, key: str, formula: Typed) -> Value:
+        def work_out(_known: Definitions) -> Value:
+            with apart(self._session, _SECONDS):
+                return self.work_out(formula)
+
+        if not any(part.operation == "collect" for part in formula.walk()):
+            return work_out(self._definitions)
+        place = ("house", key, meaning(self._definitions, [formula], self._moment))
+        return kept(self._session, self._definitions, place, work_out, lasts=_LASTS)
 
     def work_out(self, formula: Typed) -> Value:
         """The value of an expression that stands with the house."""

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
-from sqlalchemy import Select, Text, and_, cast, func, literal, not_, or_, select
+from sqlalchemy import Select, Text, and_, cast, func, literal_column, not_, or_, select
 from sqlmodel import Session
 
 from finesieve.core.errors import FineSieveError, TookTooLong
@@ -15,18 +15,18 @@ from finesieve.core.values import Value
 from finesieve.store.catalogue import Definitions
 from finesieve.store.compiler import Sql, compile_sql
 from finesieve.store.database import apart
+from finesieve.store.kept import kept, meaning, patience, times
 from finesieve.store.sources import Source, source_of
 
 __all__ = [
     "Blanks",
-    "MeshCounts",
     "Person",
     "blank_count",
     "count_each",
     "count_people",
+    "count_verdicts",
     "count_where",
     "fill_counts",
-    "mesh_counts",
     "page_of_people",
     "stream_people",
 ]
@@ -34,6 +34,7 @@ __all__ = [
 
 _SECONDS_FOR_LISTS: Final = 3
 """How long the counts beside the names in a list may take."""
+_MOST_WAYS: Final = 20_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +59,11 @@ def _wanted(keys: Iterable[str], conditions: Iterable[Typed] = ()) -> frozenset[
 
 def count_people(session: Session, definitions: Definitions) -> int:
     """How many people there are."""
-    return int(session.execute(select(func.count()).select_from(definitions.person)).scalar_one())
+
+    def count(known: Definitions) -> int:
+        return int(session.execute(select(func.count()).select_from(known.person)).scalar_one())
+
+    return kept(session, definitions, ("people",), count, times)
 
 
 def count_where(session: Session, definitions: Definitions, condition: Typed, moment: Moment) -> int:
@@ -76,9 +81,15 @@ def count_each(
     None for a condition that the database cannot work out, or not in time: it takes no other with it.
     """
     try:
-        with apart(session, _SECONDS_FOR_LISTS):
-            everyone, each = _counted(session, definitions, conditions, moment)
-            return everyone, list(each)
+        with apart(session, patience(_SECONDS_FOR_LISTS)):
+            counted = kept(
+                session,
+                definitions,
+                ("each", meaning(definitions, conditions, moment)),
+                lambda known: _counted(session, known, conditions, moment),
+                lambda found, more: [times(number, more) for number in found],
+            )
+            return counted[0], list(counted[1:])
     except TookTooLong:
         return count_people(session, definitions), [None] * len(conditions)
     except FineSieveError:
@@ -87,19 +98,17 @@ def count_each(
 
 def _one(session: Session, definitions: Definitions, condition: Typed, moment: Moment) -> int | None:
     try:
-        with apart(session, _SECONDS_FOR_LISTS):
+        with apart(session, patience(_SECONDS_FOR_LISTS)):
             return count_where(session, definitions, condition, moment)
     except FineSieveError:
         return None
 
 
-def _counted(
-    session: Session, definitions: Definitions, conditions: Sequence[Typed], moment: Moment
-) -> tuple[int, list[int]]:
+def _counted(session: Session, definitions: Definitions, conditions: Sequence[Typed], moment: Moment) -> list[int]:
     source = source_of(session, definitions, _wanted((), conditions), moment)
     counts = [func.count().filter(where) for where in _conditions(source, conditions, moment)]
-    everyone, *each = session.execute(select(func.count(), *counts).select_from(source.table)).one()
-    return int(everyone), [int(count) for count in each]
+    row = session.execute(select(func.count(), *counts).select_from(source.table)).one()
+    return [int(count) for count in row]
 
 
 def fill_counts(session: Session, definitions: Definitions, fields: Sequence[Field]) -> dict[str, int]:
@@ -107,38 +116,50 @@ def fill_counts(session: Session, definitions: Definitions, fields: Sequence[Fie
     stored = [field for field in fields if field.stores]
     if not stored:
         return {}
-    table = definitions.tables[stored[0].about]
-    counts = [func.count(table.c[field.column]) for field in stored]
-    row = session.execute(select(*counts).select_from(table)).one()
-    return {field.key: int(count) for field, count in zip(stored, row, strict=True)}
+
+    def count(known: Definitions) -> dict[str, int]:
+        table = known.tables[stored[0].about]
+        counts = [func.count(table.c[field.column]) for field in stored]
+        row = session.execute(select(*counts).select_from(table)).one()
+        return {field.key: int(count) for field, count in zip(stored, row, strict=True)}
+
+    key = ("filled", stored[0].about, tuple(field.column for field in stored))
+    return kept(session, definitions, key, count, lambda found, more: {one: times(found[one], more) for one in found})
 
 
-@dataclass(frozen=True, slots=True)
-class MeshCounts:
-    """What one pass over all people counts for a row of meshes; see `core.sieve.meshes.trays`."""
+def count_verdicts(
+    session: Session, definitions: Definitions, meshes: Sequence[Typed], moment: Moment
+) -> dict[tuple[bool | None, ...], int]:
+    """How many people get which verdicts from these meshes, in one pass over all; all trays follow from that.
 
-    everyone: int
-    passes: tuple[int, ...]
-    caught: tuple[int, ...]
-    without: tuple[int, ...]
+    Raises TookTooLong where they come out in more ways than anybody could look through.
+    """
+    order = sorted(range(len(meshes)), key=lambda place: str(meaning(definitions, [meshes[place]], moment)))
+    sorted_meshes = [meshes[place] for place in order]
+    found = kept(
+        session,
+        definitions,
+        ("verdicts", meaning(definitions, sorted_meshes, moment)),
+        lambda known: _verdicts(session, known, sorted_meshes, moment),
+        lambda found, more: {verdict: times(people, more) for verdict, people in found.items()},
+    )
+    # Sorted, so that the same meshes in another order are not counted again.
+    places = [order.index(place) for place in range(len(meshes))]
+    return {tuple(verdict[place] for place in places): people for verdict, people in found.items()}
 
 
-def mesh_counts(session: Session, definitions: Definitions, meshes: Sequence[Typed], moment: Moment) -> MeshCounts:
-    """Count all trays in one pass."""
-    if not meshes:
-        return MeshCounts(count_people(session, definitions), (), (), ())
+def _verdicts(
+    session: Session, definitions: Definitions, meshes: Sequence[Typed], moment: Moment
+) -> dict[tuple[bool | None, ...], int]:
     source = source_of(session, definitions, _wanted((), meshes), moment)
     verdicts = [condition.label(f"m{place}") for place, condition in enumerate(_conditions(source, meshes, moment))]
-    inner = select(*verdicts).select_from(source.table).offset(literal(0)).subquery()
-    mesh = [inner.c[f"m{place}"] for place in range(len(meshes))]
-    counts: list[Sql] = [func.count()]
-    for place in range(len(mesh)):
-        counts.append(func.count().filter(and_(*mesh[: place + 1])))
-        counts.append(func.count().filter(and_(*mesh[:place], not_(mesh[place]))))
-        others = mesh[:place] + mesh[place + 1 :]
-        counts.append(func.count().filter(and_(*others)) if others else func.count())
-    row = [int(number) for number in session.execute(select(*counts).select_from(inner)).one()]
-    return MeshCounts(row[0], tuple(row[1::3]), tuple(row[2::3]), tuple(row[3::3]))
+    query = select(*verdicts, func.count()).select_from(source.table)
+    if verdicts:
+        query = query.group_by(*(literal_column(f"m{place}") for place in range(len(verdicts))))
+    rows = session.execute(query.limit(_MOST_WAYS + 1)).all()
+    if len(rows) > _MOST_WAYS:
+        raise TookTooLong("These conditions come out in too many different ways. Take some of them out.")
+    return {tuple(row[:-1]): int(row[-1]) for row in rows}
 
 
 def _verdict(conditions: Sequence[Sql], verdict: str) -> list[Sql]:
@@ -194,14 +215,14 @@ def _people_query(
 ) -> Select[Any]:
     searched = _searched(definitions) if search else ()
     source = source_of(session, definitions, _wanted((*keys, *searched), meshes), moment)
-    query = select(source.table.c.id, *(source.names[key] for key in keys)).order_by(source.table.c.id.desc())
+    query = select(source.id, *(source.names[key] for key in keys)).select_from(source.table).order_by(source.id.desc())
     for word in search.split()[:8]:
         places = [func.finesieve.fold(cast(source.names[key], Text)) for key in searched]
         query = query.where(or_(*(func.strpos(place, func.finesieve.fold(word)) > 0 for place in places)))
     if meshes:
         query = query.where(*_verdict(_conditions(source, meshes, moment), verdict))
     if before_id is not None:
-        query = query.where(source.table.c.id < before_id)
+        query = query.where(source.id < before_id)
     return query
 
 
@@ -225,9 +246,16 @@ class Blanks:
 
 def blank_count(session: Session, definitions: Definitions, formula: Typed, moment: Moment) -> Blanks:
     """How many people there are, and for how many the formula gives blank."""
-    source = source_of(session, definitions, formula.names, moment)
-    value = compile_sql(formula, source.columns, moment)
-    filled = [source.names[name].is_not(None) for name in sorted(formula.names) if name in source.names]
-    undone = func.count().filter(and_(value.is_(None), *filled))
-    query = select(func.count(), func.count().filter(value.is_(None)), undone).select_from(source.table)
-    return Blanks(*(int(number) for number in session.execute(query).one()))
+
+    def count(known: Definitions) -> Blanks:
+        source = source_of(session, known, formula.names, moment)
+        value = compile_sql(formula, source.columns, moment)
+        filled = [source.names[name].is_not(None) for name in sorted(formula.names) if name in source.names]
+        undone = func.count().filter(and_(value.is_(None), *filled))
+        query = select(func.count(), func.count().filter(value.is_(None)), undone).select_from(source.table)
+        return Blanks(*(int(number) for number in session.execute(query).one()))
+
+    def scaled(found: Blanks, more: float) -> Blanks:
+        return Blanks(times(found.everyone, more), times(found.blank, more), times(found.undone, more))
+
+    return kept(session, definitions, ("blanks", meaning(definitions, [formula], moment)), count, scaled)

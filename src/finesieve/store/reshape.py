@@ -3,13 +3,15 @@
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import Column, MetaData, Table, bindparam, func, select, text, update
+from sqlalchemy import Column, MetaData, Table, bindparam, case, func, select, text, update
 from sqlmodel import Session, col
 
 from finesieve.core.fields.definition import Field
 from finesieve.core.values import Value
 from finesieve.store.catalogue import Definitions, schema_name, table_name
 from finesieve.store.columns import SQL_TYPES
+from finesieve.store.compiler import bound
+from finesieve.store.state import mark_changed
 from finesieve.store.tables import History
 
 __all__ = [
@@ -19,6 +21,7 @@ __all__ = [
     "free_generation",
     "hold_still",
     "last_line",
+    "rename_values",
     "values_of",
     "write_column",
 ]
@@ -64,9 +67,27 @@ def write_column(session: Session, definitions: Definitions, field: Field, value
         return
     table = _table(definitions, [field])
     column: Any = table.c[field.column]
+    mark_changed(session, definitions.workspace_id)
     statement = update(table).where(table.c.id == bindparam("row_id")).values({column: bindparam("value")})
     connection = session.connection()
     connection.execute(statement, [{"row_id": row_id, "value": value} for row_id, value in values.items()])
+
+
+def rename_values(session: Session, definitions: Definitions, field: Field, renamed: Mapping[str, str]) -> None:
+    """Other stored values of a choice for everybody who holds the old ones, at once, so that two can change places."""
+    mark_changed(session, definitions.workspace_id)
+    table = definitions.tables[field.about]
+    column: Any = table.c[field.column]
+    if field.type.kind == "choices":
+        steps = [(old, f"\x01{place}") for place, old in enumerate(renamed)]
+        steps += [(f"\x01{place}", new) for place, new in enumerate(renamed.values())]
+        for old, new in steps:
+            holding = column.op("&&")(bound((old,), "choices"))
+            changed = {column: func.array_replace(column, old, new)}
+            session.execute(update(table).where(holding).values(changed))
+        return
+    cases = case(*((column == old, new) for old, new in renamed.items()), else_=column)
+    session.execute(update(table).where(column.in_(list(renamed))).values({column: cases}))
 
 
 def free_generation(session: Session, workspace_id: int, field: Field) -> int:

@@ -13,7 +13,9 @@ from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_type
 from finesieve.core.fields.definition import Field
 from finesieve.core.values import Value
 from finesieve.store.catalogue import Definitions
+from finesieve.store.kept import kept, times
 from finesieve.store.sources import OWN_COLUMNS
+from finesieve.store.state import mark_changed
 
 __all__ = [
     "HOUSE_ID",
@@ -78,6 +80,7 @@ def _by_column(definitions: Definitions, about: str, values: Mapping[str, Value]
 def insert_row(session: Session, definitions: Definitions, about: str, values: Mapping[str, Value]) -> int:
     """Add a row; gives the id. Raises Conflict where a value that must be unique is taken."""
     table = definitions.tables[about]
+    mark_changed(session, definitions.workspace_id)
     statement = insert(table).values(_by_column(definitions, about, values)).returning(table.c.id)
     return int(session.execute(statement).scalar_one())
 
@@ -86,6 +89,7 @@ def update_row(
     session: Session, definitions: Definitions, about: str, row_id: int, values: Mapping[str, Value]
 ) -> None:
     """Change values of a row; None makes one blank."""
+    mark_changed(session, definitions.workspace_id)
     table, changed = definitions.tables[about], _by_column(definitions, about, values)
     if about in (LEVEL, ORDER, HOUSE):
         statement = upsert(table).values(id=row_id, **changed)
@@ -105,7 +109,11 @@ def count_rows(session: Session, definitions: Definitions, about: str) -> int:
     """How many people, records and so on there are; archived records count."""
     if about == LEVEL:
         return len(definitions.catalogue.levels)
-    return int(session.execute(select(func.count()).select_from(definitions.tables[about])).scalar_one())
+
+    def count(known: Definitions) -> int:
+        return int(session.execute(select(func.count()).select_from(known.tables[about])).scalar_one())
+
+    return kept(session, definitions, ("rows", about), count, times if about == PERSON else None)
 
 
 def value_counts(session: Session, definitions: Definitions, field: Field, limit: int = 200) -> list[tuple[Value, int]]:
@@ -113,13 +121,22 @@ def value_counts(session: Session, definitions: Definitions, field: Field, limit
 
     Each value of a multiple choice counts by itself.
     """
-    table = definitions.tables[field.about]
-    column: Any = table.c[field.column]
-    if field.type.kind in ("choices", "text_list"):
-        unnested = select(func.unnest(column).label("value")).select_from(table).subquery()
-        column = unnested.c.value
-    query = select(column, func.count()).where(column.is_not(None)).group_by(column)
-    return [(value, int(count)) for value, count in session.execute(query.order_by(func.count().desc()).limit(limit))]
+
+    def count(known: Definitions) -> list[tuple[Value, int]]:
+        table = known.tables[field.about]
+        column: Any = table.c[field.column]
+        if field.type.kind in ("choices", "text_list"):
+            unnested = select(func.unnest(column).label("value")).select_from(table).subquery()
+            column = unnested.c.value
+        query = select(column, func.count()).where(column.is_not(None)).group_by(column)
+        return [
+            (value, int(count)) for value, count in session.execute(query.order_by(func.count().desc()).limit(limit))
+        ]
+
+    def scaled(found: list[tuple[Value, int]], more: float) -> list[tuple[Value, int]]:
+        return [(value, times(number, more)) for value, number in found]
+
+    return kept(session, definitions, ("values", field.about, field.column, limit), count, scaled)
 
 
 def holders_of(session: Session, definitions: Definitions, field: Field, value: Value) -> list[int]:
@@ -143,6 +160,7 @@ def is_archived(session: Session, definitions: Definitions, about: str, row_id: 
 def archive_row(session: Session, definitions: Definitions, about: str, row_id: int, *, archived: bool) -> None:
     """Put a record away, or take it out again."""
     table = definitions.tables[about]
+    mark_changed(session, definitions.workspace_id)
     moment = func.now() if archived else None
     session.execute(update(table).where(table.c.id == row_id).values(archived_at=moment))
 
@@ -173,6 +191,7 @@ def set_links(
 ) -> None:
     """Link a record with exactly these targets."""
     links = definitions.link
+    mark_changed(session, definitions.workspace_id)
     here = (links.c.link_id == link.id) & (links.c.record_id == record_id)
     session.execute(delete(links).where(here, links.c.target_id.not_in(list(target_ids))))
     for target_id in target_ids:

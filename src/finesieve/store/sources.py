@@ -1,15 +1,21 @@
-"""Where values are read from in SQL: a thing's table with its derived fields in layers, and its collections."""
+"""Where values are read from in SQL: a thing's table with its derived fields, and its collections."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import partial
+from typing import Final
 
-from sqlalchemy import FromClause, and_, literal, select, true
+from sqlalchemy import FromClause, and_, func, literal, select, true, type_coerce
+from sqlalchemy.dialects.postgresql import array
 from sqlmodel import Session
 
 from finesieve.core.fields.about import PERSON, record_type_of
+from finesieve.core.language.derived import Derivation
 from finesieve.core.language.evaluator import Moment
+from finesieve.core.language.library import PYTHON_ONLY
 from finesieve.store.by_python import by_python
 from finesieve.store.catalogue import Definitions
+from finesieve.store.columns import SQL_TYPES
 from finesieve.store.compiler import Collected, Columns, Sql, compile_sql
 
 __all__ = ["OWN_COLUMNS", "Source", "members_of_collection", "source_of"]
@@ -20,11 +26,18 @@ OWN_COLUMNS = frozenset(("tags", "lists", "level"))
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """A table or subquery, and the SQL of each name in it."""
+    """A table or subquery with its key, and the SQL of each name in it."""
 
     table: FromClause
+    id: Sql
     names: dict[str, Sql]
     columns: Columns
+
+
+WRITTEN_OUT: Final = 300
+"""How many parts a formula may have, those that it reads counted in, to be written out wherever it is read."""
+_WEIGHTS: Final[Mapping[str, int]] = {"collect": 80} | dict.fromkeys(PYTHON_ONLY, 200)
+"""How many plain parts an operation counts for: a query of its own, a call out of the database."""
 
 
 def source_of(
@@ -34,46 +47,85 @@ def source_of(
     moment: Moment,
     about: str = PERSON,
     *,
-    keep: bool = False,
+    table: FromClause | None = None,
 ) -> Source:
-    """The people, or other things, with the wanted fields; derived ones in layers, each needing only earlier ones.
+    """The people, or other things, with the wanted fields.
 
-    Archived records are left out unless asked to `keep` them.
+    A derived field is written out where it is read, which PostgreSQL plans best; one that has grown large is worked
+    out once, behind a fence that the planner does not look through and that lets it use several processes all the
+    same. `table` stands in for the whole table: an alias of it, or a sample.
     """
-    catalogue, table = definitions.catalogue, definitions.tables[about]
-    derivation = catalogue.derivation_of(about)
+    table = definitions.tables[about] if table is None else table
+    derivation = definitions.catalogue.derivation_of(about)
     needed = derivation.ancestors(wanted)
-    by_key = catalogue.keys_of(about)
     names: dict[str, Sql] = {
-        field.key: table.c[field.column] for field in catalogue.stored_about(about) if field.key in needed
+        field.key: table.c[field.column] for field in definitions.catalogue.stored_about(about) if field.key in needed
     }
     if about == PERSON:
         names |= {key: table.c[key] for key in OWN_COLUMNS & needed}
     source = _made(session, definitions, table, names, moment)
-    layers = derivation.layers(wanted)
-    for height, layer in enumerate(layers):
-        made = {
-            key: compile_sql(derivation.formulas[key], source.columns, moment).label(f"d{by_key[key].id}")
-            for key in layer
-        }
-        query = select(source.table.c.id, *source.names.values(), *made.values())
-        if not height and record_type_of(about) and not keep:
-            query = query.where(table.c.archived_at.is_(None))
-        if height + 1 < len(layers):
-            # A fence: else the planner would write each formula out at every place that reads it.
-            query = query.offset(literal(0))
-        below = query.subquery()
-        names = {key: below.c[column.key or ""] for key, column in source.names.items()}
-        names |= {key: below.c[label.key] for key, label in made.items()}
-        source = _made(session, definitions, below, names, moment)
+    sizes = _sizes(derivation, wanted)
+    for layer in derivation.layers(wanted):
+        made = {key: compile_sql(derivation.formulas[key], source.columns, moment) for key in layer}
+        large = {key: sql for key, sql in made.items() if sizes[key] > WRITTEN_OUT}
+        small = {key: sql for key, sql in made.items() if key not in large}
+        if large:
+            below = _fenced(source, large, definitions, about)
+            names = {key: below.c[key] for key in (*source.names, *large)}
+            source = _made(session, definitions, below, names, moment)
+            # What the small ones read stands behind the fence now.
+            small = {key: compile_sql(derivation.formulas[key], source.columns, moment) for key in small}
+        source = _made(session, definitions, source.table, source.names | small, moment)
     return source
+
+
+def _sizes(derivation: Derivation, wanted: frozenset[str]) -> dict[str, int]:
+    """How many parts each derived field has when all that it reads is written out; one behind a fence has one."""
+    sizes: dict[str, int] = {}
+    for layer in derivation.layers(wanted):
+        for key in layer:
+            parts = derivation.formulas[key].walk()
+            own = {name: 1 if size > WRITTEN_OUT else size for name, size in sizes.items()}
+            sizes[key] = sum(
+                own.get(part.name, 1) if part.operation == "name" else _WEIGHTS.get(part.operation, 1) for part in parts
+            )
+    return sizes
+
+
+def _fenced(source: Source, large: Mapping[str, Sql], definitions: Definitions, about: str) -> FromClause:
+    """The source with these worked out once a row. Archived records are left out."""
+    kinds = {key: definitions.catalogue.keys_of(about)[key].value_type.kind for key in large}
+    flat = [key for key in large if kinds[key] not in ("choices", "text_list")]
+    fence = (
+        func.unnest(*(array([large[key]]) for key in flat)).table_valued(*flat).render_derived().lateral()
+        if flat
+        else None
+    )
+    lists = select(*(large[key].label(key) for key in large if key not in flat))
+    beside = lists.correlate(source.table).offset(literal(0)).lateral()
+    joined = source.table
+    columns: dict[str, Sql] = {}
+    if fence is not None:
+        joined = joined.join(fence, true())
+        columns |= {key: type_coerce(fence.c[key], SQL_TYPES[kinds[key]]) for key in flat}
+    if len(flat) < len(large):
+        joined = joined.join(beside, true())
+        columns |= {key: beside.c[key] for key in large if key not in flat}
+    query = select(
+        source.id.label("id"),
+        *(sql.label(key) for key, sql in source.names.items()),
+        *(sql.label(key) for key, sql in columns.items()),
+    ).select_from(joined)
+    if record_type_of(about) and "archived_at" in source.table.c:
+        query = query.where(source.table.c.archived_at.is_(None))
+    return query.subquery()
 
 
 def _made(
     session: Session, definitions: Definitions, table: FromClause, names: dict[str, Sql], moment: Moment
 ) -> Source:
     collect = partial(members_of_collection, definitions, moment, session)
-    return Source(table, names, Columns(names, table, collect, (table,), lookup=by_python(session)))
+    return Source(table, table.c.id, names, Columns(names, table, collect, (table,), lookup=by_python(session)))
 
 
 def members_of_collection(
@@ -86,24 +138,20 @@ def members_of_collection(
     wanted: frozenset[str],
 ) -> Collected:
     """The members of a collection that belong to what is around."""
-    source = source_of(session, definitions, wanted, moment, about)
+    source = source_of(session, definitions, wanted, moment, about, table=definitions.tables[about].alias())
     if about == PERSON:
         # The house's collection: everybody.
-        inner = source.table.alias() if source.table is definitions.person else source.table
-        moved = {key: inner.c[column.key or ""] for key, column in source.names.items()}
-        return Collected(inner, true(), moved, inner.c.id)
-    members = source.table.alias()
-    names = {key: members.c[column.key or ""] for key, column in source.names.items()}
+        return Collected(source.table, true(), source.names, source.id)
     links = definitions.link.alias()
     tie = and_(
         links.c.link_id == _link_id(definitions, collection, about),
-        links.c.record_id == members.c.id,
+        links.c.record_id == source.id,
         links.c.target_id == (around.c.id if around is not None else literal(0)),
     )
-    if "archived_at" in members.c:
-        tie = and_(tie, members.c.archived_at.is_(None))
-    joined = members.join(links, links.c.record_id == members.c.id)
-    return Collected(joined, tie, names | {"id": members.c.id}, members.c.id)
+    if "archived_at" in source.table.c:
+        tie = and_(tie, source.table.c.archived_at.is_(None))
+    joined = source.table.join(links, links.c.record_id == source.id)
+    return Collected(joined, tie, source.names | {"id": source.id}, source.id)
 
 
 def _link_id(definitions: Definitions, collection: str, about: str) -> int:

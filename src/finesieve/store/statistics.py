@@ -1,7 +1,7 @@
 """Reading what fields hold: quartiles, bars, outliers, and how it came about over time."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from decimal import Decimal
 from typing import Any
@@ -12,6 +12,7 @@ from sqlmodel import Session
 from finesieve.core.fields.definition import Field
 from finesieve.core.values import Value
 from finesieve.store.catalogue import Definitions
+from finesieve.store.kept import SAMPLED, kept, times
 from finesieve.store.tables import History
 
 __all__ = ["Spread", "distinct_counts", "last_changes", "monthly_fills", "outliers", "spread_of", "text_lengths"]
@@ -33,6 +34,15 @@ class Spread:
 
 def spread_of(session: Session, definitions: Definitions, field: Field) -> Spread | None:
     """The spread of a field of numbers, money, dates or moments; None where nobody has a value."""
+
+    def scaled(found: Spread | None, more: float) -> Spread | None:
+        return replace(found, bars=tuple(times(bar, more) for bar in found.bars)) if found else None
+
+    key = ("spread", field.about, field.column)
+    return kept(session, definitions, key, lambda known: _spread(session, known, field), scaled)
+
+
+def _spread(session: Session, definitions: Definitions, field: Field) -> Spread | None:
     table = definitions.tables[field.about]
     column: Any = table.c[field.column]
     parts = func.percentile_disc(text("ARRAY[0, 0.25, 0.5, 0.75, 1]::float8[]")).within_group(column)
@@ -72,17 +82,27 @@ def outliers(
     column: Any = table.c[field.column]
     middle = spread.quarter + width / 2
     query = select(table.c.id, column).where((column < low) | (column > high))
-    return [
-        (int(row[0]), row[1]) for row in session.execute(query.order_by(func.abs(column - middle).desc()).limit(limit))
-    ]
+    query = query.order_by(func.abs(column - middle).desc()).limit(limit)
+    # Whoever lies far out is hardly in a sample.
+    return kept(
+        session,
+        definitions,
+        ("outliers", field.about, field.column, low, high, limit),
+        lambda _: [(int(row[0]), row[1]) for row in session.execute(query)],
+        unknown=[],
+    )
 
 
 def text_lengths(session: Session, definitions: Definitions, field: Field) -> tuple[int, int, int]:
     """The shortest, the average and the longest text, in characters; zeros for none."""
-    table = definitions.tables[field.about]
-    size = func.length(table.c[field.column])
-    row = session.execute(select(func.min(size), func.avg(size), func.max(size)).select_from(table)).one()
-    return int(row[0] or 0), int(row[1] or 0), int(row[2] or 0)
+
+    def count(known: Definitions) -> tuple[int, int, int]:
+        table = known.tables[field.about]
+        size = func.length(table.c[field.column])
+        row = session.execute(select(func.min(size), func.avg(size), func.max(size)).select_from(table)).one()
+        return int(row[0] or 0), int(row[1] or 0), int(row[2] or 0)
+
+    return kept(session, definitions, ("lengths", field.about, field.column), count, lambda found, _more: found)
 
 
 def distinct_counts(session: Session, definitions: Definitions, fields: Sequence[Field]) -> dict[int, int]:
@@ -93,10 +113,19 @@ def distinct_counts(session: Session, definitions: Definitions, fields: Sequence
     """
     if not fields:
         return {}
-    table = definitions.tables[fields[0].about]
-    counts = [func.count(_told_by(table.c[field.column]).distinct()) for field in fields]
-    row = session.execute(select(*counts).select_from(table)).one()
-    return {field.id: int(count) for field, count in zip(fields, row, strict=True)}
+
+    def count(known: Definitions) -> dict[int, int]:
+        table = known.tables[fields[0].about]
+        counts = [func.count(_told_by(table.c[field.column]).distinct()) for field in fields]
+        row = session.execute(select(*counts).select_from(table)).one()
+        return {field.id: int(number) for field, number in zip(fields, row, strict=True)}
+
+    def scaled(found: dict[int, int], more: float) -> dict[int, int]:
+        # Where nearly every second value of a sample is another, they go on like that; else all have been seen.
+        return {one: times(number, more) if number > SAMPLED / 3 else number for one, number in found.items()}
+
+    key = ("distinct", fields[0].about, tuple(field.column for field in fields))
+    return kept(session, definitions, key, count, scaled)
 
 
 def _told_by(column: Any) -> Any:
@@ -120,11 +149,19 @@ def last_changes(session: Session, field_ids: Sequence[int]) -> dict[int, dateti
     return {int(row[0]): row[1] for row in session.execute(query, {"ids": list(field_ids)})}
 
 
-def monthly_fills(session: Session, field_id: int, since: datetime, zone: str) -> Mapping[str, int]:
+def monthly_fills(
+    session: Session, definitions: Definitions, field_id: int, since: datetime, zone: str
+) -> Mapping[str, int]:
     """How many more values there were at the end of each month than before it, by `2026-11`."""
     blank = func.coalesce
     month = func.to_char(func.timezone(zone, History.at), "YYYY-MM")
     came = func.count().filter(blank(History.old.is_(None), True), History.new.is_not(None))
     went = func.count().filter(History.old.is_not(None), History.new.is_(None))
     query = select(month, came - went).where(History.field_id == field_id, History.at >= since).group_by(month)  # type: ignore[arg-type]  # columns
-    return {str(row[0]): int(row[1]) for row in session.execute(query)}
+    return kept(
+        session,
+        definitions,
+        ("monthly", field_id, since, zone),
+        lambda _: {str(row[0]): int(row[1]) for row in session.execute(query)},
+        unknown={},
+    )

@@ -20,6 +20,7 @@ from finesieve.core.fields.families.choices import country_codes, country_name, 
 from finesieve.core.fields.families.dates import twice
 from finesieve.core.phrases import phrase
 from finesieve.core.values import plain_number
+from finesieve.store.kept import is_estimated
 
 __all__ = ["PACKAGE", "render", "render_text"]
 
@@ -40,7 +41,7 @@ def _environment() -> Environment:
     environment.filters["as_sentence"] = _as_sentence
     environment.filters.update(plain=lambda number: "" if number is None else plain_number(number), links=_links)
     environment.globals.update(asset=_asset, countries=_countries, regions=_regions, phrase=phrase)
-    environment.globals.update(limits=limits, twice=twice)
+    environment.globals.update(limits=limits, twice=twice, estimated=is_estimated)
     return environment
 
 

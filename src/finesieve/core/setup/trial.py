@@ -31,7 +31,18 @@ from finesieve.core.setup.schema import DIALECT
 from finesieve.core.setup.workspace import SetupWorkspace, workspace_of
 from finesieve.core.values import StoredFile, Value, sound_text
 
-__all__ = ["FormTrial", "TrialCase", "TrialResult", "documented", "read_case"]
+__all__ = [
+    "FormTrial",
+    "SentFile",
+    "StoredRecord",
+    "Stores",
+    "TrialCase",
+    "TrialCharge",
+    "TrialProblem",
+    "TrialResult",
+    "documented",
+    "read_case",
+]
 
 RECORD: Final = "$record"
 """In a filling: which of the person's records it is, counted from 1; without it the filling is a new one."""

@@ -1,11 +1,11 @@
 """A segment's condition as meshes, one below the other, and the counts on each tray."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from finesieve.core.language import tree
 
-__all__ = ["Tray", "join_meshes", "meshes", "trays"]
+__all__ = ["Tray", "Verdicts", "join_meshes", "meshes", "trays"]
 
 
 def meshes(node: tree.Node) -> tuple[tree.Node, ...]:
@@ -36,10 +36,21 @@ class Tray:
         return self.reached - self.passes - self.caught
 
 
-def trays(everyone: int, passes: Sequence[int], caught: Sequence[int], without: Sequence[int]) -> tuple[Tray, ...]:
-    """Trays from top to bottom; `passes[i]` people pass meshes 0…i, `caught[i]` pass all before and fail i."""
-    reached = [everyone, *passes][: len(passes)]
-    return tuple(
-        Tray(reach, passing, failing, out)
-        for reach, passing, failing, out in zip(reached, passes, caught, without, strict=True)
-    )
+Verdicts = Mapping[tuple[bool | None, ...], int]
+"""How many people got which verdicts, one a mesh; together everyone."""
+
+
+def trays(verdicts: Verdicts, meshes: Sequence[int]) -> tuple[Tray, ...]:
+    """Trays from top to bottom: the meshes by their places in the verdicts, in any order."""
+    found = []
+    for place, mesh in enumerate(meshes):
+        above, others = meshes[:place], [one for one in meshes if one != mesh]
+        reached = passes = caught = without = 0
+        for verdict, people in verdicts.items():
+            if all(verdict[one] is True for one in above):
+                reached += people
+                passes += people if verdict[mesh] is True else 0
+                caught += people if verdict[mesh] is False else 0
+            without += people if all(verdict[one] is True for one in others) else 0
+        found.append(Tray(reached, passes, caught, without))
+    return tuple(found)

@@ -1,0 +1,199 @@
+"""What was counted over many people, kept for as long as it is true; and an estimate meanwhile, where that is wanted.
+
+A count is true for one state of the definitions and of the values (`store/state.py`). When either has moved on, it is
+counted again: at once where that is quick, or where nobody said that they are in a hurry. Whoever is in a hurry gets
+what was counted last, or else what a sample says, and the hurry remembers that it was given no exact figure.
+"""
+
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Callable, Hashable, Iterator, Sequence
+from contextlib import contextmanager
+from contextvars import ContextVar
+from dataclasses import dataclass, field, replace
+from typing import Any, Final, TypeVar
+
+from sqlalchemy import func, literal, text
+from sqlmodel import Session
+
+from finesieve.core.fields.about import PERSON
+from finesieve.core.language.problems import Span
+from finesieve.core.language.program import Moment
+from finesieve.core.language.typed import Typed
+from finesieve.store.catalogue import Definitions
+from finesieve.store.state import has_changed, state_of
+
+__all__ = ["SAMPLED", "Hurry", "in_a_hurry", "in_no_hurry", "is_estimated", "kept", "meaning", "patience", "times"]
+
+T = TypeVar("T")
+
+QUICK: Final = 0.15
+"""Seconds: what takes no longer is always counted at once."""
+SMALL: Final = 50_000
+"""With fewer rows than this, everything is quick enough."""
+SAMPLED: Final = 20_000
+"""Rows in a sample, about."""
+_MOST_KEPT: Final = 4_000
+_PATIENCE: Final = 9
+"""Seconds that somebody waits who has an estimate already."""
+
+
+@dataclass(slots=True)
+class Hurry:
+    """Somebody who waits for a page. `estimated` tells that a figure was no exact one."""
+
+    estimated: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class _Entry:
+    state: Hashable
+    value: Any
+    seconds: float
+    at: float = field(default_factory=time.monotonic)
+
+
+_hurry: ContextVar[Hurry | None] = ContextVar("hurry", default=None)
+_patient: ContextVar[bool] = ContextVar("patient", default=False)
+_entries: Final[OrderedDict[Hashable, _Entry]] = OrderedDict()
+_lock: Final = threading.Lock()
+
+
+@contextmanager
+def in_a_hurry() -> Iterator[Hurry]:
+    """Within this, what takes long is given as it was, or as a sample says."""
+    hurry = Hurry()
+    before = _hurry.set(hurry)
+    try:
+        yield hurry
+    finally:
+        _hurry.reset(before)
+
+
+@contextmanager
+def in_no_hurry() -> Iterator[None]:
+    """Within this, somebody waits for exact figures, and has the time."""
+    before = _patient.set(True)
+    try:
+        yield
+    finally:
+        _patient.reset(before)
+
+
+def patience(seconds: float) -> float:
+    """How long counting may take where it usually may take so many seconds."""
+    return max(seconds, _PATIENCE) if _patient.get() else seconds
+
+
+def is_estimated() -> bool:
+    """Whether whoever is in a hurry here has been given a figure that is no exact one."""
+    hurry = _hurry.get()
+    return hurry is not None and hurry.estimated
+
+
+def times(number: int, more: float) -> int:
+    """A count in a sample as one of everybody."""
+    return round(number * more)
+
+
+def kept(
+    session: Session,
+    definitions: Definitions,
+    key: Hashable,
+    count: Callable[[Definitions], T],
+    scaled: Callable[[T, float], T] | None = None,
+    *,
+    unknown: T | None = None,
+    lasts: float = float("inf"),
+) -> T:
+    """What `count` gives for the definitions, counted or kept; `key` says what is counted, and at which moment.
+
+    In a hurry: what was counted before, if that is no longer ago than it `lasts`, in seconds; else what a sample
+    says, `scaled` by how many times more everybody is; else `unknown`, if that is given.
+    """
+    if has_changed(session, definitions.workspace_id):
+        return count(definitions)
+    place = (_database(session), definitions.workspace_id, key)
+    state = (definitions.catalogue.version, _state(session, definitions))
+    with _lock:
+        entry = _entries.get(place)
+    if entry is not None and entry.state == state:
+        return entry.value  # type: ignore[no-any-return]  # what was counted for this key
+    hurry = _hurry.get()
+    slow = entry.seconds > QUICK if entry is not None else _rows(session, definitions) > SMALL
+    if hurry is not None and slow:
+        found = entry if entry is not None and time.monotonic() - entry.at < lasts else None
+        if found is None and scaled is not None:
+            sampled, times = _sample(session, definitions)
+            # It counts as slow until it is counted.
+            found = _keep(place, _Entry(None, scaled(count(sampled), times), QUICK * 2))
+        if found is not None or unknown is not None:
+            hurry.estimated = True
+            return found.value if found is not None else unknown  # type: ignore[return-value]  # of this key
+    started = time.monotonic()
+    value = count(definitions)
+    _keep(place, _Entry(state, value, time.monotonic() - started))
+    return value
+
+
+def meaning(definitions: Definitions, expressions: Sequence[Typed], moment: Moment) -> Hashable:
+    """What the results of these expressions rest on besides stored values: all that they say, and the moment."""
+    read = list(expressions)
+    derivation = definitions.catalogue.derivation
+    names = frozenset().union(*(one.names for one in expressions)) if expressions else frozenset[str]()
+    read += [derivation.formulas[name] for name in derivation.ancestors(names) if name in derivation.formulas]
+    parts = [part for one in read for part in one.walk()]
+    if any(part.operation == "collect" for part in parts):
+        others = [one for about, one in definitions.catalogue.derivations.items() if about != "person"]
+        parts += [part for one in others for formula in one.formulas.values() for part in formula.walk()]
+    at = moment.now if any(part.operation == "now" for part in parts) else moment.today
+    house = sorted({part.name for part in parts if part.operation == "house"})
+    return tuple(map(_said, expressions)), at, str(moment.zone), tuple(repr(moment.house.get(name)) for name in house)
+
+
+def _said(typed: Typed) -> str:
+    """An expression without the places where it stands."""
+    flat = replace(typed, span=_NOWHERE, item_spans=(), parts=())
+    return f"{flat!r}({','.join(map(_said, typed.parts))})"
+
+
+_NOWHERE: Final = Span(0, 0)
+
+
+def _keep(place: Hashable, entry: _Entry) -> _Entry:
+    with _lock:
+        _entries[place] = entry
+        while len(_entries) > _MOST_KEPT:
+            _entries.popitem(last=False)
+    return entry
+
+
+def _sample(session: Session, definitions: Definitions) -> tuple[Definitions, float]:
+    """Definitions that read a sample of the people only, and how many times more everybody is."""
+    share = min(1.0, SAMPLED / max(_rows(session, definitions), 1))
+    # Only read from, so it may stand for the table.
+    people: Any = definitions.person.tablesample(func.system(share * 100), seed=literal(1))
+    return replace(definitions, tables={**definitions.tables, PERSON: people}), 1 / share
+
+
+def _database(session: Session) -> str:
+    return str(session.get_bind().engine.url)
+
+
+def _state(session: Session, definitions: Definitions) -> int:
+    """The state as it was when this transaction asked first: what is counted after that is no older."""
+    states: dict[int, int] = session.info.setdefault("finesieve.state", {})
+    if definitions.workspace_id not in states:
+        states[definitions.workspace_id] = state_of(session, definitions.workspace_id)
+    return states[definitions.workspace_id]
+
+
+def _rows(session: Session, definitions: Definitions) -> int:
+    """How many people there are, about."""
+    known: dict[int, int] = session.info.setdefault("finesieve.rows", {})
+    if definitions.workspace_id not in known:
+        query = text("SELECT reltuples FROM pg_class WHERE oid = CAST(:name AS regclass)")
+        name = definitions.person.fullname
+        known[definitions.workspace_id] = int(session.execute(query, {"name": name}).scalar_one())
+    return known[definitions.workspace_id]

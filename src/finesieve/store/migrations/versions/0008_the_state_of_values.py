@@ -1,0 +1,24 @@
+"""the state that the values of each workspace are in, by which counts are kept"""
+
+import sqlalchemy as sa
+from alembic import op
+
+revision = "0008"
+down_revision = "0007"
+branch_labels = None
+depends_on = None
+
+
+def _schemas() -> list[str]:
+    return [f"w_{row[0]}" for row in op.get_bind().execute(sa.text("SELECT id FROM workspace ORDER BY id")).all()]
+
+
+def upgrade() -> None:
+    for schema in _schemas():
+        op.execute(f"CREATE TABLE {schema}.state (slot integer PRIMARY KEY, version bigint NOT NULL DEFAULT 0)")
+        op.execute(f"INSERT INTO {schema}.state SELECT generate_series(0, 15)")
+
+
+def downgrade() -> None:
+    for schema in _schemas():
+        op.execute(f"DROP TABLE {schema}.state")
