@@ -3,6 +3,7 @@
 import unittest
 from decimal import Decimal
 from typing import Any
+from unittest.mock import patch
 
 from selenium.webdriver.common.keys import Keys
 
@@ -34,6 +35,7 @@ from finesieve.services.records import add_record
 from finesieve.services.rehearsing import Circumstances
 from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.services.signup import PublicForms
+from finesieve.store import kept as keeping
 from tests.support.browser import Page
 from tests.support.database import store
 from tests.support.everything import ANSWERS, everything
@@ -186,6 +188,19 @@ class EveryPage(unittest.TestCase):
                 page.resize(390, 844)
                 self.assertEqual(page.overflows(), [])
                 self.assertEqual([words for words in page.complaints() if "status of 404" not in words], [])
+
+    def test_estimates_first_exact_figures_after(self) -> None:
+        """Where counting takes long, the page says that it estimates, and then has the figures themselves."""
+        page = self.page
+        note = "estimates for the moment"
+        with patch.object(keeping, "SMALL", -2), patch.object(keeping, "QUICK", -1.0):
+            for rest in ("people", f"sift/{self.ids['segment']}", f"define/fields/{self.house.field_id('zone')}"):
+                self.house.add()
+                page.open(f"/w/{self.house.slug}/{rest}")
+                page.wait(lambda: page.all("h1") and note not in page.text("#sheet"), f"exact figures of {rest}")
+                self.assertEqual(page.violations(), [])
+                self.assertEqual(page.complaints(), [])
+            page.until_text("#sheet", "Zone")
 
     def test_dark(self) -> None:
         """The dark scheme has contrast enough too."""

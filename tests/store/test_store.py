@@ -13,7 +13,7 @@ from finesieve.core.language.evaluator import Moment
 from finesieve.core.sieve.meshes import Tray, trays
 from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import read_catalogue
-from finesieve.services.fields import FieldInput, create_field
+from finesieve.services.fields import FieldInput, change_field, create_field
 from finesieve.services.record_types import RecordTypeInput, create_record_type
 from finesieve.services.records import add_linked_record
 from finesieve.store import sources, tables
@@ -22,6 +22,7 @@ from finesieve.store.catalogue import load_definitions
 from finesieve.store.database import Store, connect
 from finesieve.store.migrate import downgrade, is_current, migrate
 from finesieve.store.people import Blanks, blank_count, count_verdicts, count_where, page_of_people
+from finesieve.store.searching import contains_word, tend_searches
 from tests.support.database import database_url, store
 from tests.support.house import make_house
 
@@ -230,6 +231,26 @@ class People(unittest.TestCase):
             ):
                 people = page_of_people(unit.session, unit.definitions, unit.moment, ["email"], search=words)
                 self.assertEqual(len(people), found, words)
+
+    def test_searching_has_its_indexes(self) -> None:
+        """Made once, used, and dropped when they are wanted no more; what they find is the same."""
+        scope, engine = self.house.scope, store().engine
+        with scope.transaction("reader") as unit:
+            definitions = unit.definitions
+        self.assertEqual([tend_searches(engine, definitions), tend_searches(engine, definitions)], [3, 0])
+        with scope.transaction("reader") as unit:
+            unit.session.execute(text("SET LOCAL enable_seqscan = off"))
+            email = unit.definitions.person.c[unit.catalogue.by_key["email"].column]
+            statement = select(email).where(contains_word(email, "Hedgerow"))
+            compiled = statement.compile(unit.session.get_bind(), compile_kwargs={"literal_binds": True})
+            plan = "\n".join(row[0] for row in unit.session.execute(text(f"EXPLAIN {compiled}".replace(":", "\\:"))))
+            self.assertIn("search_f", plan)
+        favourite = self.house.field_id("favourite")
+        change_field(scope, favourite, FieldInput(label="Favourite", settings={"searchable": True}))
+        with scope.transaction("reader") as unit:
+            definitions = unit.definitions
+        self.assertEqual(tend_searches(engine, definitions), 1)
+        self.test_search_ignores_case_and_needs_every_word()
 
     def test_many_at_once(self) -> None:
         """COPY adds people after those there are, and the next single one follows on."""

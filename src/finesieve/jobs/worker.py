@@ -18,6 +18,7 @@ from finesieve.services.files import sweep_uploads
 from finesieve.services.house import apply_due
 from finesieve.services.labels import sweep_tags
 from finesieve.services.scope import Scope, utc_now
+from finesieve.services.searching import tend
 from finesieve.services.tasks import RUN_TASK, run_task
 from finesieve.store.database import Store
 from finesieve.store.tables import Workspace
@@ -67,6 +68,12 @@ def make_worker(database_url: str, store: Store) -> App:
     def write_house_values(timestamp: int) -> int:
         """Write house values that have taken effect into their place; reading does not wait for it."""
         return apply_due(store, utc_now)
+
+    @app.periodic(cron="* * * * *")
+    @app.task(queueing_lock="searches", pass_context=False)
+    def make_searches_quick(timestamp: int) -> int:
+        """Indexes for what has become searchable, and none for what is so no more."""
+        return sum(tend(scope) for scope in every_workspace(store))
 
     @app.periodic(cron="5 3 * * *")
     @app.task(queueing_lock="daily", pass_context=False)

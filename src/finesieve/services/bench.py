@@ -12,6 +12,7 @@ from finesieve.services.people import person_name
 from finesieve.services.scope import Scope, Unit
 from finesieve.store.people import count_people, page_of_people
 from finesieve.store.rows import rows_by_ids
+from finesieve.store.submissions import sent_by_week
 from finesieve.store.tables import FormRow, FormVersion, Segment, Submission
 
 __all__ = ["Arrival", "Bench", "Found", "find_anything", "read_bench"]
@@ -49,13 +50,15 @@ def read_bench(scope: Scope) -> Bench:
     with scope.transaction("reader") as unit:
         forms = unit.session.exec(select(FormRow).order_by(col(FormRow.id))).all()
         catalogue = unit.catalogue
+        # To the full hour, so that the same weeks need not be counted again at every look.
+        hour = unit.moment.now.replace(minute=0, second=0, microsecond=0) + timedelta(hours=1)
         return Bench(
             people=count_people(unit.session, unit.definitions),
             fields=len(catalogue.stored),
             derived=len(catalogue.derived),
             forms=len(forms),
             segments=unit.session.exec(select(func.count()).select_from(Segment)).one(),
-            weeks=_weeks(unit),
+            weeks=sent_by_week(unit.session, unit.definitions, hour, 12),
             arrivals=_arrivals(unit, held_only=False, limit=8),
             held=_arrivals(unit, held_only=True, limit=20),
             drafts=tuple((form.id or 0, form.draft["title"]) for form in forms if _is_draft(unit, form)),
@@ -66,15 +69,6 @@ def read_bench(scope: Scope) -> Bench:
 def _is_draft(unit: Unit, form: FormRow) -> bool:
     version = unit.session.get(FormVersion, (form.id, form.published)) if form.published else None
     return version is None or version.document != form.draft
-
-
-def _weeks(unit: Unit, count: int = 12) -> tuple[int, ...]:
-    start = unit.moment.now - timedelta(weeks=count)
-    seconds = func.extract("epoch", col(Submission.received_at) - start)
-    week = func.least(func.floor(seconds / (7 * 24 * 3600)), count - 1)
-    query = select(week, func.count()).where(col(Submission.received_at) > start).group_by(week)
-    counted = {int(number): int(sent) for number, sent in unit.session.exec(query).all()}
-    return tuple(counted.get(number, 0) for number in range(count))
 
 
 def _arrivals(unit: Unit, *, held_only: bool, limit: int) -> tuple[Arrival, ...]:

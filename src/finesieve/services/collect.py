@@ -21,7 +21,8 @@ from finesieve.services.awaiting import awaited_in
 from finesieve.services.changes import record_change, snapshot
 from finesieve.services.scope import Scope, Unit
 from finesieve.store.catalogue import touch
-from finesieve.store.tables import FormRow, FormVersion, Submission
+from finesieve.store.submissions import sent_by_version
+from finesieve.store.tables import FormRow, FormVersion
 
 __all__ = [
     "FormEntry",
@@ -143,9 +144,7 @@ def read_form(scope: Scope, form_id: int) -> FormView:
     """A form's draft with all that keeps it from being published. Raises NotFound."""
     with scope.transaction("reader") as unit:
         row = form_of(unit, form_id)
-        sent = unit.session.exec(
-            select(func.count()).select_from(Submission).where(col(Submission.form_id) == form_id)
-        ).one()
+        sent = sum(sent_by_version(unit.session, unit.definitions, form_id).values())
         document = Form.model_validate(row.draft)
         return FormView(
             form_id,
@@ -245,13 +244,7 @@ def form_versions(scope: Scope, form_id: int) -> tuple[VersionLine, ...]:
     with scope.transaction("reader") as unit:
         form_of(unit, form_id)
         query = select(FormVersion).where(col(FormVersion.form_id) == form_id).order_by(col(FormVersion.number))
-        counts = dict(
-            unit.session.exec(
-                select(Submission.version, func.count())
-                .where(col(Submission.form_id) == form_id)
-                .group_by(col(Submission.version))
-            ).all()
-        )
+        counts = sent_by_version(unit.session, unit.definitions, form_id)
         lines: list[VersionLine] = []
         before: Form | None = None
         for row in unit.session.exec(query).all():

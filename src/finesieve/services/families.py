@@ -5,7 +5,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import func as sql
 from sqlalchemy import select as pick
 
 from finesieve.core.errors import NotFound
@@ -17,6 +16,7 @@ from finesieve.services.scope import Scope, Unit, reload
 from finesieve.services.tasks import Progress, begin_task, work_of
 from finesieve.services.values import change_person
 from finesieve.store.compiler import bound
+from finesieve.store.people import tags_together
 from finesieve.store.rows import rows_by_ids
 
 __all__ = ["Family", "FamilyPlan", "begin_family", "families_in", "plan_family", "tag_families"]
@@ -52,7 +52,7 @@ def families_in(unit: Unit) -> tuple[Family, ...]:
     for stem, tags in groups.items():
         if len(tags) < 2:
             continue
-        people, several = _overlap(unit, [tag.name for tag in tags])
+        people, several = tags_together(unit.session, unit.definitions, [tag.name for tag in tags])
         if people and several * 4 <= people:
             members = tuple((tag.name, tag.name[len(stem) :].lstrip(" -_:/"), tag.people) for tag in tags)
             found.append(Family(stem, members, people, several))
@@ -64,15 +64,6 @@ def _stem(name: str) -> str:
         if sign in "-_:/ " and 1 < place < len(name) - 1:
             return name[:place]
     return ""
-
-
-def _overlap(unit: Unit, names: Sequence[str]) -> tuple[int, int]:
-    """How many people carry any of these tags, and how many carry several."""
-    person = unit.definitions.person
-    tags = pick(person.c.id, sql.unnest(person.c.tags).label("tag")).subquery()
-    each = pick(tags.c.id, sql.count().label("held")).where(tags.c.tag.in_(names)).group_by(tags.c.id).subquery()
-    row = unit.session.execute(pick(sql.count(), sql.count().filter(each.c.held > 1)).select_from(each)).one()
-    return int(row[0]), int(row[1])
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,6 @@ from datetime import date
 from typing import Any, Final
 
 from pydantic import Field as Bounds
-from sqlalchemy import func as sql
 from sqlalchemy import select as pick
 from sqlmodel import col, func, select
 
@@ -28,6 +27,7 @@ from finesieve.services.values import OWN_IDS, change_person, change_row, row_of
 from finesieve.store.catalogue import touch
 from finesieve.store.compiler import bound
 from finesieve.store.database import Store
+from finesieve.store.people import label_counts
 from finesieve.store.rows import stored_row
 from finesieve.store.tables import AudienceList, History, LevelRow, TagRow, Workspace
 
@@ -182,10 +182,7 @@ def list_levels(scope: Scope) -> tuple[ListLine, ...]:
 
 
 def _lines(unit: Unit, kind: str) -> tuple[ListLine, ...]:
-    person = unit.definitions.person
-    held = sql.unnest(person.c.lists) if kind == "list" else person.c.level
-    inner = pick(held.label("key")).select_from(person).subquery()
-    counts = {row[0]: int(row[1]) for row in unit.session.execute(pick(inner.c.key, sql.count()).group_by(inner.c.key))}
+    counts = label_counts(unit.session, unit.definitions, "lists" if kind == "list" else "level")
     table = _TABLES[kind]
     order = col(table.name) if kind == "list" else col(table.position)
     of_kind = unit.catalogue.world(PERSON).base.names["lists" if kind == "list" else "level"]
@@ -307,9 +304,7 @@ def list_tags(scope: Scope) -> tuple[TagLine, ...]:
 
 
 def tags_in(unit: Unit) -> tuple[TagLine, ...]:
-    person = unit.definitions.person
-    inner = pick(sql.unnest(person.c.tags).label("tag")).select_from(person).subquery()
-    counts = {row[0]: int(row[1]) for row in unit.session.execute(pick(inner.c.tag, sql.count()).group_by(inner.c.tag))}
+    counts = label_counts(unit.session, unit.definitions, "tags")
     ends = {row.name: row.ends_on for row in unit.session.exec(select(TagRow)).all()}
     names = sorted({*counts, *ends}, key=lambda name: (-counts.get(name, 0), name))
     return tuple(TagLine(name, counts.get(name, 0), ends.get(name)) for name in names)

@@ -51,6 +51,7 @@ from finesieve.standins.challenge import Challenge, ChallengeService
 from finesieve.store.database import Store
 from finesieve.store.files import FileStore
 from finesieve.store.rows import find_by_email, stored_row
+from finesieve.store.state import mark_changed
 from finesieve.store.tables import FormRow, FormVersion, Submission, Workspace
 
 __all__ = ["OpenForm", "PublicForms", "Thanks", "Visit"]
@@ -292,6 +293,7 @@ class PublicForms:
             charges=[[one.surcharge.label, plain_number(one.amount)] for one in opened.outcome.charges],
         )
         unit.session.add(submission)
+        mark_changed(unit.session, unit.workspace_id)
         unit.session.flush()
         if held:
             ask_about_answers(unit, self._links, submission, opened.form.title, str(values["email"]))

@@ -2,9 +2,9 @@
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import Any, Final, Literal
 
-from sqlalchemy import Select, Text, and_, cast, func, literal_column, not_, or_, select
+from sqlalchemy import Select, and_, func, literal_column, not_, or_, select
 from sqlmodel import Session
 
 from finesieve.core.errors import FineSieveError, TookTooLong
@@ -16,6 +16,7 @@ from finesieve.store.catalogue import Definitions
 from finesieve.store.compiler import Sql, compile_sql
 from finesieve.store.database import apart
 from finesieve.store.kept import kept, meaning, patience, times
+from finesieve.store.searching import contains_word, searched_fields
 from finesieve.store.sources import Source, source_of
 
 __all__ = [
@@ -27,8 +28,10 @@ __all__ = [
     "count_verdicts",
     "count_where",
     "fill_counts",
+    "label_counts",
     "page_of_people",
     "stream_people",
+    "tags_together",
 ]
 
 
@@ -190,19 +193,6 @@ def page_of_people(
     return [_person(row, keys) for row in session.execute(query.limit(limit))]
 
 
-def _searched(definitions: Definitions) -> tuple[str, ...]:
-    """The fields that a search looks in: the name, the email, and those that are set so and that all staff see."""
-    always = ("email", "first_name", "last_name")
-    more = [
-        field.key
-        for field in definitions.catalogue.stored
-        if field.settings.searchable
-        and field.type.kind in ("text", "choice", "number")
-        and definitions.catalogue.groups_by_id[field.group_id].settings.seen_by != "editors"
-    ]
-    return tuple(dict.fromkeys((*(key for key in always if key in definitions.catalogue.by_key), *more)))
-
-
 def _people_query(
     session: Session,
     definitions: Definitions,
@@ -213,12 +203,11 @@ def _people_query(
     verdict: str,
     before_id: int | None,
 ) -> Select[Any]:
-    searched = _searched(definitions) if search else ()
+    searched = [field.key for field in searched_fields(definitions)] if search else []
     source = source_of(session, definitions, _wanted((*keys, *searched), meshes), moment)
     query = select(source.id, *(source.names[key] for key in keys)).select_from(source.table).order_by(source.id.desc())
     for word in search.split()[:8]:
-        places = [func.finesieve.fold(cast(source.names[key], Text)) for key in searched]
-        query = query.where(or_(*(func.strpos(place, func.finesieve.fold(word)) > 0 for place in places)))
+        query = query.where(or_(*(contains_word(source.names[key], word) for key in searched)))
     if meshes:
         query = query.where(*_verdict(_conditions(source, meshes, moment), verdict))
     if before_id is not None:
@@ -233,6 +222,36 @@ def stream_people(
     query = _people_query(session, definitions, moment, keys, "", meshes, "passes", None)
     for row in session.execute(query.execution_options(yield_per=1_000)):
         yield _person(row, keys)
+
+
+def label_counts(session: Session, definitions: Definitions, what: Literal["tags", "lists", "level"]) -> dict[str, int]:
+    """How many people carry each tag, are on each list, or hold each level."""
+
+    def count(known: Definitions) -> dict[str, int]:
+        held = known.person.c[what]
+        each = held if what == "level" else func.unnest(held)
+        inner = select(each.label("key")).select_from(known.person).subquery()
+        rows = session.execute(select(inner.c.key, func.count()).where(inner.c.key.is_not(None)).group_by(inner.c.key))
+        return {row[0]: int(row[1]) for row in rows}
+
+    def scaled(found: dict[str, int], more: float) -> dict[str, int]:
+        return {one: times(number, more) for one, number in found.items()}
+
+    return kept(session, definitions, ("labels", what), count, scaled)
+
+
+def tags_together(session: Session, definitions: Definitions, names: Sequence[str]) -> tuple[int, int]:
+    """How many people carry any of these tags, and how many carry several."""
+
+    def count(known: Definitions) -> tuple[int, int]:
+        person = known.person
+        tags = select(person.c.id, func.unnest(person.c.tags).label("tag")).subquery()
+        each = select(tags.c.id, func.count().label("held")).where(tags.c.tag.in_(names)).group_by(tags.c.id).subquery()
+        row = session.execute(select(func.count(), func.count().filter(each.c.held > 1)).select_from(each)).one()
+        return int(row[0]), int(row[1])
+
+    key = ("together", tuple(sorted(names)))
+    return kept(session, definitions, key, count, lambda found, more: (times(found[0], more), times(found[1], more)))
 
 
 @dataclass(frozen=True, slots=True)

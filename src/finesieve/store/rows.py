@@ -14,6 +14,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.values import Value
 from finesieve.store.catalogue import Definitions
 from finesieve.store.kept import kept, times
+from finesieve.store.searching import contains_word
 from finesieve.store.sources import OWN_COLUMNS
 from finesieve.store.state import mark_changed
 
@@ -238,7 +239,7 @@ def page_of_rows(
         query = query.where(table.c.archived_at.is_not(None) if archived else table.c.archived_at.is_(None))
     texts = [table.c[field.column] for field in searched if field.type.kind == "text"]
     for word in search.split()[:8]:
-        query = query.where(or_(false(), *(text_.icontains(word, autoescape=True) for text_ in texts)))
+        query = query.where(or_(false(), *(contains_word(text_, word) for text_ in texts)))
     if before_id is not None:
         query = query.where(table.c.id < before_id)
     return [(row[0], dict(zip(keys, row[1:], strict=True))) for row in session.execute(query)]

@@ -1,4 +1,4 @@
-"""the state that the values of each workspace are in, by which counts are kept"""
+"""the state that the values of each workspace are in, by which counts are kept; and what searching wants"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -14,6 +14,7 @@ def _schemas() -> list[str]:
 
 
 def upgrade() -> None:
+    op.execute("CREATE EXTENSION IF NOT EXISTS pg_trgm WITH SCHEMA finesieve")
     for schema in _schemas():
         op.execute(f"CREATE TABLE {schema}.state (slot integer PRIMARY KEY, version bigint NOT NULL DEFAULT 0)")
         op.execute(f"INSERT INTO {schema}.state SELECT generate_series(0, 15)")
@@ -22,3 +23,5 @@ def upgrade() -> None:
 def downgrade() -> None:
     for schema in _schemas():
         op.execute(f"DROP TABLE {schema}.state")
+    # Its indexes go with it; the worker makes them again.
+    op.execute("DROP EXTENSION pg_trgm CASCADE")

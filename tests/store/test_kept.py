@@ -1,0 +1,154 @@
+"""Counts are kept for as long as they are true, and estimated first for whoever is in a hurry."""
+
+import threading
+import unittest
+from contextlib import ExitStack
+from decimal import Decimal
+from unittest.mock import patch
+
+from finesieve.services.labels import set_tags
+from finesieve.services.people import list_people, set_values
+from finesieve.services.renaming import rename_everywhere
+from finesieve.services.scope import Unit
+from finesieve.store import kept as keeping
+from finesieve.store.bulk import copy_people
+from finesieve.store.kept import Hurry, in_a_hurry, is_estimated, kept, times
+from finesieve.store.people import count_people, count_verdicts, fill_counts
+from finesieve.store.state import has_changed, state_of
+from tests.support.house import make_house
+
+
+class Kept(unittest.TestCase):
+    def setUp(self) -> None:
+        self.house = make_house()
+        self.people = [self.house.add(zone=zone, plot_length=Decimal(5)) for zone in ("north", "north", "hill")]
+        self.counted = 0
+
+    def slow(self) -> ExitStack:
+        """As if there were many people and counting took long."""
+        stack = ExitStack()
+        stack.enter_context(patch.object(keeping, "SMALL", -2))
+        stack.enter_context(patch.object(keeping, "QUICK", -1.0))
+        self.addCleanup(stack.close)
+        return stack
+
+    def count(self, unit: Unit, **options: object) -> int:
+        def work(_known: object) -> int:
+            self.counted += 1
+            return 7
+
+        return kept(unit.session, unit.definitions, ("seven", id(self)), work, **options)  # type: ignore[arg-type]
+
+    def look(self, **options: object) -> int:
+        with self.house.scope.transaction("reader") as unit:
+            return self.count(unit, **options)
+
+    def test_counted_once_for_a_state(self) -> None:
+        self.look(), self.look()
+        self.assertEqual(self.counted, 1)
+
+    def test_every_way_of_writing_moves_the_state(self) -> None:
+        def bulk() -> None:
+            with self.house.scope.transaction("owner") as unit:
+                copy_people(unit.session, unit.definitions, ["email"], [["bulk@x.example"]])
+
+        def rename() -> None:
+            with self.house.scope.transaction("owner") as unit:
+                rename_everywhere(unit, unit.catalogue.by_key["zone"], {"hill": "mound"})
+
+        for change in (
+            lambda: self.house.add(),
+            lambda: set_values(self.house.scope, self.people[0], {"plot_length": "6"}),
+            lambda: set_tags(self.house.scope, self.people[0], "helper"),
+            bulk,
+            rename,
+        ):
+            self.look()
+            before = self.counted
+            change()
+            self.look()
+            self.assertEqual(self.counted, before + 1, change)
+
+    def test_what_is_taken_back_moves_nothing(self) -> None:
+        with self.house.scope.transaction("reader") as unit:
+            before = state_of(unit.session, unit.workspace_id)
+        with self.assertRaises(ZeroDivisionError), self.house.scope.transaction("owner") as unit:
+            copy_people(unit.session, unit.definitions, ["email"], [["bulk@x.example"]])
+            self.assertTrue(has_changed(unit.session, unit.workspace_id))
+            # Within it, nothing that is kept counts, and nothing is kept.
+            self.count(unit), self.count(unit)
+            self.assertEqual(self.counted, 2)
+            raise ZeroDivisionError
+        with self.house.scope.transaction("reader") as unit:
+            self.assertEqual(state_of(unit.session, unit.workspace_id), before)
+            self.assertEqual(count_people(unit.session, unit.definitions), 3)
+
+    def test_many_at_once_each_move_it(self) -> None:
+        with self.house.scope.transaction("reader") as unit:
+            before = state_of(unit.session, unit.workspace_id)
+        threads = [threading.Thread(target=self.house.add) for _ in range(8)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        with self.house.scope.transaction("reader") as unit:
+            self.assertEqual(state_of(unit.session, unit.workspace_id), before + 8)
+        self.assertEqual(list_people(self.house.scope).everyone, 11)
+
+    def test_in_a_hurry(self) -> None:
+        """A sample, or what was counted before; and it is said. Without a hurry it is exact."""
+        self.slow()
+        with in_a_hurry() as hurry:
+            self.assertEqual(self.look(scaled=times), 7)
+            self.assertTrue(hurry.estimated and is_estimated())
+        self.assertFalse(is_estimated())
+        self.look()
+        self.assertEqual(self.counted, 2)
+        with in_a_hurry() as hurry:
+            self.look(scaled=times)
+            self.assertEqual((hurry, self.counted), (Hurry(estimated=False), 2))
+        self.house.add()
+        with in_a_hurry() as hurry:
+            self.look(scaled=times)
+            self.assertEqual((hurry, self.counted), (Hurry(estimated=True), 2))
+            # What was counted too long ago does not serve; without a sample it is counted after all.
+            self.look(lasts=-1)
+            self.assertEqual(self.counted, 3)
+        self.house.add()
+        with in_a_hurry() as hurry:
+            self.assertEqual(self.look(unknown=0, lasts=-1), 0)
+            self.assertEqual((hurry.estimated, self.counted), (True, 3))
+
+    def test_a_sample_of_all_is_exact(self) -> None:
+        """Where the sample is everybody, the estimates are the figures themselves."""
+        self.slow()
+        with self.house.scope.transaction("reader") as unit:
+            typed = unit.catalogue.check("zone = 'north'").typed
+            assert typed is not None
+            fields = [unit.catalogue.by_key[key] for key in ("zone", "favourite")]
+            for hurried in (True, False):
+                with in_a_hurry() if hurried else ExitStack():
+                    self.assertEqual(count_people(unit.session, unit.definitions), 3)
+                    self.assertEqual(fill_counts(unit.session, unit.definitions, fields), {"zone": 3, "favourite": 0})
+                    self.assertEqual(
+                        count_verdicts(unit.session, unit.definitions, [typed], unit.moment), {(True,): 2, (False,): 1}
+                    )
+
+    def test_meshes_in_another_order_are_not_counted_again(self) -> None:
+        with self.house.scope.transaction("reader") as unit:
+            found = [
+                unit.catalogue.check(text).typed for text in ("plot_length > 3 and zone = 'north'", "zone = 'north'")
+            ]
+            both, north = found
+            assert both is not None and north is not None
+            length = both.parts[0]
+            first = count_verdicts(unit.session, unit.definitions, [length, both.parts[1]], unit.moment)
+            with patch.object(type(unit.session), "execute", side_effect=AssertionError("asked again")):
+                # Where it stood in its text does not matter either.
+                again = count_verdicts(unit.session, unit.definitions, [north, length], unit.moment)
+        self.assertEqual(first, {(True, True): 2, (True, False): 1})
+        self.assertEqual(again, {(True, True): 2, (False, True): 1})
+
+
+if __name__ == "__main__":
+    unittest.main()
