@@ -14,7 +14,7 @@ from contextvars import ContextVar
 from dataclasses import dataclass, field, replace
 from typing import Any, Final, TypeVar
 
-from sqlalchemy import func, literal, text
+from sqlalchemy import func, literal, select, text
 from sqlmodel import Session
 
 from finesieve.core.fields.about import PERSON
@@ -171,10 +171,14 @@ def _keep(place: Hashable, entry: _Entry) -> _Entry:
 
 def _sample(session: Session, definitions: Definitions) -> tuple[Definitions, float]:
     """Definitions that read a sample of the people only, and how many times more everybody is."""
-    share = min(1.0, SAMPLED / max(_rows(session, definitions), 1))
-    # Only read from, so it may stand for the table.
+    everybody = max(_rows(session, definitions), 1)
+    share = min(1.0, SAMPLED / everybody)
+    # Only read from, so it may stand for the table; with one seed it is the same sample for all that is asked.
     people: Any = definitions.person.tablesample(func.system(share * 100), seed=literal(1))
-    return replace(definitions, tables={**definitions.tables, PERSON: people}), 1 / share
+    sampled = int(session.execute(select(func.count()).select_from(people)).scalar_one())
+    # Whole pages are sampled, so how many rows they hold is only known once they are counted.
+    more = everybody / sampled if share < 1 and sampled else 1.0
+    return replace(definitions, tables={**definitions.tables, PERSON: people}), more
 
 
 def _database(session: Session) -> str:
