@@ -1,28 +1,35 @@
 """What was lost or wrong once: each of these failed before it was mended."""
 
 import unittest
+from unittest.mock import patch
 
 from sqlmodel import select
 
 from finesieve.core.errors import InvalidInput
+from finesieve.services import tagging
 from finesieve.services.asking import set_forms_asking
 from finesieve.services.changes import undo_change
 from finesieve.services.collect import create_form, publish_form, read_form
 from finesieve.services.compose import add_question, remove_part
+from finesieve.services.compute import DerivedInput, create_derived
 from finesieve.services.define import GroupInput, create_field_in, read_catalogue
 from finesieve.services.deletion import plan_deletion
 from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.labels import LabelInput, create_label, list_tags, set_list_member, take_tag_off
+from finesieve.services.labels import LabelInput, create_label, list_tags, set_list_member
+from finesieve.services.ledger import list_changes
 from finesieve.services.mapping import change_grant
 from finesieve.services.people import read_profile, set_values
 from finesieve.services.reading import find_all
 from finesieve.services.record_types import RecordTypeInput, create_record_type
 from finesieve.services.records import add_record, unlink_record
 from finesieve.services.rehearsing import Circumstances, rehearse
+from finesieve.services.tagging import take_tag_off
+from finesieve.services.tasks import Progress, Stopped
 from finesieve.services.usage import uses_of
-from finesieve.store.tables import Submission
+from finesieve.store.tables import Submission, TagRow
 from tests.support.gardens import Garden
 from tests.support.house import House, make_house
+from tests.support.work import done
 
 
 def history(house: House, person: int) -> list[tuple[str, str, str]]:
@@ -101,8 +108,6 @@ class Tags(unittest.TestCase):
         house = make_house()
         people = [house.add(tags=("open day", "dug")), house.add(tags=("open day",)), house.add(tags=("dug",))]
         with house.scope.transaction("editor") as unit:
-            from finesieve.store.tables import TagRow
-
             unit.session.add(TagRow(workspace_id=unit.workspace_id, name="open day"))
 
         def tags() -> list[tuple[str, ...]]:
@@ -117,6 +122,34 @@ class Tags(unittest.TestCase):
         self.assertIn("open day", [tag.name for tag in list_tags(house.scope)])
         undo_change(house.scope, taken.change, again=True)
         self.assertEqual(tags(), [("dug",), (), ("dug",)])
+
+    def test_a_tag_of_many_goes_and_comes_by_tasks(self) -> None:
+        """In batches, with history and what follows; stopped half-way, it is as before; undone, it comes by a task too."""
+        house = make_house()
+        create_derived(house.scope, DerivedInput(label="Digs", formula='tags holds "dug"'))
+        people = [house.add(tags=("dug", "helper") if number % 2 else ("dug",)) for number in range(7)]
+        with house.scope.transaction("editor") as unit:
+            unit.session.add(TagRow(workspace_id=unit.workspace_id, name="dug"))
+
+        def carrying() -> int:
+            return {tag.name: tag.people for tag in list_tags(house.scope)}.get("dug", -1)
+
+        with patch.object(tagging, "AT_ONCE", 3):
+            taken = take_tag_off(house.scope, "dug")
+            self.assertEqual((taken.people, taken.change, carrying()), (0, 0, 7))
+            with patch.object(Progress, "say", side_effect=[None, Stopped("It was stopped.")]):
+                self.assertEqual(done(house, taken.task).state, "stopped")
+            self.assertEqual(carrying(), 7)
+            taken = take_tag_off(house.scope, "dug")
+            self.assertEqual(done(house, taken.task).state, "done")
+            self.assertEqual(done(house, taken.task).message, "7 people changed.")
+            self.assertEqual(carrying(), -1)
+            history = read_profile(house.scope, people[1]).history
+            self.assertEqual({(line.old, line.new) for line in history[:2]}, {("helper, dug", "helper"), ("yes", "no")})
+            undo_change(house.scope, list_changes(house.scope)[0][0].id)
+            self.assertEqual(carrying(), 0)
+            self.assertEqual(done(house, taken.task + 1).message, "7 people changed.")
+            self.assertEqual(carrying(), 7)
 
 
 class Values(unittest.TestCase):

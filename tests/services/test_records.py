@@ -21,8 +21,6 @@ from finesieve.services.labels import (
     set_person_level,
     set_tag_end,
     set_tags,
-    sweep_tags,
-    take_tag_off,
 )
 from finesieve.services.people import read_profile
 from finesieve.services.record_types import (
@@ -43,6 +41,7 @@ from finesieve.services.records import (
     read_record,
     unlink_record,
 )
+from finesieve.services.tagging import sweep_tags, take_tag_off
 from tests.support.database import store
 from tests.support.house import NOW, House, make_house
 from tests.support.work import done

@@ -11,14 +11,14 @@ from procrastinate.exceptions import ProcrastinateException
 from sqlmodel import select
 
 from finesieve.core.errors import Unavailable
-from finesieve.services import families, mapping, moving, reshape
+from finesieve.services import families, mapping, moving, reshape, tagging
 from finesieve.services.accounts import StaffAccounts
 from finesieve.services.deletion import purge_deleted
 from finesieve.services.files import sweep_uploads
 from finesieve.services.house import apply_due
-from finesieve.services.labels import sweep_tags
 from finesieve.services.scope import Scope, utc_now
 from finesieve.services.searching import tend
+from finesieve.services.tagging import sweep_tags
 from finesieve.services.tasks import RUN_TASK, run_task
 from finesieve.store.database import Store
 from finesieve.store.tables import Workspace
@@ -31,7 +31,7 @@ _WAIT: Final = 4
 
 
 # What can be begun as long work declares itself when it is imported.
-_WORKS: Final = (families, mapping, moving, reshape)
+_WORKS: Final = (families, mapping, moving, reshape, tagging)
 
 
 def every_workspace(store: Store) -> list[Scope]:

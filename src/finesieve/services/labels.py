@@ -3,10 +3,9 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
-from typing import Any, Final
+from typing import Any
 
 from pydantic import Field as Bounds
-from sqlalchemy import select as pick
 from sqlmodel import col, func, select
 
 from finesieve.core.catalogue import NamedList
@@ -16,27 +15,24 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.fields.keys import key_from_label
 from finesieve.core.limits import DESCRIPTION, NAME
 from finesieve.core.values import tidy_text
-from finesieve.services.changes import record_change, register, snapshot
+from finesieve.services.changes import record_change, snapshot
 from finesieve.services.inputs import Input
 from finesieve.services.lines import HistoryLine, ValueLine, history_of, read_values, value_lines
 from finesieve.services.merging import merged, merged_parts, merged_set, merged_values
-from finesieve.services.scope import Clock, Scope, Unit
+from finesieve.services.scope import Scope, Unit
 from finesieve.services.sealing import seals
 from finesieve.services.usage import Use, uses_of
-from finesieve.services.values import OWN_IDS, change_person, change_row, row_of
+from finesieve.services.values import change_person, change_row, row_of
 from finesieve.store.catalogue import touch
-from finesieve.store.compiler import bound
-from finesieve.store.database import Store
 from finesieve.store.people import label_counts
 from finesieve.store.rows import stored_row
-from finesieve.store.tables import AudienceList, History, LevelRow, TagRow, Workspace
+from finesieve.store.tables import AudienceList, LevelRow, TagRow
 
 __all__ = [
     "LabelInput",
     "LevelView",
     "ListLine",
     "TagLine",
-    "TakenOff",
     "change_label",
     "create_label",
     "list_levels",
@@ -51,9 +47,7 @@ __all__ = [
     "set_person_level",
     "set_tag_end",
     "set_tags",
-    "sweep_tags",
     "tags_in",
-    "take_tag_off",
 ]
 
 _TABLES: dict[str, Any] = {"list": AudienceList, "level": LevelRow}
@@ -329,88 +323,3 @@ def set_tag_end(scope: Scope, name: str, ends_on: str, was: str | None = None) -
             day = date.fromisoformat(wanted) if wanted else None
         row.ends_on = day
         unit.session.add(row)
-
-
-@dataclass(frozen=True, slots=True)
-class TakenOff:
-    """How many people carried a tag, and the id of the change for undoing."""
-
-    people: int
-    change: int
-
-
-def take_tag_off(scope: Scope, name: str) -> TakenOff:
-    """Take a tag off everyone, each change in the person's history. Raises NotFound."""
-    with scope.transaction("editor") as unit:
-        row = unit.session.exec(select(TagRow).where(col(TagRow.name) == name)).first()
-        if row is None:
-            raise NotFound("There is no such tag.")
-        tag_id = row.id or 0
-        before = snapshot(unit, "tag_off", tag_id)
-        people = _take_off(unit, name)
-        return TakenOff(people, record_change(unit, "tag_off", tag_id, f"Removed the tag {name} from everyone", before))
-
-
-_OFF: Final = "tag taken off everyone"
-
-
-def _tag(unit: Unit, tag_id: int) -> Any:
-    row = unit.session.get(TagRow, tag_id)
-    return None if row is None else {"name": row.name, "ends_on": row.ends_on.isoformat() if row.ends_on else ""}
-
-
-def _restore_tag(unit: Unit, tag_id: int, before: Any) -> None:
-    """The tag as it was, and on everybody whom it was last taken off; or off again."""
-    row = unit.session.get(TagRow, tag_id)
-    if before is None:
-        if row is not None:
-            _take_off(unit, row.name)
-        return
-    name, ends_on = before["name"], before["ends_on"]
-    day = date.fromisoformat(ends_on) if ends_on else None
-    unit.session.add(TagRow(id=tag_id, workspace_id=unit.workspace_id, name=name, ends_on=day))
-    touch(unit.session, unit.workspace_id)
-    off = (
-        select(History)
-        .where(col(History.field_id) == OWN_IDS["tags"], col(History.source) == _OFF)
-        .where(col(History.old).contains([name]))
-        .order_by(col(History.id).desc())
-    )
-    last = unit.session.exec(off.limit(1)).first()
-    for line in unit.session.exec(off.where(col(History.at) == last.at)).all() if last else ():
-        held = _held(unit, line.entity_id, "tags") if _is_there(unit, line.entity_id) else (name,)
-        if name not in held:
-            change_person(unit, line.entity_id, {"tags": (*held, name)}, "tag put on again")
-
-
-def _is_there(unit: Unit, person_id: int) -> bool:
-    return stored_row(unit.session, unit.definitions, PERSON, person_id) is not None
-
-
-register("tag_off", _tag, _restore_tag)
-
-
-def _take_off(unit: Unit, name: str) -> int:
-    person = unit.definitions.person
-    carrying = pick(person.c.id, person.c.tags).where(person.c.tags.op("&&")(bound((name,), "choices")))
-    rows = unit.session.execute(carrying.with_for_update()).all()
-    for person_id, tags in rows:
-        change_person(unit, person_id, {"tags": tuple(tag for tag in tags if tag != name)}, _OFF)
-    for row in unit.session.exec(select(TagRow).where(col(TagRow.name) == name)).all():
-        unit.session.delete(row)
-    touch(unit.session, unit.workspace_id)
-    return len(rows)
-
-
-def sweep_tags(store: Store, clock: Clock) -> int:
-    """Take off the tags whose last day has passed, in every workspace; gives how many tags."""
-    with store.transaction() as session:
-        ids = session.exec(select(Workspace.id)).all()
-    swept = 0
-    for workspace_id in ids:
-        with Scope(store, workspace_id or 0, "the product", "owner", clock).transaction("owner") as unit:
-            query = select(TagRow.name).where(col(TagRow.ends_on) < unit.moment.today)
-            for name in unit.session.exec(query).all():
-                _take_off(unit, name)
-                swept += 1
-    return swept

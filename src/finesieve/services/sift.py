@@ -35,7 +35,7 @@ from finesieve.services.scope import Scope, Unit
 from finesieve.services.sheets import csv_lines
 from finesieve.store.database import apart
 from finesieve.store.kept import patience
-from finesieve.store.people import count_each, count_people, count_verdicts, page_of_people, stream_people
+from finesieve.store.people import count_each, count_one, count_people, count_verdicts, page_of_people, stream_people
 from finesieve.store.tables import Segment
 
 __all__ = [
@@ -173,7 +173,7 @@ def count_segment(scope: Scope, segment_id: int) -> int | None:
         if not row.expression:
             return count_people(unit.session, unit.definitions)
         typed, _ = _typed(unit, row.expression)
-        return None if typed is None else count_each(unit.session, unit.definitions, [typed], unit.moment)[1][0]
+        return None if typed is None else count_one(unit.session, unit.definitions, typed, unit.moment)
 
 
 def _segment(unit: Unit, segment_id: int, *, lock: bool = False) -> Segment:

@@ -24,7 +24,18 @@ from finesieve.core.language.typed import Typed
 from finesieve.store.catalogue import Definitions
 from finesieve.store.state import has_changed, state_of
 
-__all__ = ["SAMPLED", "Hurry", "in_a_hurry", "in_no_hurry", "is_estimated", "kept", "meaning", "patience", "times"]
+__all__ = [
+    "SAMPLED",
+    "Hurry",
+    "forget",
+    "in_a_hurry",
+    "in_no_hurry",
+    "is_estimated",
+    "kept",
+    "meaning",
+    "patience",
+    "times",
+]
 
 T = TypeVar("T")
 
@@ -58,6 +69,12 @@ _hurry: ContextVar[Hurry | None] = ContextVar("hurry", default=None)
 _patient: ContextVar[bool] = ContextVar("patient", default=False)
 _entries: Final[OrderedDict[Hashable, _Entry]] = OrderedDict()
 _lock: Final = threading.Lock()
+
+
+def forget() -> None:
+    """Count everything anew; for measuring."""
+    with _lock:
+        _entries.clear()
 
 
 @contextmanager

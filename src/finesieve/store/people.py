@@ -24,6 +24,7 @@ __all__ = [
     "Person",
     "blank_count",
     "count_each",
+    "count_one",
     "count_people",
     "count_verdicts",
     "count_where",
@@ -32,6 +33,7 @@ __all__ = [
     "page_of_people",
     "stream_people",
     "tags_together",
+    "values_by_ids",
 ]
 
 
@@ -71,9 +73,13 @@ def count_people(session: Session, definitions: Definitions) -> int:
 
 def count_where(session: Session, definitions: Definitions, condition: Typed, moment: Moment) -> int:
     """How many people the condition is true for."""
-    source = source_of(session, definitions, condition.names, moment)
-    (where,) = _conditions(source, [condition], moment)
-    return int(session.execute(select(func.count()).select_from(source.table).where(where)).scalar_one())
+
+    def count(known: Definitions) -> int:
+        source = source_of(session, known, condition.names, moment)
+        (where,) = _conditions(source, [condition], moment)
+        return int(session.execute(select(func.count()).select_from(source.table).where(where)).scalar_one())
+
+    return kept(session, definitions, ("where", meaning(definitions, [condition], moment)), count, times)
 
 
 def count_each(
@@ -96,10 +102,11 @@ def count_each(
     except TookTooLong:
         return count_people(session, definitions), [None] * len(conditions)
     except FineSieveError:
-        return count_people(session, definitions), [_one(session, definitions, one, moment) for one in conditions]
+        return count_people(session, definitions), [count_one(session, definitions, one, moment) for one in conditions]
 
 
-def _one(session: Session, definitions: Definitions, condition: Typed, moment: Moment) -> int | None:
+def count_one(session: Session, definitions: Definitions, condition: Typed, moment: Moment) -> int | None:
+    """How many people the condition is true for; None where the database cannot work it out, or not in time."""
     try:
         with apart(session, patience(_SECONDS_FOR_LISTS)):
             return count_where(session, definitions, condition, moment)
@@ -213,6 +220,17 @@ def _people_query(
     if before_id is not None:
         query = query.where(source.id < before_id)
     return query
+
+
+def values_by_ids(
+    session: Session, definitions: Definitions, moment: Moment, keys: Sequence[str], ids: Sequence[int]
+) -> dict[int, Mapping[str, Value]]:
+    """The values of these people, derived ones among them, by id."""
+    if not keys or not ids:
+        return {}
+    source = source_of(session, definitions, frozenset(keys), moment)
+    query = select(source.id, *(source.names[key] for key in keys)).select_from(source.table)
+    return {row[0]: _person(row, keys).values for row in session.execute(query.where(source.id.in_(list(ids))))}
 
 
 def stream_people(

@@ -24,8 +24,8 @@ from finesieve.services.labels import (
     remove_label,
     set_level_values,
     set_tag_end,
-    take_tag_off,
 )
+from finesieve.services.tagging import take_tag_off
 from finesieve.web.posted import Posted
 
 __all__ = ["level_router", "router"]
@@ -174,6 +174,8 @@ def change_tag(desk: DeskHere, form: Posted) -> Response:
     """Give a tag a last day, or take it off everyone."""
     if form.one("take_off"):
         taken = take_tag_off(desk.scope, form.one("name"))
+        if taken.task:
+            return RedirectResponse(desk.path(f"define/tasks/{taken.task}"), 303)
         return back_with(desk.path(f"define/tags?taken={taken.people}"), taken.change)
     set_tag_end(desk.scope, form.one("name"), form.one("ends_on"), form.was.get("ends_on"))
     return RedirectResponse(desk.path("define/tags"), 303)
