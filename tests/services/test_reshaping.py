@@ -3,10 +3,12 @@
 import unittest
 from datetime import timedelta
 from decimal import Decimal
+from unittest.mock import patch
 
 from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidExpression, InvalidInput, NotAllowed, NotFound
+from finesieve.services import reshape
 from finesieve.services.changes import undo_change
 from finesieve.services.collect import publish_form, read_form
 from finesieve.services.compose import QuestionInput, change_question
@@ -35,6 +37,7 @@ from finesieve.services.records import person_records
 from finesieve.services.reshape import begin_type_change, plan_type_change
 from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.services.tasks import stop_task
+from finesieve.store.reshape import hold_still
 from finesieve.store.rows import rows_by_ids
 from finesieve.store.tables import History
 from tests.services.test_collect import make_form, public
@@ -56,6 +59,33 @@ def history(house: House, person: int, key: str) -> list[tuple[str, str, str]]:
 
 
 class AnotherType(unittest.TestCase):
+    def test_everybody_may_write_while_it_is_written_down(self) -> None:
+        """The table is held only at the very end; who changed their value until then has the line that is true."""
+        house = make_house()
+        field = house.field_id("favourite")
+        people = [house.add(favourite=text) for text in ("1", "02", "three")]
+        task = begin_type_change(house.scope, field, "number", "", "", {})
+        held = []
+
+        def hold(*arguments: object) -> None:
+            held.append(arguments)
+            if len(held) == 2:
+                # All has been written down by now; nobody is kept out yet.
+                set_values(house.scope, people[0], {"favourite": "07"})
+                set_values(house.scope, people[2], {"favourite": "3"})
+            hold_still(*arguments)  # type: ignore[arg-type]
+
+        with patch.object(reshape, "hold_still", hold):
+            line = done(house, task)
+        self.assertEqual((line.state, line.message), ("done", "2 values look different now."))
+        self.assertEqual(values(house, "favourite"), dict(zip(people, map(Decimal, (7, 2, 3)), strict=True)))
+        with house.scope.transaction("reader") as unit:
+            query = select(History).where(col(History.field_id) == field, col(History.source) == reshape.WAY)
+            lines = {one.entity_id: (one.old, one.new) for one in unit.session.exec(query).all()}
+        self.assertEqual(lines, {people[0]: ("07", "7"), people[1]: ("02", "2")})
+        undo_change(house.scope, line.result["change"])
+        self.assertEqual(values(house, "favourite"), dict(zip(people, ("07", "02", "3"), strict=True)))
+
     def test_two_thousand_mixed_texts_become_numbers_and_texts_again(self) -> None:
         """The dry run says what converts; each text that does not gets what was chosen; back again nothing is lost."""
         house = make_house()

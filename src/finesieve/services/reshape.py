@@ -1,8 +1,11 @@
 """Changing the type of a field, after a dry run."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Final
+
+from sqlalchemy import delete, insert
+from sqlmodel import col
 
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.conversion import NotConverted, convert
@@ -14,10 +17,9 @@ from finesieve.core.fields.types import TYPES
 from finesieve.core.values import Value
 from finesieve.services.changes import keep_unique, record_change, register, snapshot
 from finesieve.services.fields import broken_by, field_of
-from finesieve.services.scope import Scope, Unit
+from finesieve.services.scope import Scope, Unit, reload
 from finesieve.services.tasks import Progress, begin_task, work_of
 from finesieve.services.usage import Use
-from finesieve.services.values import write_line
 from finesieve.store.catalogue import add_column, field_from_row
 from finesieve.store.people import fill_counts
 from finesieve.store.reshape import (
@@ -30,7 +32,7 @@ from finesieve.store.reshape import (
     values_of,
     write_column,
 )
-from finesieve.store.tables import FieldRow
+from finesieve.store.tables import FieldRow, History
 
 __all__ = [
     "MOST_SHOWN",
@@ -232,13 +234,17 @@ def _becoming(values: Mapping[int, Value], old: Field, new: Field, replacements:
 def _change_over(
     scope: Scope, field: Field, target: Field, begun: int, replacements: Mapping[str, str]
 ) -> dict[str, Any]:
-    with scope.transaction("owner") as unit:
-        hold_still(unit.session, unit.workspace_id, field)
+    with scope.transaction("owner") as first:
+        # The history of all comes first, while everybody may still write; who writes meanwhile is looked at again.
+        lines = _write_lines(first, field, target)
+        hold_still(first.session, first.workspace_id, field)
+        unit = reload(first)
         if unit.catalogue.by_id.get(field.id) != field:
             raise Conflict("The field was changed meanwhile; begin again.")
         late = changed_since(unit.session, field, begun, WAY)
         values = values_of(unit.session, unit.definitions, field, late)
         write_column(unit.session, unit.definitions, target, _becoming(values, field, target, replacements))
+        lines += _write_lines_again(unit, field, target, late)
         before = snapshot(unit, "field_type", field.id)
         row = unit.session.get(FieldRow, field.id)
         assert row is not None
@@ -248,11 +254,10 @@ def _change_over(
         row.generation_since = last_line(unit.session)
         unit.session.add(row)
         keep_unique(unit, row)
-        lost = _write_lines(unit, field, target)
         label = f"{field.label} became {target.type.label.lower()}"
         change = record_change(unit, "field_type", field.id, label, before)
         return {
-            "message": _told(lost),
+            "message": _told(lines),
             "change": change,
             "field_id": field.id,
         }
@@ -264,17 +269,51 @@ def _told(lost: int) -> str:
     return "1 value looks different now." if lost == 1 else f"{lost:,} values look different now."
 
 
-def _write_lines(unit: Unit, field: Field, target: Field) -> int:
-    """The history of every value that looks different after the change; gives how many."""
-    after_id = lines = 0
-    while batch := column_values(unit.session, unit.definitions, field, after_id, _BATCH):
-        after_id = batch[-1][0]
-        now = values_of(unit.session, unit.definitions, target, [row_id for row_id, _ in batch])
-        for row_id, value in batch:
-            if field.show(value) != target.show(now.get(row_id)):
-                write_line(unit, field.about, row_id, field.id, to_json(value), to_json(now.get(row_id)), WAY)
-                lines += 1
+def _write_lines(unit: Unit, old: Field, new: Field) -> int:
+    """The history of every value that looks different in the other column, batch by batch; gives how many."""
+    lines = 0
+    for one, other in ((old, new), (new, old)):
+        after_id = 0
+        while batch := column_values(unit.session, unit.definitions, one, after_id, _BATCH):
+            after_id = batch[-1][0]
+            beside = values_of(unit.session, unit.definitions, other, [row_id for row_id, _ in batch])
+            if one is old:
+                lines += _lines_of(unit, old, new, dict(batch), beside)
+            else:
+                # Those filled in both columns have had their lines.
+                filled = {row_id: value for row_id, value in batch if beside.get(row_id) is None}
+                lines += _lines_of(unit, old, new, {}, filled)
     return lines
+
+
+def _write_lines_again(unit: Unit, old: Field, new: Field, ids: Sequence[int]) -> int:
+    """The lines of those who were changed while all lines were written; gives how many more there are."""
+    if not ids:
+        return 0
+    written = delete(History).where(
+        col(History.field_id) == old.id,
+        col(History.entity_id).in_(list(ids)),
+        col(History.source) == WAY,
+        col(History.at) == unit.moment.now,
+    )
+    gone = len(unit.session.execute(written.returning(col(History.id))).all())
+    was = values_of(unit.session, unit.definitions, old, ids)
+    return _lines_of(unit, old, new, was, values_of(unit.session, unit.definitions, new, ids)) - gone
+
+
+def _lines_of(unit: Unit, old: Field, new: Field, was: Mapping[int, Value], now: Mapping[int, Value]) -> int:
+    lines = [
+        {
+            "workspace_id": unit.workspace_id, "about": old.about, "entity_id": row_id, "field_id": old.id,
+            "old": to_json(was.get(row_id)), "new": to_json(now.get(row_id)), "source": WAY, "actor": unit.actor,
+            "at": unit.moment.now,
+        }
+        for row_id in sorted({*was, *now})
+        if old.show(was.get(row_id)) != new.show(now.get(row_id))
+    ]  # fmt: skip
+    if lines:
+        unit.session.execute(insert(History), lines)
+    return len(lines)
 
 
 _TYPE_PARTS: Final = ("type_key", "generation", "unit", "options", "settings")
@@ -292,20 +331,18 @@ def _restore_type(unit: Unit, field_id: int, before: Any) -> None:
         raise NotFound("The field is gone.")
     field = field_from_row(row)
     field = replace(field, manner=unit.manner)
+    restored = FieldRow.model_validate({**row.model_dump(), **before})
+    back = replace(field_from_row(restored), manner=unit.manner)
+    _write_lines(unit, field, back)
     hold_still(unit.session, unit.workspace_id, field)
-    for part in _TYPE_PARTS:
-        setattr(row, part, before[part])
-    unit.session.add(row)
-    back = replace(field_from_row(row), manner=unit.manner)
     late = changed_since(unit.session, field, row.generation_since, WAY)
     values = values_of(unit.session, unit.definitions, field, late)
     write_column(unit.session, unit.definitions, back, _becoming(values, field, back, {}))
+    _write_lines_again(unit, field, back, late)
+    for part in _TYPE_PARTS:
+        setattr(row, part, before[part])
     row.generation_since = last_line(unit.session)
-    was, now = values_of_all(unit, field), values_of_all(unit, back)
-    for row_id in sorted({*was, *now}):
-        old, new = was.get(row_id), now.get(row_id)
-        if field.show(old) != back.show(new):
-            write_line(unit, field.about, row_id, field.id, to_json(old), to_json(new), WAY)
+    unit.session.add(row)
     keep_unique(unit, row)
 
 
