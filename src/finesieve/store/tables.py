@@ -444,7 +444,11 @@ class Submission(SQLModel, table=True):
     """
 
     __tablename__ = "submission"
-    __table_args__ = (UniqueConstraint("form_id", "key"),)
+    __table_args__ = (
+        UniqueConstraint("form_id", "key"),
+        Index("ix_submission_arrived", "workspace_id", "received_at", "id"),
+        Index("ix_submission_held", "workspace_id", "received_at", postgresql_where=text("state = 'held'")),
+    )
     id: int | None = Field(default=None, primary_key=True)
     workspace_id: int = _workspace()
     form_id: int = Field(foreign_key="form.id")
@@ -455,9 +459,7 @@ class Submission(SQLModel, table=True):
     answers: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
     records: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
     charges: list[list[Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
-    received_at: datetime = Field(
-        default_factory=_now, sa_column=Column(DateTime(timezone=True), nullable=False, index=True)
-    )
+    received_at: datetime = Field(default_factory=_now, sa_column=Column(DateTime(timezone=True), nullable=False))
 
 
 class History(SQLModel, table=True):

@@ -1,0 +1,51 @@
+"""How long others wait for their own write while long work goes over everybody: at most a second."""
+
+import threading
+import time
+from collections.abc import Callable
+
+from finesieve.services.define import read_catalogue
+from finesieve.services.people import list_people, set_values
+from finesieve.services.reshape import begin_type_change
+from finesieve.services.scope import Scope
+from finesieve.services.tagging import take_tag_off
+from finesieve.services.tasks import read_task, run_task
+
+__all__ = ["long_work"]
+
+MOST_SECONDS = 1.0
+
+
+def long_work(scope: Scope) -> bool:
+    """A change of type and a tag taken off everyone, while somebody corrects one person's name again and again."""
+    number = read_catalogue(scope).by_key["plot_length"].id
+    kept = [_beside(scope, "a change of type", lambda: begin_type_change(scope, number, "short_text", "", "", {}))]
+    kept.append(_beside(scope, "a tag removed from everyone", lambda: take_tag_off(scope, "open day 2026").task))
+    return all(kept)
+
+
+def _beside(scope: Scope, what: str, begin: Callable[[], int]) -> bool:
+    person = list_people(scope, limit=1).lines[0].id
+    over, waits = threading.Event(), [0.0]
+
+    def write() -> None:
+        turn = 0
+        while not over.is_set():
+            turn += 1
+            started = time.perf_counter()
+            set_values(scope, person, {"first_name": f"Wren {turn}"})
+            waits.append(time.perf_counter() - started)
+
+    writer = threading.Thread(target=write)
+    task = begin()
+    started = time.perf_counter()
+    writer.start()
+    state = run_task(scope.store, scope.workspace_id, task)
+    took = time.perf_counter() - started
+    over.set()
+    writer.join()
+    kept = state == "done" and max(waits) <= MOST_SECONDS
+    people = f"{read_task(scope, task).total:,}"
+    verdict = "kept" if kept else "BROKEN"
+    print(f"{what} over {people} people: {took:.0f} s, others wait {max(waits):.2f} s at most (1 s) {verdict}")
+    return kept
