@@ -1,6 +1,8 @@
 """Run the tests: whole suites (`core`, `store`, …) or all, on two processes with a database each.
 
-Usage: python -m tests.run [suite …]
+Usage: python -m tests.run [suite …] [--changed [COMMIT]]
+
+With --changed only what differs from the last commit, or from the one named, is tested.
 """
 
 import io
@@ -16,6 +18,7 @@ from pathlib import Path
 
 from finesieve.localdb import LocalPostgres
 from tests.support import database
+from tests.touched import touched
 
 SUITES = ("core", "store", "services", "web", "browser")
 WITHOUT_DATABASE = ("core",)
@@ -111,14 +114,24 @@ def _run_all(modules: list[str], server: LocalPostgres | None) -> tuple[int, int
 
 def main(arguments: list[str]) -> int:
     """Run and report; 0 when all passed."""
+    since = ""
+    if "--changed" in arguments:
+        place = arguments.index("--changed")
+        since = next(iter(arguments[place + 1 :]), "HEAD")
+        arguments = arguments[:place]
     unknown = [name for name in arguments if name not in SUITES]
     if unknown:
         print(f"no such suite: {unknown[0]}; there are {', '.join(SUITES)}", file=sys.stderr)
         return 2
     suites = arguments or list(SUITES)
-    server = None if all(suite in WITHOUT_DATABASE for suite in suites) else database.start_server()
+    modules = touched(_modules(suites), since) if since else _modules(suites)
+    if not modules:
+        print("nothing that a test looks at has changed")
+        return 0
+    alone = all(name.split(".")[1] in WITHOUT_DATABASE for name in modules)
+    server = None if alone else database.start_server()
     try:
-        passed, failed, skipped = _run_all(_modules(suites), server)
+        passed, failed, skipped = _run_all(modules, server)
     finally:
         if server:
             server.remove()

@@ -12,7 +12,7 @@ from finesieve.store.catalogue import Definitions
 from finesieve.store.compiler import bound
 from finesieve.store.state import mark_changed
 
-__all__ = ["carriers", "put_on", "take_off"]
+__all__ = ["Changed", "carriers", "put_on", "take_off"]
 
 Changed = list[tuple[int, tuple[str, ...], tuple[str, ...]]]
 """Who was changed: the id, the tags before and after."""
