@@ -99,6 +99,20 @@ class Surface(unittest.TestCase):
                 self.assertLessEqual(declared, set(vars(module)))
                 self.assertEqual({name for name in defined if _documented(vars(module)[name])} - declared, set())
 
+    def test_only_the_store_writes_to_value_tables(self) -> None:
+        """Outside of it, changes by SQL are to fixed tables, which go by their model; the demo loads as it likes."""
+        root, found = Path(finesieve.__file__).parent, []
+        for path in sorted(root.rglob("*.py")):
+            if {"store", "demo"} & set(path.relative_to(root).parts):
+                continue
+            for node in ast.walk(ast.parse(path.read_text())):
+                name = node.func.id if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) else ""
+                if name in ("insert", "update", "delete") and isinstance(node, ast.Call) and node.args:
+                    first = node.args[0]
+                    if not (isinstance(first, ast.Name) and first.id[:1].isupper()):
+                        found.append(f"{path.name}:{node.lineno}")
+        self.assertEqual(found, [])
+
     def test_what_others_import_is_declared(self) -> None:
         """No module of the product imports from another what that one does not declare."""
         root = Path(finesieve.__file__).parent
