@@ -47,6 +47,16 @@ class Kept(unittest.TestCase):
         self.look(), self.look()
         self.assertEqual(self.counted, 1)
 
+    def test_what_is_large_is_not_kept(self) -> None:
+        def many(_known: object) -> list[int]:
+            self.counted += 1
+            return [0] * 3
+
+        with patch.object(keeping, "_LARGEST", 2), self.house.scope.transaction("reader") as unit:
+            for _ in range(2):
+                kept(unit.session, unit.definitions, ("many", id(self)), many)
+        self.assertEqual(self.counted, 2)
+
     def test_every_way_of_writing_moves_the_state(self) -> None:
         def bulk() -> None:
             with self.house.scope.transaction("owner") as unit:

@@ -8,10 +8,11 @@ what was counted last, or else what a sample says, and the hurry remembers that 
 import threading
 import time
 from collections import OrderedDict
-from collections.abc import Callable, Hashable, Iterator, Sequence
+from collections.abc import Callable, Hashable, Iterator, Sequence, Sized
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, field, replace
+from hashlib import sha256
 from typing import Any, Final, TypeVar
 
 from sqlalchemy import func, literal, select, text
@@ -46,6 +47,8 @@ SMALL: Final = 50_000
 SAMPLED: Final = 20_000
 """Rows in a sample, about."""
 _MOST_KEPT: Final = 4_000
+_LARGEST: Final = 2_000
+"""What has more parts is not kept, so that all that is kept stays small."""
 _PATIENCE: Final = 9
 """Seconds that somebody waits who has an estimate already."""
 
@@ -136,15 +139,16 @@ def kept(
     with _lock:
         entry = _entries.get(place)
     if entry is not None and entry.state == state:
+        _keep(place, entry)
         return entry.value  # type: ignore[no-any-return]  # what was counted for this key
     hurry = _hurry.get()
     slow = entry.seconds > QUICK if entry is not None else _rows(session, definitions) > SMALL
     if hurry is not None and slow:
         found = entry if entry is not None and time.monotonic() - entry.at < lasts else None
         if found is None and scaled is not None:
-            sampled, times = _sample(session, definitions)
+            sampled, more = _sample(session, definitions)
             # It counts as slow until it is counted.
-            found = _keep(place, _Entry(None, scaled(count(sampled), times), QUICK * 2))
+            found = _keep(place, _Entry(None, scaled(count(sampled), more), QUICK * 2))
         if found is not None or unknown is not None:
             hurry.estimated = True
             return found.value if found is not None else unknown  # type: ignore[return-value]  # of this key
@@ -154,7 +158,7 @@ def kept(
     return value
 
 
-def meaning(definitions: Definitions, expressions: Sequence[Typed], moment: Moment) -> Hashable:
+def meaning(definitions: Definitions, expressions: Sequence[Typed], moment: Moment) -> bytes:
     """What the results of these expressions rest on besides stored values: all that they say, and the moment."""
     read = list(expressions)
     derivation = definitions.catalogue.derivation
@@ -166,7 +170,8 @@ def meaning(definitions: Definitions, expressions: Sequence[Typed], moment: Mome
         parts += [part for one in others for formula in one.formulas.values() for part in formula.walk()]
     at = moment.now if any(part.operation == "now" for part in parts) else moment.today
     house = sorted({part.name for part in parts if part.operation == "house"})
-    return tuple(map(_said, expressions)), at, str(moment.zone), tuple(repr(moment.house.get(name)) for name in house)
+    rests_on = (*map(_said, expressions), str(at), str(moment.zone), *(repr(moment.house.get(name)) for name in house))
+    return sha256("\0".join(rests_on).encode(errors="surrogatepass")).digest()
 
 
 def _said(typed: Typed) -> str:
@@ -179,8 +184,11 @@ _NOWHERE: Final = Span(0, 0)
 
 
 def _keep(place: Hashable, entry: _Entry) -> _Entry:
+    if isinstance(entry.value, Sized) and len(entry.value) > _LARGEST:
+        return entry
     with _lock:
         _entries[place] = entry
+        _entries.move_to_end(place)
         while len(_entries) > _MOST_KEPT:
             _entries.popitem(last=False)
     return entry

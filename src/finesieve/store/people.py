@@ -144,7 +144,7 @@ def count_verdicts(
 
     Raises TookTooLong where they come out in more ways than anybody could look through.
     """
-    order = sorted(range(len(meshes)), key=lambda place: str(meaning(definitions, [meshes[place]], moment)))
+    order = sorted(range(len(meshes)), key=lambda place: meaning(definitions, [meshes[place]], moment))
     sorted_meshes = [meshes[place] for place in order]
     found = kept(
         session,

@@ -221,7 +221,7 @@ BUILT_IN: Final = (
         "email",
         True,
         "",
-        "Letters go there, each person has their own, and it tells who is who.",
+        "Messages go there, each person has their own, and it tells who is who.",
         ("e mail", "email address", "mail", "mail address"),
     ),
     BuiltIn(
@@ -230,7 +230,7 @@ BUILT_IN: Final = (
         "short_text",
         False,
         "",
-        "Letters greet people by it, and the list and the search know it.",
+        "Messages greet people by it, and the list and the search know it.",
         ("forename", "given name", "name", "full name"),
     ),
     BuiltIn(
