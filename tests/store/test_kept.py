@@ -6,8 +6,12 @@ from contextlib import ExitStack
 from decimal import Decimal
 from unittest.mock import patch
 
+from finesieve.services.define import read_catalogue
+from finesieve.services.fields import FieldInput, create_field
 from finesieve.services.labels import set_tags
 from finesieve.services.people import list_people, set_values
+from finesieve.services.record_types import RecordTypeInput, create_record_type
+from finesieve.services.records import add_linked_record
 from finesieve.services.renaming import rename_everywhere
 from finesieve.services.scope import Unit
 from finesieve.store import kept as keeping
@@ -143,6 +147,26 @@ class Kept(unittest.TestCase):
                     self.assertEqual(
                         count_verdicts(unit.session, unit.definitions, [typed], unit.moment), {(True,): 2, (False,): 1}
                     )
+
+    def test_records_are_sampled_from_their_own_table(self) -> None:
+        """How many people there are says nothing of them."""
+        scope = self.house.scope
+        plots = create_record_type(scope, RecordTypeInput(singular="Plot", plural="Plots"))
+        group = read_catalogue(scope).groups_about(f"record:{plots}")[0].id
+        create_field(scope, group, FieldInput(label="Soil", type_key="short_text"))
+        with scope.transaction("owner") as unit:
+            known = unit.catalogue.record_types_by_id[plots]
+            for soil in ("clay", "loam"):
+                add_linked_record(unit, known, {"soil": soil}, {known.links[0].id: [self.people[0]]}, "staff")
+        self.slow()
+
+        def rows(_session: object, _definitions: object, about: str) -> int:
+            return 1_000_000 if about == "person" else 2
+
+        with patch.object(keeping, "_rows", rows), scope.transaction("reader") as unit, in_a_hurry() as hurry:
+            soil_field = unit.catalogue.keys_of(f"record:{plots}")["soil"]
+            self.assertEqual(fill_counts(unit.session, unit.definitions, [soil_field]), {"soil": 2})
+            self.assertTrue(hurry.estimated)
 
     def test_meshes_in_another_order_are_not_counted_again(self) -> None:
         with self.house.scope.transaction("reader") as unit:

@@ -124,10 +124,13 @@ def kept(
     count: Callable[[Definitions], T],
     scaled: Callable[[T, float], T] | None = None,
     *,
+    about: str = PERSON,
     unknown: T | None = None,
     lasts: float = float("inf"),
 ) -> T:
     """What `count` gives for the definitions, counted or kept; `key` says what is counted, and at which moment.
+
+    `about` says whose table it goes over, and a sample is taken of.
 
     In a hurry: what was counted before, if that is no longer ago than it `lasts`, in seconds; else what a sample
     says, `scaled` by how many times more everybody is; else `unknown`, if that is given.
@@ -142,11 +145,11 @@ def kept(
         _keep(place, entry)
         return entry.value  # type: ignore[no-any-return]  # what was counted for this key
     hurry = _hurry.get()
-    slow = entry.seconds > QUICK if entry is not None else _rows(session, definitions) > SMALL
+    slow = entry.seconds > QUICK if entry is not None else _rows(session, definitions, about) > SMALL
     if hurry is not None and slow:
         found = entry if entry is not None and time.monotonic() - entry.at < lasts else None
         if found is None and scaled is not None:
-            sampled, more = _sample(session, definitions)
+            sampled, more = _sample(session, definitions, about)
             # It counts as slow until it is counted.
             found = _keep(place, _Entry(None, scaled(count(sampled), more), QUICK * 2))
         if found is not None or unknown is not None:
@@ -194,16 +197,16 @@ def _keep(place: Hashable, entry: _Entry) -> _Entry:
     return entry
 
 
-def _sample(session: Session, definitions: Definitions) -> tuple[Definitions, float]:
-    """Definitions that read a sample of the people only, and how many times more everybody is."""
-    everybody = max(_rows(session, definitions), 1)
-    share = min(1.0, SAMPLED / everybody)
+def _sample(session: Session, definitions: Definitions, about: str) -> tuple[Definitions, float]:
+    """Definitions that read a sample of one table only, and how many times more rows there are in all."""
+    everything = max(_rows(session, definitions, about), 1)
+    share = min(1.0, SAMPLED / everything)
     # Only read from, so it may stand for the table; with one seed it is the same sample for all that is asked.
-    people: Any = definitions.person.tablesample(func.system(share * 100), seed=literal(1))
-    sampled = int(session.execute(select(func.count()).select_from(people)).scalar_one())
+    some: Any = definitions.tables[about].tablesample(func.system(share * 100), seed=literal(1))
+    sampled = int(session.execute(select(func.count()).select_from(some)).scalar_one())
     # Whole pages are sampled, so how many rows they hold is only known once they are counted.
-    more = everybody / sampled if share < 1 and sampled else 1.0
-    return replace(definitions, tables={**definitions.tables, PERSON: people}), more
+    more = everything / sampled if share < 1 and sampled else 1.0
+    return replace(definitions, tables={**definitions.tables, about: some}), more
 
 
 def _database(session: Session) -> str:
@@ -218,11 +221,11 @@ def _state(session: Session, definitions: Definitions) -> int:
     return states[definitions.workspace_id]
 
 
-def _rows(session: Session, definitions: Definitions) -> int:
-    """How many people there are, about."""
-    known: dict[int, int] = session.info.setdefault("finesieve.rows", {})
-    if definitions.workspace_id not in known:
+def _rows(session: Session, definitions: Definitions, about: str) -> int:
+    """How many rows a table has, about."""
+    name = definitions.tables[about].fullname
+    known: dict[str, int] = session.info.setdefault("finesieve.rows", {})
+    if name not in known:
         query = text("SELECT reltuples FROM pg_class WHERE oid = CAST(:name AS regclass)")
-        name = definitions.person.fullname
-        known[definitions.workspace_id] = int(session.execute(query, {"name": name}).scalar_one())
-    return known[definitions.workspace_id]
+        known[name] = int(session.execute(query, {"name": name}).scalar_one())
+    return known[name]

@@ -134,7 +134,11 @@ def fill_counts(session: Session, definitions: Definitions, fields: Sequence[Fie
         return {field.key: int(count) for field, count in zip(stored, row, strict=True)}
 
     key = ("filled", stored[0].about, tuple(field.column for field in stored))
-    return kept(session, definitions, key, count, lambda found, more: {one: times(found[one], more) for one in found})
+
+    def scaled(found: dict[str, int], more: float) -> dict[str, int]:
+        return {one: times(number, more) for one, number in found.items()}
+
+    return kept(session, definitions, key, count, scaled, about=stored[0].about)
 
 
 def count_verdicts(

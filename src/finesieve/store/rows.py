@@ -114,7 +114,7 @@ def count_rows(session: Session, definitions: Definitions, about: str) -> int:
     def count(known: Definitions) -> int:
         return int(session.execute(select(func.count()).select_from(known.tables[about])).scalar_one())
 
-    return kept(session, definitions, ("rows", about), count, times if about == PERSON else None)
+    return kept(session, definitions, ("rows", about), count, times, about=about)
 
 
 def value_counts(session: Session, definitions: Definitions, field: Field, limit: int = 200) -> list[tuple[Value, int]]:
@@ -137,7 +137,7 @@ def value_counts(session: Session, definitions: Definitions, field: Field, limit
     def scaled(found: list[tuple[Value, int]], more: float) -> list[tuple[Value, int]]:
         return [(value, times(number, more)) for value, number in found]
 
-    return kept(session, definitions, ("values", field.about, field.column, limit), count, scaled)
+    return kept(session, definitions, ("values", field.about, field.column, limit), count, scaled, about=field.about)
 
 
 def holders_of(session: Session, definitions: Definitions, field: Field, value: Value) -> list[int]:

@@ -39,7 +39,7 @@ def spread_of(session: Session, definitions: Definitions, field: Field) -> Sprea
         return replace(found, bars=tuple(times(bar, more) for bar in found.bars)) if found else None
 
     key = ("spread", field.about, field.column)
-    return kept(session, definitions, key, lambda known: _spread(session, known, field), scaled)
+    return kept(session, definitions, key, lambda known: _spread(session, known, field), scaled, about=field.about)
 
 
 def _spread(session: Session, definitions: Definitions, field: Field) -> Spread | None:
@@ -89,6 +89,7 @@ def outliers(
         definitions,
         ("outliers", field.about, field.column, low, high, limit),
         lambda _: [(int(row[0]), row[1]) for row in session.execute(query)],
+        about=field.about,
         unknown=[],
     )
 
@@ -102,7 +103,14 @@ def text_lengths(session: Session, definitions: Definitions, field: Field) -> tu
         row = session.execute(select(func.min(size), func.avg(size), func.max(size)).select_from(table)).one()
         return int(row[0] or 0), int(row[1] or 0), int(row[2] or 0)
 
-    return kept(session, definitions, ("lengths", field.about, field.column), count, lambda found, _more: found)
+    return kept(
+        session,
+        definitions,
+        ("lengths", field.about, field.column),
+        count,
+        lambda found, _more: found,
+        about=field.about,
+    )
 
 
 def distinct_counts(session: Session, definitions: Definitions, fields: Sequence[Field]) -> dict[int, int]:
@@ -125,7 +133,7 @@ def distinct_counts(session: Session, definitions: Definitions, fields: Sequence
         return {one: times(number, more) if number > SAMPLED / 3 else number for one, number in found.items()}
 
     key = ("distinct", fields[0].about, tuple(field.column for field in fields))
-    return kept(session, definitions, key, count, scaled)
+    return kept(session, definitions, key, count, scaled, about=fields[0].about)
 
 
 def _told_by(column: Any) -> Any:
