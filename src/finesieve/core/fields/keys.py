@@ -5,6 +5,7 @@ import unicodedata
 from collections.abc import Container
 from typing import Final
 
+from finesieve.core.fields.contexts import CONTEXTS
 from finesieve.core.limits import KEY
 
 __all__ = ["PREFIXES", "RESERVED", "key_from_label", "key_problem"]
@@ -14,7 +15,7 @@ RESERVED: Final = tuple(
     "matches else where by true false".split()
 )
 """Words of the expression language; never a key."""
-PREFIXES: Final = frozenset(("person", "house", "order", "cart", "level", "page", "form", "record", "old"))
+PREFIXES: Final = frozenset(CONTEXTS)
 _OWN: Final = frozenset(("role", "tags", "lists", "people", "orders"))
 _KEY: Final = re.compile(r"[a-z][a-z0-9_]*")
 

@@ -1,6 +1,6 @@
 """What the rules of a form read: answers over what is stored, and the words before a point."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Final
 
@@ -51,8 +51,12 @@ class FormRow(Row):
     ) -> None:
         super().__init__({**situation.stored, **collections}, derivation.programs, moment)
         self._answers: dict[str, Value] = {}
-        self._page = situation.page
         self.before = derivation.row(self._values, moment)
+        self._contexts: Mapping[str, Callable[[str], Value]] = {
+            "form": self._answers.get,
+            "person": self.before.get,
+            "page": lambda key: situation.page.get(key) or None,
+        }
 
     def answer(self, key: str, value: Value) -> None:
         """A question that shows has this answer."""
@@ -65,14 +69,8 @@ class FormRow(Row):
         self._derived.clear()
 
     def __getitem__(self, name: str) -> Value:
-        if "." in name:
-            prefix, _, key = name.partition(".")
-            if prefix == "form":
-                return self._answers.get(key)
-            if prefix == "person":
-                return self.before.get(key)
-            return self._page.get(key) or None
-        return super().__getitem__(name)
+        prefix, point, key = name.partition(".")
+        return self._contexts[prefix](key) if point else super().__getitem__(name)
 
 
 def inside(row: Mapping[str, Value], member: Mapping[str, Value]) -> Mapping[str, Value]:

@@ -4,6 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Final, Literal
 
+from finesieve.core.fields.contexts import CONTEXTS
 from finesieve.core.language.functions import FUNCTIONS
 from finesieve.core.language.names import World
 from finesieve.core.language.problems import CATALOGUE
@@ -80,8 +81,7 @@ def words_of(world: World) -> Iterator[Word]:
                 yield Word(f"{key}.{name}", "records", f"of each: {_say(type_)}", _options(type_))
     for prefix, names in world.prefixes.items():
         for key, type_ in (names or {}).items():
-            meaning = {"form": "the answer alone", "person": "what is stored"}.get(prefix, "")
-            yield Word(f"{prefix}.{key}", "field", f"{_say(type_)}; {meaning}", _options(type_))
+            yield Word(f"{prefix}.{key}", "field", f"{_say(type_)}; {CONTEXTS[prefix].means}", _options(type_))
     for key, type_ in world.house.items():
         yield Word(f"house.{key}", "house", _say(type_), _options(type_))
     yield from (Word(f"{one.name}(", "function", f"{one.signature}: {one.help}") for one in FUNCTIONS.values())
@@ -106,6 +106,8 @@ def reference_page() -> str:
     ]
     lines += ["## Operators, weakest first", "", "| written | means | example |", "|---|---|---|"]
     lines += [f"| `{one.signs}` | {one.help} | `{one.example}` |" for one in OPERATORS]
+    lines += ["", "## Words before a point", "", "| written | means | has a meaning |", "|---|---|---|"]
+    lines += [f"| `{one.prefix}.` | {one.means} | {one.where} |" for one in CONTEXTS.values()]
     lines += ["", "## Functions", "", "| written | means | example |", "|---|---|---|"]
     for function in FUNCTIONS.values():
         written = " · ".join(f"`{signature}`" for signature in function.signature.split(" · "))
