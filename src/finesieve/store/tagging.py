@@ -38,7 +38,7 @@ def put_on(session: Session, definitions: Definitions, name: str, ids: Sequence[
 
 
 def _carries(person: Any, name: str) -> Any:
-    return person.c.tags.op("&&")(bound((name,), "choices"))
+    return person.c.tags.bool_op("&&")(bound((name,), "choices"))
 
 
 def _change(session: Session, definitions: Definitions, tags: Any, where: Any, ids: Sequence[int]) -> Changed:

@@ -27,8 +27,6 @@ CONTEXTS: Final = {
         Context("cart", "of what is in the cart", "nowhere yet"),
         Context("level", "of the membership level", "nowhere yet"),
         Context("old", "the value before the change", "nowhere yet"),
-        Context("link", "a personal link", "nowhere yet"),
-        Context("segment", "whether somebody is in a segment", "nowhere yet"),
     )
 }
 """By prefix. No field may be called like one of them."""
