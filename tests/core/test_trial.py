@@ -40,6 +40,13 @@ class Fixtures(unittest.TestCase):
         lines = [json.dumps(case["situation"]) for case in CASES]
         self.assertEqual([*trial().results(lines, NOW)], [case["result"] for case in CASES])
 
+    def test_fillings_by_collection(self) -> None:
+        for case in CASES:
+            situation = case["situation"]
+            if "s2" in situation.get("fillings", {}):
+                named = {**situation, "fillings": {"plots": situation["fillings"]["s2"]}}
+                self.assertEqual(next(trial().results([json.dumps(named)], NOW)), case["result"])
+
     def test_they_fit_the_documented_schema(self) -> None:
         schema = json.loads(DOCUMENTED.read_text())
         self.assertEqual(schema, documented())

@@ -79,10 +79,11 @@ class TrialCase(_Given):
     """A situation in which a form is filled in, and what is answered.
 
     `answers` are texts as typed, by the key of the field asked; an answer that is not there begins with what is known,
-    an address parameter or the default. `fillings` are those of repeated sections, by the id of the section. `person`
-    has stored values by key, null for somebody new, and `records` theirs by the name of the collection. `level`,
-    `tags` and `lists` are what the person holds. `page` are the address parameters, `house` house values other than
-    those of the file. `role` is read by nothing yet.
+    an address parameter or the default. `fillings` are those of repeated sections, by the id of the section, or by the
+    name of its collection where only one section repeats over that. `person` has stored values by key, null for
+    somebody new, and `records` theirs by the name of the collection. `level`, `tags` and `lists` are what the person
+    holds. `page` are the address parameters, `house` house values other than those of the file. `role` is read by
+    nothing yet.
     """
 
     answers: dict[str, Answer | SentFile | None] = Field(default_factory=dict)
@@ -344,13 +345,16 @@ class _Trial:
         """The answers by the names that the inputs of a page would have."""
         plain = [section for section in self._made.form.sections if not section.repeat]
         repeated = {section.id: section for section in self._made.form.sections if section.repeat}
+        collections = {section_id: self._collection(section) for section_id, section in repeated.items()}
+        ids_of = {name: one for one, name in collections.items() if [*collections.values()].count(name) == 1}
         ids = {key: number for section in plain for key, number in self._asked(section).items()}
         found: dict[str, str] = {}
         for key, given in self._case.answers.items():
             if key not in ids:
                 raise ValueError(f"answers.{key}: the form does not ask this")
             self._answer(found, ids[key], key, PERSON, given)
-        for section_id, members in self._case.fillings.items():
+        for named, members in self._case.fillings.items():
+            section_id = ids_of.get(named, named)
             if section_id not in repeated:
                 known = ", ".join(repeated) or "none"
                 raise ValueError(f"fillings.{section_id}: this is no section that repeats; there are: {known}")
