@@ -16,6 +16,7 @@ from finesieve.services.renaming import rename_everywhere
 from finesieve.services.scope import Unit
 from finesieve.store import kept as keeping
 from finesieve.store.bulk import copy_people
+from finesieve.store.database import apart
 from finesieve.store.kept import Hurry, in_a_hurry, is_estimated, kept, times
 from finesieve.store.people import count_people, count_verdicts, fill_counts
 from finesieve.store.state import has_changed, state_of
@@ -96,6 +97,17 @@ class Kept(unittest.TestCase):
         with self.house.scope.transaction("reader") as unit:
             self.assertEqual(state_of(unit.session, unit.workspace_id), before)
             self.assertEqual(count_people(unit.session, unit.definitions), 3)
+
+    def test_a_part_that_ends_moves_nothing_yet(self) -> None:
+        """What a savepoint kept is still the transaction's own: nothing is kept by it, and the end moves the state once."""
+        with self.house.scope.transaction("owner") as unit:
+            before = state_of(unit.session, unit.workspace_id)
+            with apart(unit.session):
+                copy_people(unit.session, unit.definitions, ["email"], [["part@x.example"]])
+            self.assertTrue(has_changed(unit.session, unit.workspace_id))
+            self.assertEqual(state_of(unit.session, unit.workspace_id), before)
+        with self.house.scope.transaction("reader") as unit:
+            self.assertEqual(state_of(unit.session, unit.workspace_id), before + 1)
 
     def test_many_at_once_each_move_it(self) -> None:
         with self.house.scope.transaction("reader") as unit:

@@ -41,7 +41,13 @@ def _state(workspace_id: int) -> Table:
 @event.listens_for(AnySession, "before_commit")
 def _move_on(session: AnySession) -> None:
     """The last that a transaction does: what holds others up for shortest, and can wait for nobody who waits for it."""
-    for workspace_id in sorted(session.info.pop(_MARK, ())):
+    if session.in_nested_transaction():
+        return  # only a part of it ends
+    marked = session.info.pop(_MARK, ())
+    if marked:
+        # All else is written first, since that may have to wait for others.
+        session.flush()
+    for workspace_id in sorted(marked):
         table = _state(workspace_id)
         mine = table.c.slot == func.pg_backend_pid() % _SLOTS
         session.execute(update(table).where(mine).values(version=table.c.version + 1))
