@@ -188,6 +188,7 @@ class People(unittest.TestCase):
         """Derived fields mean the same however large they have grown: on one another, lists, of records, in conditions."""
         scope, group = self.house.scope, self.house.group_id()
         create_derived(scope, DerivedInput(label="Twice", formula="area * 2", group_id=group))
+        create_derived(scope, DerivedInput(label="Id", key="id", formula="area + 1", group_id=group))
         create_derived(scope, DerivedInput(label="Words", formula="if(twice > 30, tags, tags)", group_id=group))
         kept = create_record_type(scope, RecordTypeInput(singular="Hive", plural="Hives"))
         about = read_catalogue(scope).groups_about(f"record:{kept}")[0].id
@@ -206,7 +207,7 @@ class People(unittest.TestCase):
             with patch.object(sources, "WRITTEN_OUT", limit), scope.transaction("reader") as unit:
                 conditions = [unit.catalogue.check(text).typed for text in ("twice >= 60", "all_jars > 3", "large")]
                 sound = [condition for condition in conditions if condition]
-                keys = ["twice", "words", "all_jars", "large"]
+                keys = ["twice", "words", "all_jars", "large", "id"]
                 rows = page_of_people(unit.session, unit.definitions, unit.moment, keys, meshes=sound[:1])
                 counts = count_verdicts(unit.session, unit.definitions, sound, unit.moment)
                 everyone = page_of_people(unit.session, unit.definitions, unit.moment, keys)

@@ -36,6 +36,8 @@ class Source:
 
 WRITTEN_OUT: Final = 300
 """How many parts a formula may have, those that it reads counted in, to be written out wherever it is read."""
+_BEHIND: Final = "n_"
+"""Before the key of a field, what it is called behind a fence: there is a field called id too."""
 _WEIGHTS: Final[Mapping[str, int]] = {"collect": 80} | dict.fromkeys(PYTHON_ONLY, 200)
 """How many plain parts an operation counts for: a query of its own, a call out of the database."""
 
@@ -66,16 +68,15 @@ def source_of(
     source = _made(session, definitions, table, names, moment)
     sizes = _sizes(derivation, wanted)
     for layer in derivation.layers(wanted):
-        made = {key: compile_sql(derivation.formulas[key], source.columns, moment) for key in layer}
-        large = {key: sql for key, sql in made.items() if sizes[key] > WRITTEN_OUT}
-        small = {key: sql for key, sql in made.items() if key not in large}
+        large = [key for key in layer if sizes[key] > WRITTEN_OUT]
         if large:
-            below = _fenced(source, large, definitions, about)
-            names = {key: below.c[key] for key in (*source.names, *large)}
+            made = {key: compile_sql(derivation.formulas[key], source.columns, moment) for key in large}
+            below = _fenced(source, made, definitions, about)
+            names = {key: below.c[_BEHIND + key] for key in (*source.names, *large)}
             source = _made(session, definitions, below, names, moment)
-            # What the small ones read stands behind the fence now.
-            small = {key: compile_sql(derivation.formulas[key], source.columns, moment) for key in small}
-        source = _made(session, definitions, source.table, source.names | small, moment)
+        small = [key for key in layer if key not in large]
+        names = source.names | {key: compile_sql(derivation.formulas[key], source.columns, moment) for key in small}
+        source = _made(session, definitions, source.table, names, moment)
     return source
 
 
@@ -96,26 +97,19 @@ def _fenced(source: Source, large: Mapping[str, Sql], definitions: Definitions, 
     """The source with these worked out once a row. Archived records are left out."""
     kinds = {key: definitions.catalogue.keys_of(about)[key].value_type.kind for key in large}
     flat = [key for key in large if kinds[key] not in ("choices", "text_list")]
-    fence = (
-        func.unnest(*(array([large[key]]) for key in flat)).table_valued(*flat).render_derived().lateral()
-        if flat
-        else None
-    )
-    lists = select(*(large[key].label(key) for key in large if key not in flat))
-    beside = lists.correlate(source.table).offset(literal(0)).lateral()
-    joined = source.table
-    columns: dict[str, Sql] = {}
-    if fence is not None:
+    joined, columns = source.table, dict(source.names)
+    if flat:
+        values = func.unnest(*(array([large[key]]) for key in flat))
+        fence = values.table_valued(*(_BEHIND + key for key in flat)).render_derived().lateral()
         joined = joined.join(fence, true())
-        columns |= {key: type_coerce(fence.c[key], SQL_TYPES[kinds[key]]) for key in flat}
+        columns |= {key: type_coerce(fence.c[_BEHIND + key], SQL_TYPES[kinds[key]]) for key in flat}
     if len(flat) < len(large):
+        lists = select(*(large[key].label(_BEHIND + key) for key in large if key not in flat))
+        beside = lists.correlate(source.table).offset(literal(0)).lateral()
         joined = joined.join(beside, true())
-        columns |= {key: beside.c[key] for key in large if key not in flat}
-    query = select(
-        source.id.label("id"),
-        *(sql.label(key) for key, sql in source.names.items()),
-        *(sql.label(key) for key, sql in columns.items()),
-    ).select_from(joined)
+        columns |= {key: beside.c[_BEHIND + key] for key in large if key not in flat}
+    named = (sql.label(_BEHIND + key) for key, sql in columns.items())
+    query = select(source.id.label("id"), *named).select_from(joined)
     if record_type_of(about) and "archived_at" in source.table.c:
         query = query.where(source.table.c.archived_at.is_(None))
     return query.subquery()
