@@ -193,7 +193,9 @@ class People(unittest.TestCase):
         kept = create_record_type(scope, RecordTypeInput(singular="Hive", plural="Hives"))
         about = read_catalogue(scope).groups_about(f"record:{kept}")[0].id
         create_field(scope, about, FieldInput(label="Honey", type_key="number"))
+        create_field(scope, about, FieldInput(label="Id", key="id", type_key="number"))
         create_derived(scope, DerivedInput(label="Jars", formula="honey * 4", group_id=about))
+        create_derived(scope, DerivedInput(label="Ids", formula="sum(hives.id)", group_id=group))
         create_derived(
             scope, DerivedInput(label="Jars in all", key="all_jars", formula="sum(hives.jars)", group_id=group)
         )
@@ -201,13 +203,13 @@ class People(unittest.TestCase):
             known = unit.catalogue.record_types_by_id[kept]
             for number, person in enumerate(page_of_people(unit.session, unit.definitions, unit.moment, ["email"])):
                 holders = {known.links[0].id: [person.id]}
-                add_linked_record(unit, known, {"honey": Decimal(number)}, holders, "staff")
+                add_linked_record(unit, known, {"honey": Decimal(number), "id": Decimal(number * 7)}, holders, "staff")
         found = []
         for limit in (0, 3, 300):
             with patch.object(sources, "WRITTEN_OUT", limit), scope.transaction("reader") as unit:
                 conditions = [unit.catalogue.check(text).typed for text in ("twice >= 60", "all_jars > 3", "large")]
                 sound = [condition for condition in conditions if condition]
-                keys = ["twice", "words", "all_jars", "large", "id"]
+                keys = ["twice", "words", "all_jars", "large", "id", "ids"]
                 rows = page_of_people(unit.session, unit.definitions, unit.moment, keys, meshes=sound[:1])
                 counts = count_verdicts(unit.session, unit.definitions, sound, unit.moment)
                 everyone = page_of_people(unit.session, unit.definitions, unit.moment, keys)
@@ -217,6 +219,7 @@ class People(unittest.TestCase):
         self.assertEqual(
             [values["all_jars"] for _, values in found[0][0]], [Decimal(number * 4) for number in range(3)]
         )
+        self.assertEqual([values["ids"] for _, values in found[0][0]], [Decimal(number * 7) for number in range(3)])
 
     def test_search_ignores_case_and_needs_every_word(self) -> None:
         """Names are found whatever the case, in whatever script, and signs of patterns mean themselves."""

@@ -145,7 +145,7 @@ def members_of_collection(
     if "archived_at" in source.table.c:
         tie = and_(tie, source.table.c.archived_at.is_(None))
     joined = source.table.join(links, links.c.record_id == source.id)
-    return Collected(joined, tie, source.names | {"id": source.id}, source.id)
+    return Collected(joined, tie, source.names, source.id)
 
 
 def _link_id(definitions: Definitions, collection: str, about: str) -> int:
