@@ -49,7 +49,7 @@ def main() -> int:
     picture(page, "picture")
     page.press("Swapping", ".index a")
     page.press("Favourite variety", "td a")
-    page.press("Another type")
+    page.press("Change type")
     page.choose("#to", "1 of · One of several")
     page.press("Try all values")
     page.until_text("#sheet", "convert")

@@ -301,7 +301,7 @@ class ChangingOnesMind(unittest.TestCase):
             self.house.add(favourite=text)
         page, field = self.page, self.house.field_id("favourite")
         self.open(f"define/fields/{field}")
-        page.press("Another type")
+        page.press("Change type")
         page.choose("#to", "Num · Number")
         page.press("Try all values")
         page.until_text("#sheet", "twelve")

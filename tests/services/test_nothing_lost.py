@@ -142,7 +142,7 @@ class Tags(unittest.TestCase):
             self.assertEqual(carrying(), 7)
             taken = take_tag_off(house.scope, "dug")
             self.assertEqual(done(house, taken.task).state, "done")
-            self.assertEqual(done(house, taken.task).message, "7 people changed.")
+            self.assertEqual(done(house, taken.task).message, "Nobody has it any more.")
             self.assertEqual(carrying(), -1)
             history = read_profile(house.scope, people[1]).history
             self.assertEqual({(line.old, line.new) for line in history[:2]}, {("helper, dug", "helper"), ("yes", "no")})

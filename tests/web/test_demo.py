@@ -11,16 +11,28 @@ from pathlib import Path
 
 from sqlmodel import col, func, select
 
+from finesieve.demo.crowd import crowd
 from finesieve.demo.load import DEMO_SLUG, load_demo
 from finesieve.demo.people import make_people
 from finesieve.services.bench import read_bench
 from finesieve.services.define import read_catalogue
-from finesieve.services.people import read_profile
+from finesieve.services.people import list_people, read_profile
 from finesieve.services.scope import Scope
 from finesieve.services.sift import list_segments, read_segment
 from finesieve.store.tables import Workspace
 from tests.support.database import store
-from tests.support.house import NOW
+from tests.support.house import NOW, make_house
+
+
+class Crowd(unittest.TestCase):
+    def test_filled_again_and_again(self) -> None:
+        """More people each time, each with an email of their own; whoever signs up next finds their place."""
+        house = make_house()
+        for number in range(4):
+            house.add(email=f"a{number}@x.example")
+        self.assertEqual([crowd(house.scope, people) for people in (10, 25, 20)], [6, 15, 0])
+        self.assertEqual(list_people(house.scope).everyone, 25)
+        house.add(email="last@x.example")
 
 
 class Loading(unittest.TestCase):

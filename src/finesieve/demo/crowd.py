@@ -35,10 +35,7 @@ def crowd(scope: Scope, people: int) -> int:
         added += min(len(copies) * there, missing)
         copy += _BATCH
     with scope.transaction("owner") as unit:
-        person = unit.definitions.person
-        end = select(func.max(person.c.id)).scalar_subquery()
-        unit.session.execute(select(func.setval(func.pg_get_serial_sequence(person.fullname, "id"), end)))
-        for name in (person.fullname, "history", "submission"):
+        for name in (unit.definitions.person.fullname, "history", "submission"):
             unit.session.execute(text(f"ANALYZE {name}"))
     return added
 
@@ -54,20 +51,23 @@ def _add_copies(unit: Unit, between: tuple[int, int], copies: range, most: int) 
     )
     moved = number.c.n * literal(last - first + 1, BigInteger)
     email = person.c[unit.catalogue.by_key["email"].column]
-    own = func.replace(email, "@", literal(".", Text()) + cast(number.c.n, Text) + "@")
+    # The new id makes it an address of their own, however often the house is filled.
+    own = func.replace(email, "@", literal(".", Text()) + cast(person.c.id + moved, Text) + "@")
     people = select(*_columns(person, {"id": person.c.id + moved, email.name: own}))
     people = people.select_from(person.join(number, literal(True))).where(person.c.id.between(first, last))
     people = people.order_by(number.c.n, person.c.id).limit(most)
     unit.session.execute(insert(person).from_select([one.name for one in person.c], people))
     # The copies follow one another, so that whoever has no higher id than the last is there.
     top = unit.session.execute(select(func.max(person.c.id))).scalar_one()
+    # Whoever signs up next comes after them, also where filling is broken off.
+    unit.session.execute(select(func.setval(func.pg_get_serial_sequence(person.fullname, "id"), top)))
     for table, whose, where, changed in (
         (history, "entity_id", col(History.about) == "person", {}),
         (
             submission,
             "person_id",
             col(Submission.state) == "stored",
-            {"key": submission.c.key + "." + cast(number.c.n, Text)},
+            {"key": submission.c.key + "." + cast(submission.c.person_id + moved, Text)},
         ),
     ):
         around = table.join(number, literal(True))

@@ -73,7 +73,7 @@ def _take_off_everyone(scope: Scope, payload: dict[str, Any], progress: Progress
                 done += _change(unit, take_off, name, held, _OFF, at)
                 if len(held) < AT_ONCE:
                     _end(unit, int(payload["tag"]), name)
-                    return {"message": f"{done:,} people changed."}
+                    return {"message": "Nobody has it any more."}
             progress.say(done, done + AT_ONCE)
     except Stopped:
         _each_batch(scope, name, (_OFF, at), put_on, (_ON, at), lambda _done: None)

@@ -1,5 +1,7 @@
 """Pages of the office come at once: figures that take long come first as estimates, and exactly after the page."""
 
+from contextlib import AbstractContextManager, nullcontext
+
 from starlette.datastructures import Headers
 from starlette.types import ASGIApp, Receive, Scope, Send
 
@@ -20,16 +22,13 @@ class Hurried:
         self._app = app
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        with self._pace(scope):
+            await self._app(scope, receive, send)
+
+    def _pace(self, scope: Scope) -> AbstractContextManager[object]:
         if scope["type"] != "http" or not scope["path"].startswith(("/w/", "/join/")):
-            await self._app(scope, receive, send)
-            return
+            return nullcontext()
+        if EXACT in Headers(scope=scope):
+            return in_no_hurry()
         shows = scope["method"] in ("GET", "HEAD") or scope["path"].endswith(_SHOWS)
-        exact = EXACT in Headers(scope=scope)
-        if exact:
-            with in_no_hurry():
-                await self._app(scope, receive, send)
-        elif shows or scope["path"].startswith("/join/"):
-            with in_a_hurry():
-                await self._app(scope, receive, send)
-        else:
-            await self._app(scope, receive, send)
+        return in_a_hurry() if shows or scope["path"].startswith("/join/") else nullcontext()
