@@ -26,7 +26,7 @@ def sections(desk: Desk, catalogue: Catalogue, active: str = "") -> list[Section
     empty = "Nothing yet, such as plots"
     new = desk.path("define/records/new")
     found.append(Section("things people have", types, new, "New record type", empty=empty))
-    found.append(Section("in order", _upkeep(desk, catalogue, active)))
+    found.append(Section("upkeep", _upkeep(desk, catalogue, active)))
     return found
 
 
@@ -69,6 +69,6 @@ def _upkeep(desk: Desk, catalogue: Catalogue, active: str) -> list[Entry]:
         ("history", "Changes", ""),
         ("file", "By file", ""),
         ("starters", "Starter sets", ""),
-        ("manner", "How the house writes", ""),
+        ("manner", "Language and formats", ""),
     )
     return [Entry(name, desk.path(f"define/{page}"), figure, active == page) for page, name, figure in pages]

@@ -205,14 +205,14 @@ def _field_page(
     )
 
 
-_ORDER = ("On forms", "What is taken", "Who and where")
+_ORDER = ("On forms", "Limits", "Visibility")
 _PARTS: Mapping[str, tuple[str, ...]] = {
     "On forms": ("sample_text", "default", "widget", "width", "style_class"),
-    "What is taken": (
+    "Limits": (
         "unique", "low", "high", "step", "decimals", "currency", "longest", "fewest", "most", "country", "media",
         "most_kilobytes", "json_schema", "record_type", "option_list",
     ),
-    "Who and where": (
+    "Visibility": (
         "short_name", "fallback", "private", "searchable", "files_for", "lists", "change_by", "change_levels",
         "purpose",
     ),

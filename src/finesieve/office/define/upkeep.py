@@ -134,7 +134,7 @@ def _manner_page(
         desk,
         "office/define/manner.html",
         stage="define",
-        title="How the house writes",
+        title="Language and formats",
         sections=sections(desk, read_catalogue(desk.scope), "manner"),
         manner=manner,
         languages=locale_names(),
