@@ -193,7 +193,7 @@ class EveryPage(unittest.TestCase):
         """Where counting takes long, the page says that it estimates, and then has the figures themselves."""
         page = self.page
         note = "estimates for the moment"
-        with patch.object(keeping, "SMALL", -2), patch.object(keeping, "QUICK", -1.0):
+        with patch.object(keeping, "SMALL", -2), patch.object(keeping, "QUICK", 1e-9):
             for rest in ("people", f"sift/{self.ids['segment']}", f"define/fields/{self.house.field_id('zone')}"):
                 self.house.add()
                 page.open(f"/w/{self.house.slug}/{rest}")

@@ -20,6 +20,7 @@ from finesieve.store.database import apart
 from finesieve.store.kept import Hurry, in_a_hurry, is_estimated, kept, times
 from finesieve.store.people import count_people, count_verdicts, fill_counts
 from finesieve.store.state import has_changed, state_of
+from finesieve.store.tagging import take_off
 from tests.support.house import make_house
 
 
@@ -33,7 +34,7 @@ class Kept(unittest.TestCase):
         """As if there were many people and counting took long."""
         stack = ExitStack()
         stack.enter_context(patch.object(keeping, "SMALL", -2))
-        stack.enter_context(patch.object(keeping, "QUICK", -1.0))
+        stack.enter_context(patch.object(keeping, "QUICK", 1e-9))
         self.addCleanup(stack.close)
         return stack
 
@@ -71,10 +72,15 @@ class Kept(unittest.TestCase):
             with self.house.scope.transaction("owner") as unit:
                 rename_everywhere(unit, unit.catalogue.by_key["zone"], {"hill": "mound"})
 
+        def untag() -> None:
+            with self.house.scope.transaction("owner") as unit:
+                take_off(unit.session, unit.definitions, "helper", self.people)
+
         for change in (
             lambda: self.house.add(),
             lambda: set_values(self.house.scope, self.people[0], {"plot_length": "6"}),
             lambda: set_tags(self.house.scope, self.people[0], "helper"),
+            untag,
             bulk,
             rename,
         ):
