@@ -18,18 +18,18 @@ from zoneinfo import ZoneInfo
 
 from starlette.testclient import TestClient
 
-from finesieve.core.catalogue import Catalogue, Group, build_catalogue
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.options import Option
-from finesieve.core.forms.checks import RangeCheck
 from finesieve.core.forms.definition import Form, Question, Section
 from finesieve.core.forms.evaluate import prepare
 from finesieve.core.language.checker import check
 from finesieve.core.language.evaluator import Moment, compile_python
 from finesieve.core.language.parser import parse
+from finesieve.core.model.catalogue import Catalogue, Group, build_catalogue
+from finesieve.core.model.checks import RangeCheck
 from finesieve.core.values import Type
-from finesieve.services.collect import create_form
-from finesieve.services.scope import Scope
+from finesieve.services.forms.forms import create_form
+from finesieve.services.kernel.scope import Scope
 from finesieve.store.tables import FormRow
 
 MOMENT = Moment(datetime(2026, 11, 26, 12, tzinfo=UTC), ZoneInfo("Europe/London"))

@@ -21,10 +21,10 @@ from finesieve.core.setup.document import (
 )
 from finesieve.core.setup.schema import dump, to_schema
 from finesieve.core.values import Value
-from finesieve.services.accounts import NewWorkspace, SignedIn, StaffAccounts
-from finesieve.services.define import read_catalogue
-from finesieve.services.scope import Scope
-from finesieve.services.setup import load_setup
+from finesieve.services.accounts.staff import NewWorkspace, SignedIn, StaffAccounts
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.kernel.scope import Scope
+from finesieve.services.transfer.setups import load_setup
 from finesieve.store.bulk import copy_rows
 
 FIELDS, RECORD_TYPES, HOUSE_VALUES, PEOPLE = 400, 60, 300, 2_000

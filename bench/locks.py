@@ -4,12 +4,12 @@ import threading
 import time
 from collections.abc import Callable
 
-from finesieve.services.define import read_catalogue
-from finesieve.services.people import list_people, set_values
-from finesieve.services.reshape import begin_type_change
-from finesieve.services.scope import Scope
-from finesieve.services.tagging import take_tag_off
-from finesieve.services.tasks import read_task, run_task
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.retyping import begin_type_change
+from finesieve.services.define.tagging import take_tag_off
+from finesieve.services.kernel.scope import Scope
+from finesieve.services.kernel.tasks import read_task, run_task
+from finesieve.services.people.profiles import list_people, set_values
 
 __all__ = ["long_work"]
 

@@ -6,10 +6,10 @@ import time
 from starlette.testclient import TestClient
 
 from finesieve.demo.load import DEMO_SLUG
-from finesieve.services.define import read_catalogue
-from finesieve.services.labels import set_tags
-from finesieve.services.people import list_people
-from finesieve.services.scope import Scope
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.memberships import set_tags
+from finesieve.services.kernel.scope import Scope
+from finesieve.services.people.profiles import list_people
 
 __all__ = ["office_pages"]
 

@@ -37,14 +37,14 @@ from finesieve.app import create_app
 from finesieve.demo.crowd import crowd
 from finesieve.demo.load import DEMO_SLUG, load_demo
 from finesieve.localdb import LocalPostgres
-from finesieve.services.accounts import SignedIn, StaffAccounts
-from finesieve.services.collect import create_form, publish_form, read_form
-from finesieve.services.compose import QuestionInput, change_question
-from finesieve.services.compose import add_question as ask
-from finesieve.services.define import read_catalogue
-from finesieve.services.scope import Scope, utc_now
-from finesieve.services.searching import tend
-from finesieve.services.sift import (
+from finesieve.services.accounts.staff import SignedIn, StaffAccounts
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.forms.composing import QuestionInput, change_question
+from finesieve.services.forms.composing import add_question as ask
+from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.kernel.scope import Scope, utc_now
+from finesieve.services.kernel.searching import tend
+from finesieve.services.sift.segments import (
     SegmentInput,
     change_segment,
     count_segment,

@@ -35,9 +35,9 @@ from finesieve.office.people.routes import router as people
 from finesieve.office.records.routes import router as records
 from finesieve.office.shared.desk import NotSignedIn, to_sign_in
 from finesieve.office.sift.routes import router as sift
-from finesieve.services.accounts import StaffAccounts
-from finesieve.services.scope import Clock, utc_now
-from finesieve.services.signup import PublicForms
+from finesieve.services.accounts.staff import StaffAccounts
+from finesieve.services.filling.signup import PublicForms
+from finesieve.services.kernel.scope import Clock, utc_now
 from finesieve.settings import MissingSecret, Settings, files_directory
 from finesieve.store.database import Store, connect
 from finesieve.store.files import FileStore

@@ -179,8 +179,8 @@ def worker() -> None:
 def add_staff(email: str, name: str) -> None:
     """Add somebody who may sign in; the password is read from standard input."""
     from finesieve.core.errors import Conflict
-    from finesieve.services.accounts import StaffAccounts
-    from finesieve.services.scope import utc_now
+    from finesieve.services.accounts.staff import StaffAccounts
+    from finesieve.services.kernel.scope import utc_now
     from finesieve.store.database import Store, connect
 
     password = typer.prompt("Password", hide_input=True) if sys.stdin.isatty() else sys.stdin.readline().strip()
@@ -204,7 +204,7 @@ def _workspace(slug: str) -> Iterator[Any]:
     """A scope of the owner in a workspace of FINESIEVE_DATABASE_URL."""
     from sqlmodel import col, select
 
-    from finesieve.services.scope import Scope
+    from finesieve.services.kernel.scope import Scope
     from finesieve.store.database import Store, connect
     from finesieve.store.tables import Workspace
 
@@ -234,8 +234,8 @@ def schema_export(
     values: Annotated[bool, typer.Option(help="House values too, as a starter set")] = False,
 ) -> None:
     """Print the whole definition as JSON Schema, or write one file a group."""
-    from finesieve.services.define import read_catalogue
-    from finesieve.services.setup import export_setup
+    from finesieve.services.define.groups import read_catalogue
+    from finesieve.services.transfer.setups import export_setup
 
     with _workspace(workspace) as scope:
         if directory is None:
@@ -257,7 +257,7 @@ def schema_import(
 ) -> None:
     """Try a file against a workspace and print the differences; load it with --apply. Exit 1 for conflicts."""
     from finesieve.core.errors import InvalidInput
-    from finesieve.services.setup import load_setup, plan_setup
+    from finesieve.services.transfer.setups import load_setup, plan_setup
 
     text = _text_of(file)
     with _workspace(workspace) as scope:

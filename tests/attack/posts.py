@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from html.parser import HTMLParser
 from urllib.parse import urldefrag, urljoin
 
-from finesieve.services.collect import read_form
-from finesieve.services.compose import QuestionInput, add_question, change_question
+from finesieve.services.forms.composing import QuestionInput, add_question, change_question
+from finesieve.services.forms.forms import read_form
 from tests.attack.count import Count
 from tests.support.furnished import Furnished, routes
 from tests.support.site import Office

@@ -6,12 +6,12 @@ from decimal import Decimal
 
 from sqlmodel import col, select
 
-from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.define import GroupInput, create_group
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.house import set_house_value
-from finesieve.services.scope import Role
-from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import GroupInput, create_group
+from finesieve.services.kernel.scope import Role
+from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
+from finesieve.services.values.house import set_house_value
 from finesieve.store.database import Store
 from finesieve.store.tables import Membership, Staff
 from tests.attack.count import Count
@@ -103,7 +103,7 @@ def _shown(said: str, text: str) -> str:
 
 def tokens() -> Count:
     """Tokens of every kind, whole, broken, ended and in each other's places; none opens what it is not for."""
-    from finesieve.services.links import ENDS, Links
+    from finesieve.services.kernel.links import ENDS, Links
 
     count, furnished = Count("tokens"), Furnished()
     office, links = Office(furnished.house), Links("a secret of the tests")

@@ -7,9 +7,17 @@ from unittest.mock import patch
 
 from selenium.webdriver.common.keys import Keys
 
-from finesieve.services.cases import keep_case
-from finesieve.services.collect import create_form, publish_form, read_form
-from finesieve.services.compose import (
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.deletion import delete_field
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.memberships import set_tags
+from finesieve.services.define.named_checks import create_check
+from finesieve.services.define.options import list_option_lists
+from finesieve.services.filling.signup import PublicForms
+from finesieve.services.follow_up.outbox import read_outbox
+from finesieve.services.forms.cases import keep_case
+from finesieve.services.forms.composing import (
     FormSettings,
     QuestionInput,
     SectionInput,
@@ -21,20 +29,12 @@ from finesieve.services.compose import (
     change_section,
     set_phrases,
 )
-from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.define import read_catalogue
-from finesieve.services.deletion import delete_field
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.house import set_house_value
-from finesieve.services.labels import set_tags
-from finesieve.services.named_checks import create_check
-from finesieve.services.options import list_option_lists
-from finesieve.services.outbox import read_outbox
-from finesieve.services.people import set_values
-from finesieve.services.records import add_record
-from finesieve.services.rehearsing import Circumstances
-from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
-from finesieve.services.signup import PublicForms
+from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.rehearsing import Circumstances
+from finesieve.services.people.profiles import set_values
+from finesieve.services.people.records import add_record
+from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
+from finesieve.services.values.house import set_house_value
 from finesieve.store import kept as keeping
 from tests.support.browser import Page
 from tests.support.database import store

@@ -13,7 +13,7 @@ from datetime import date
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
-from finesieve.services.accounts import StaffAccounts
+from finesieve.services.accounts.staff import StaffAccounts
 from tests.support.browser import Page, address
 from tests.support.database import store
 from tests.support.house import NOW, PASSWORD

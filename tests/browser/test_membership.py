@@ -10,15 +10,15 @@ from PIL import Image
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
-from finesieve.services.collect import create_form, read_form
-from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.define import read_catalogue
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.labels import LabelInput, create_label
-from finesieve.services.people import list_people, read_profile
-from finesieve.services.record_types import RecordTypeInput, create_record_type
-from finesieve.services.records import list_records
-from finesieve.services.sift import SegmentInput, change_segment, create_segment
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.memberships import LabelInput, create_label
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type
+from finesieve.services.forms.forms import create_form, read_form
+from finesieve.services.people.profiles import list_people, read_profile
+from finesieve.services.people.records import list_records
+from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
 from tests.support.browser import Page
 from tests.support.house import PASSWORD, House, make_house
 

@@ -8,8 +8,8 @@ from selenium import webdriver
 from selenium.webdriver.common.keys import Keys
 
 from finesieve.core.fields.types import TYPES
-from finesieve.services.accounts import NewWorkspace, SignedIn, StaffAccounts
-from finesieve.services.define import read_catalogue
+from finesieve.services.accounts.staff import NewWorkspace, SignedIn, StaffAccounts
+from finesieve.services.define.groups import read_catalogue
 from tests.support.browser import Page
 from tests.support.database import store
 from tests.support.house import NOW, PASSWORD, House, make_house

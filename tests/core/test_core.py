@@ -9,9 +9,9 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 import finesieve.core
-from finesieve.core.catalogue import Group, build_catalogue, circle_with
 from finesieve.core.fields.definition import Field
 from finesieve.core.language.parser import parse
+from finesieve.core.model.catalogue import Group, build_catalogue, circle_with
 from finesieve.core.sieve.meshes import join_meshes, meshes, trays
 from tests.support.fields import MOMENT
 
@@ -55,7 +55,7 @@ def derived(number: int, key: str, formula: str) -> Field:
 class Catalogues(unittest.TestCase):
     length = Field(1, "length", "Length", "number", 1)
 
-    def build(self, *fields: Field) -> finesieve.core.catalogue.Catalogue:
+    def build(self, *fields: Field) -> finesieve.core.model.catalogue.Catalogue:
         return build_catalogue(1, ZoneInfo("UTC"), [Group(1, "All")], [self.length, *fields])
 
     def test_derived_fields_are_typed_in_any_order(self) -> None:

@@ -11,10 +11,10 @@ from finesieve.core.fields.groups import GROUP_SETTINGS, GroupSettings
 from finesieve.core.fields.keys import RESERVED
 from finesieve.core.fields.settings import SETTINGS, FieldSettings
 from finesieve.core.fields.types import TYPES
-from finesieve.core.findings import FINDINGS
 from finesieve.core.language.functions import FUNCTIONS
 from finesieve.core.language.problems import CATALOGUE
 from finesieve.core.language.reference import OPERATORS, reference_page
+from finesieve.core.reasoning.findings import FINDINGS
 from finesieve.core.setup.schema import KEYWORDS
 from finesieve.core.values import KINDS
 from finesieve.settings import Settings

@@ -9,7 +9,6 @@ from typing import Any
 from pydantic import ValidationError
 
 import finesieve.core.fields.families as families
-from finesieve.core.forms.checks import CHECK_KINDS, Bound, check_expression, kinds_for, say_check
 from finesieve.core.forms.compare import compare_forms
 from finesieve.core.forms.definition import Form, Remark, Repeat, Section, Surcharge
 from finesieve.core.forms.earlier import upgraded
@@ -21,6 +20,7 @@ from finesieve.core.forms.rows import Situation
 from finesieve.core.forms.tracing import reasons
 from finesieve.core.forms.wording import BUILT_IN, texts_to_say, untranslated, worded, wording_of
 from finesieve.core.language.checker import check
+from finesieve.core.model.checks import CHECK_KINDS, Bound, check_expression, kinds_for, say_check
 from finesieve.core.phrases import phrase
 from finesieve.core.values import plain_number
 from tests.support.forms import CATALOGUE, ask, d, fill, form

@@ -7,14 +7,14 @@ from zoneinfo import ZoneInfo
 
 from pydantic import ValidationError
 
-from finesieve.core.catalogue import Catalogue, Group, build_catalogue
 from finesieve.core.fields.definition import Field, Option
-from finesieve.core.forms.checks import PatternCheck, RangeCheck
 from finesieve.core.forms.definition import Form, Question, Section
 from finesieve.core.forms.evaluate import PreparedForm, prepare
 from finesieve.core.forms.outcome import Outcome
 from finesieve.core.forms.problems import form_problems
 from finesieve.core.forms.rows import Situation
+from finesieve.core.model.catalogue import Catalogue, Group, build_catalogue
+from finesieve.core.model.checks import PatternCheck, RangeCheck
 from tests.support.fields import MOMENT
 
 WATERING = (Option("By hand", "by hand"), Option("Drip line", "drip"))

@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 
 from finesieve.core.forms.definition import Form, Question, Section
 from finesieve.core.forms.evaluate import prepare
-from finesieve.core.forms.reasoning import reason_about
 from finesieve.core.forms.rows import Situation
+from finesieve.core.reasoning.rules import reason_about
 from tests.support.fields import MOMENT
 from tests.support.forms import CATALOGUE, ask, form
 

@@ -13,11 +13,11 @@ from jsonschema import Draft202012Validator
 from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.fields.options import option_to_json
-from finesieve.core.forms.checks import ConditionCheck, CountCheck, LengthCheck, PatternCheck, RangeCheck
 from finesieve.core.forms.definition import Form, Question
 from finesieve.core.forms.portable import portable
 from finesieve.core.language.checker import check
 from finesieve.core.language.evaluator import compile_python
+from finesieve.core.model.checks import ConditionCheck, CountCheck, LengthCheck, PatternCheck, RangeCheck
 from finesieve.core.patterns import compile_pattern
 from finesieve.core.setup.conditions import Unsaid, condition_schema, expression_of, opposite
 from finesieve.core.setup.document import FieldPart, FormPart, GroupPart, Setup

@@ -18,7 +18,7 @@ class Touched(unittest.TestCase):
     def test_what_imports_it(self) -> None:
         self.assertIn("tests.core.test_trial", self.by("src/finesieve/core/setup/trial.py"))
         self.assertNotIn("tests.store.test_store", self.by("src/finesieve/core/setup/trial.py"))
-        self.assertIn("tests.browser.test_journey", self.by("src/finesieve/services/tagging.py"))
+        self.assertIn("tests.browser.test_journey", self.by("src/finesieve/services/define/tagging.py"))
         self.assertEqual(self.by("tests/core/test_trial.py"), ["tests.core.test_trial"])
         self.assertEqual(self.by("src/finesieve/core/values.py"), self.everything)
 

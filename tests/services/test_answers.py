@@ -4,30 +4,27 @@ import unittest
 from decimal import Decimal
 
 from finesieve.core.errors import Conflict, InvalidInput, NotAllowed, NotFound
-from finesieve.services.asking import forms_asking, set_forms_asking
-from finesieve.services.changes import undo_change
-from finesieve.services.collect import publish_form, read_form
-from finesieve.services.compose import QuestionInput, add_question, change_question
-from finesieve.services.compute import DerivedInput, create_derived, preview_formula
-from finesieve.services.define import GroupInput, change_group, create_group, read_catalogue
-from finesieve.services.exports import values_as_csv
-from finesieve.services.fields import FieldInput, change_field, create_field
-from finesieve.services.held import decide_held
-from finesieve.services.house import list_house, read_house_value, set_house_value
-from finesieve.services.labels import LabelInput, create_label, set_person_level
-from finesieve.services.language import words_here
-from finesieve.services.ledger import change_manner
-from finesieve.services.manner import MannerInput
-from finesieve.services.options import OptionInput, change_options
-from finesieve.services.passing import settle
-from finesieve.services.people import list_people, read_profile, set_values
-from finesieve.services.putting_back import put_back
-from finesieve.services.reading import read_values_of
-from finesieve.services.record_types import RecordTypeInput, create_record_type, read_record_type
-from finesieve.services.records import add_record, change_record, read_record
-from finesieve.services.rehearsing import Circumstances, rehearse
-from finesieve.services.scope import Scope
-from finesieve.services.sift import (
+from finesieve.office.define.going_on import go_on
+from finesieve.services.compute.derived import DerivedInput, create_derived, preview_formula
+from finesieve.services.compute.language import words_here
+from finesieve.services.define.fields import FieldInput, change_field, create_field
+from finesieve.services.define.groups import GroupInput, change_group, create_group, read_catalogue
+from finesieve.services.define.memberships import LabelInput, create_label, set_person_level
+from finesieve.services.define.options import OptionInput, change_options
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type, read_record_type
+from finesieve.services.filling.held import decide_held
+from finesieve.services.forms.asking import forms_asking, set_forms_asking
+from finesieve.services.forms.composing import QuestionInput, add_question, change_question
+from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.forms.rehearsing import Circumstances, rehearse
+from finesieve.services.kernel.changes import undo_change
+from finesieve.services.kernel.ledger import change_manner
+from finesieve.services.kernel.manner import MannerInput
+from finesieve.services.kernel.scope import Scope
+from finesieve.services.people.profiles import list_people, read_profile, set_values
+from finesieve.services.people.putting_back import put_back
+from finesieve.services.people.records import add_record, change_record, read_record
+from finesieve.services.sift.segments import (
     SegmentInput,
     change_segment,
     count_segment,
@@ -37,6 +34,9 @@ from finesieve.services.sift import (
     read_segment,
     tray_people,
 )
+from finesieve.services.transfer.exports import values_as_csv
+from finesieve.services.upkeep.readings import read_values_of
+from finesieve.services.values.house import list_house, read_house_value, set_house_value
 from tests.services.test_collect import make_form, public
 from tests.support.house import House, make_house
 
@@ -341,7 +341,7 @@ class Passing(unittest.TestCase):
         house = make_house()
         form, segment = make_form(house), create_segment(house.scope, "Some")
         field = house.field_id("zone")
-        self.assertEqual(settle(house.scope, f"question:{form}", field), f"collect/{form}")
+        self.assertEqual(go_on(house.scope, f"question:{form}", field), f"collect/{form}")
         self.assertEqual(read_form(house.scope, form).document.questions[-1].field_id, field)
         for expression, after in (
             ("", "zone is filled"),
@@ -350,11 +350,11 @@ class Passing(unittest.TestCase):
         ):
             view = read_segment(house.scope, segment)
             change_segment(house.scope, segment, view.revision, SegmentInput(name="Some", expression=expression))
-            self.assertEqual(settle(house.scope, f"mesh:{segment}", field), f"sift/{segment}")
+            self.assertEqual(go_on(house.scope, f"mesh:{segment}", field), f"sift/{segment}")
             self.assertEqual(read_segment(house.scope, segment).expression, after or expression)
-        self.assertEqual(settle(house.scope, "compute/new", field), "compute/new")
+        self.assertEqual(go_on(house.scope, "compute/new", field), "compute/new")
         for then in ("//elsewhere.example", "https://elsewhere.example", "define/1\r\nX: y", "../..", ""):
-            self.assertEqual(settle(house.scope, then, field), "")
+            self.assertEqual(go_on(house.scope, then, field), "")
 
 
 if __name__ == "__main__":

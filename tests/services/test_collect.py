@@ -8,9 +8,9 @@ from decimal import Decimal
 from sqlmodel import col, select
 
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotAllowed, NotFound
-from finesieve.services.changes import undo_change
-from finesieve.services.collect import create_form, list_forms, publish_form, read_form
-from finesieve.services.compose import (
+from finesieve.services.filling.held import decide_held
+from finesieve.services.filling.signup import PublicForms
+from finesieve.services.forms.composing import (
     FormTexts,
     QuestionInput,
     add_question,
@@ -19,9 +19,9 @@ from finesieve.services.compose import (
     change_question,
     remove_part,
 )
-from finesieve.services.held import decide_held
-from finesieve.services.people import list_people, read_profile, set_values
-from finesieve.services.signup import PublicForms
+from finesieve.services.forms.forms import create_form, list_forms, publish_form, read_form
+from finesieve.services.kernel.changes import undo_change
+from finesieve.services.people.profiles import list_people, read_profile, set_values
 from finesieve.store.tables import Submission
 from tests.support.database import store
 from tests.support.house import NOW, House, make_house
@@ -226,7 +226,7 @@ class SigningUp(unittest.TestCase):
 
     def test_a_held_answer_whose_option_has_gone(self) -> None:
         """It is said, nothing is changed, and the sign-up still waits."""
-        from finesieve.services.fields import FieldInput, change_field
+        from finesieve.services.define.fields import FieldInput, change_field
 
         person = self.house.add(email="wren@x.example", zone="hill")
         self.assertTrue(self.send(self.token(), q1="wren@x.example", q2="south"))
@@ -271,7 +271,7 @@ class SigningUp(unittest.TestCase):
 
     def test_a_kept_form_follows_changed_fields(self) -> None:
         """A new option of a field is offered at once, with no publishing."""
-        from finesieve.services.fields import FieldInput, change_field
+        from finesieve.services.define.fields import FieldInput, change_field
 
         self.assertFalse(self.send(self.token(), q1="w@x.example", q2="west"))
         change_field(
@@ -283,7 +283,7 @@ class SigningUp(unittest.TestCase):
 class Correcting(unittest.TestCase):
     def test_a_correction_is_in_the_history_with_what_it_changes(self) -> None:
         """The value, and the derived values that follow from it, before and after."""
-        from finesieve.services.compute import DerivedInput, create_derived
+        from finesieve.services.compute.derived import DerivedInput, create_derived
 
         house = make_house()
         create_derived(house.scope, DerivedInput(label="Area", formula="plot_length * plot_width"))

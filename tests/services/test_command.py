@@ -11,8 +11,8 @@ from click.testing import Result
 from typer.testing import CliRunner
 
 from finesieve.cli import cli
-from finesieve.services.accounts import StaffAccounts
-from finesieve.services.scope import utc_now
+from finesieve.services.accounts.staff import StaffAccounts
+from finesieve.services.kernel.scope import utc_now
 from tests.support.database import database_url, store
 
 FIELDS = {

@@ -4,17 +4,9 @@ import unittest
 
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotAllowed, NotFound, Overtaken
 from finesieve.core.forms.definition import Remark
-from finesieve.services.changes import redoable_change, undo_change, undoable_change
-from finesieve.services.collect import (
-    create_form,
-    form_versions,
-    known_phrases,
-    publish_form,
-    read_form,
-    return_to_version,
-    unpublished_differences,
-)
-from finesieve.services.compose import (
+from finesieve.services.define.named_checks import change_check, create_check, list_checks, remove_check
+from finesieve.services.define.options import OptionInput, change_options
+from finesieve.services.forms.composing import (
     FormSettings,
     FormTexts,
     QuestionInput,
@@ -33,8 +25,16 @@ from finesieve.services.compose import (
     remove_part,
     set_phrases,
 )
-from finesieve.services.named_checks import change_check, create_check, list_checks, remove_check
-from finesieve.services.options import OptionInput, change_options
+from finesieve.services.forms.forms import (
+    create_form,
+    form_versions,
+    known_phrases,
+    publish_form,
+    read_form,
+    return_to_version,
+    unpublished_differences,
+)
+from finesieve.services.kernel.changes import redoable_change, undo_change, undoable_change
 from tests.support.gardens import Garden
 
 

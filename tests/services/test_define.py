@@ -3,15 +3,15 @@
 import unittest
 
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotAllowed, NotFound
-from finesieve.services.changes import read_change, undo_change
-from finesieve.services.compute import (
+from finesieve.services.compute.derived import (
     DerivedInput,
     change_derived,
     create_derived,
     preview_formula,
     read_derived,
 )
-from finesieve.services.define import (
+from finesieve.services.define.fields import FieldInput, change_field, create_field, reorder_fields
+from finesieve.services.define.groups import (
     GroupInput,
     change_group,
     create_group,
@@ -20,11 +20,11 @@ from finesieve.services.define import (
     read_group,
     reorder_groups,
 )
-from finesieve.services.fields import FieldInput, change_field, create_field, reorder_fields
-from finesieve.services.inputs import read_input
-from finesieve.services.reading import read_values_of
-from finesieve.services.scope import reload
-from finesieve.services.sift import SegmentInput, change_segment, create_segment
+from finesieve.services.kernel.changes import read_change, undo_change
+from finesieve.services.kernel.inputs import read_input
+from finesieve.services.kernel.scope import reload
+from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
+from finesieve.services.upkeep.readings import read_values_of
 from finesieve.store.catalogue import touch
 from tests.support.house import make_house
 

@@ -15,12 +15,15 @@ from sqlmodel import select
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
 from finesieve.core.fields.families.data import MEDIA
 from finesieve.core.values import Secret
-from finesieve.services import sealing
-from finesieve.services.collect import publish_form, read_form
-from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.deletion import delete_field, purge_deleted
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.files import (
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.deletion import delete_field, purge_deleted
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.filling.held import decide_held
+from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.people.profiles import read_profile, set_values
+from finesieve.services.sift.segments import create_segment, export_segment
+from finesieve.services.values import sealing
+from finesieve.services.values.files import (
     examine,
     open_file,
     open_thumbnail,
@@ -30,9 +33,6 @@ from finesieve.services.files import (
     sweep_uploads,
     take_files,
 )
-from finesieve.services.held import decide_held
-from finesieve.services.people import read_profile, set_values
-from finesieve.services.sift import create_segment, export_segment
 from finesieve.store.files import FileStore, clean_name
 from finesieve.store.rows import stored_row
 from finesieve.store.sniffing import Refused, sniff

@@ -7,20 +7,20 @@ from decimal import Decimal
 from pathlib import Path
 
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
-from finesieve.services.changes import undo_change
-from finesieve.services.collect import publish_form, read_form
-from finesieve.services.compose import FormTexts, add_question, change_form_texts
-from finesieve.services.compute import DerivedInput, create_derived, preview_formula, read_derived
-from finesieve.services.define import GroupInput, create_group, read_catalogue
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.files import examine, open_file, send_file
-from finesieve.services.house import apply_due, cancel_scheduled, list_house, read_house_value, set_house_value
-from finesieve.services.mapping import allow_mapping, change_grant, change_mapping, read_mapping
-from finesieve.services.people import read_profile
-from finesieve.services.reshape import begin_type_change
-from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
-from finesieve.services.signup import PublicForms
-from finesieve.services.tasks import run_task
+from finesieve.services.compute.derived import DerivedInput, create_derived, preview_formula, read_derived
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
+from finesieve.services.define.retyping import begin_type_change
+from finesieve.services.filling.mapping import allow_mapping, change_grant, change_mapping, read_mapping
+from finesieve.services.filling.signup import PublicForms
+from finesieve.services.forms.composing import FormTexts, add_question, change_form_texts
+from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.kernel.changes import undo_change
+from finesieve.services.kernel.tasks import run_task
+from finesieve.services.people.profiles import read_profile
+from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
+from finesieve.services.values.files import examine, open_file, send_file
+from finesieve.services.values.house import apply_due, cancel_scheduled, list_house, read_house_value, set_house_value
 from finesieve.store.database import Store
 from finesieve.store.files import FileStore
 from finesieve.store.tables import Task

@@ -6,26 +6,26 @@ from unittest.mock import patch
 from sqlmodel import select
 
 from finesieve.core.errors import InvalidInput
-from finesieve.services import tagging
-from finesieve.services.asking import set_forms_asking
-from finesieve.services.changes import undo_change
-from finesieve.services.collect import create_form, publish_form, read_form
-from finesieve.services.compose import add_question, remove_part
-from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.define import GroupInput, create_field_in, read_catalogue
-from finesieve.services.deletion import plan_deletion
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.labels import LabelInput, create_label, list_tags, set_list_member
-from finesieve.services.ledger import list_changes
-from finesieve.services.mapping import change_grant
-from finesieve.services.people import read_profile, set_values
-from finesieve.services.reading import find_all
-from finesieve.services.record_types import RecordTypeInput, create_record_type
-from finesieve.services.records import add_record, unlink_record
-from finesieve.services.rehearsing import Circumstances, rehearse
-from finesieve.services.tagging import take_tag_off
-from finesieve.services.tasks import Progress, Stopped
-from finesieve.services.usage import uses_of
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define import tagging
+from finesieve.services.define.deletion import plan_deletion
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import GroupInput, create_field_in, read_catalogue
+from finesieve.services.define.memberships import LabelInput, create_label, list_tags, set_list_member
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type
+from finesieve.services.define.tagging import take_tag_off
+from finesieve.services.filling.mapping import change_grant
+from finesieve.services.forms.asking import set_forms_asking
+from finesieve.services.forms.composing import add_question, remove_part
+from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.rehearsing import Circumstances, rehearse
+from finesieve.services.kernel.changes import undo_change
+from finesieve.services.kernel.ledger import list_changes
+from finesieve.services.kernel.tasks import Progress, Stopped
+from finesieve.services.people.profiles import read_profile, set_values
+from finesieve.services.people.records import add_record, unlink_record
+from finesieve.services.upkeep.readings import find_all
+from finesieve.services.usage.uses import uses_of
 from finesieve.store.tables import Submission, TagRow
 from tests.support.gardens import Garden
 from tests.support.house import House, make_house

@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.setup.schema import read_schema
 from finesieve.core.setup.trial import FormTrial
-from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.rehearsing import Circumstances, rehearse
-from finesieve.services.setup import export_setup
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.forms.rehearsing import Circumstances, rehearse
+from finesieve.services.transfer.setups import export_setup
 from tests.services.test_command import run
 from tests.support.gardens import Garden
 from tests.support.house import NOW

@@ -8,8 +8,10 @@ from functools import partial
 from sqlmodel import col, select
 
 from finesieve.core.errors import NotFound, TooOften
-from finesieve.services.collect import read_form
-from finesieve.services.compose import (
+from finesieve.services.filling.held import decide_held
+from finesieve.services.filling.signup import PublicForms, Visit
+from finesieve.services.follow_up.outbox import read_outbox
+from finesieve.services.forms.composing import (
     FormSettings,
     FormTexts,
     add_question,
@@ -17,12 +19,10 @@ from finesieve.services.compose import (
     change_form_texts,
     set_phrases,
 )
-from finesieve.services.held import decide_held
-from finesieve.services.links import Links
-from finesieve.services.outbox import read_outbox
-from finesieve.services.people import list_people, read_profile
-from finesieve.services.records import person_records
-from finesieve.services.signup import PublicForms, Visit
+from finesieve.services.forms.forms import read_form
+from finesieve.services.kernel.links import Links
+from finesieve.services.people.profiles import list_people, read_profile
+from finesieve.services.people.records import person_records
 from finesieve.store.tables import Submission
 from tests.support.database import store
 from tests.support.gardens import Garden

@@ -4,18 +4,24 @@ import unittest
 from datetime import timedelta
 from decimal import Decimal
 
-from finesieve.core.findings import FINDINGS
-from finesieve.services.collect import create_form, read_form
-from finesieve.services.compose import FormTexts, QuestionInput, add_question, change_form_texts, change_question
-from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.define import GroupInput, create_group
-from finesieve.services.deletion import delete_field
-from finesieve.services.exports import values_as_csv
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.labels import set_tags
-from finesieve.services.options import OptionInput, change_options
-from finesieve.services.reading import compare_fields, find_all, read_values_of
-from finesieve.services.sift import SegmentInput, change_segment, create_segment
+from finesieve.core.reasoning.findings import FINDINGS
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.deletion import delete_field
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import GroupInput, create_group
+from finesieve.services.define.memberships import set_tags
+from finesieve.services.define.options import OptionInput, change_options
+from finesieve.services.forms.composing import (
+    FormTexts,
+    QuestionInput,
+    add_question,
+    change_form_texts,
+    change_question,
+)
+from finesieve.services.forms.forms import create_form, read_form
+from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
+from finesieve.services.transfer.exports import values_as_csv
+from finesieve.services.upkeep.readings import compare_fields, find_all, read_values_of
 from tests.support.house import NOW, House, make_house
 from tests.support.site import Office
 from tests.support.work import later

@@ -4,12 +4,10 @@ import unittest
 from datetime import timedelta
 
 from finesieve.core.errors import InvalidExpression, InvalidInput, NotFound
-from finesieve.services.changes import undo_change
-from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.define import GroupInput, create_group, read_catalogue
-from finesieve.services.families import begin_family, plan_family, tag_families
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.labels import (
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
+from finesieve.services.define.memberships import (
     LabelInput,
     create_label,
     list_levels,
@@ -22,8 +20,7 @@ from finesieve.services.labels import (
     set_tag_end,
     set_tags,
 )
-from finesieve.services.people import read_profile
-from finesieve.services.record_types import (
+from finesieve.services.define.record_types import (
     LinkInput,
     RecordTypeInput,
     add_link,
@@ -31,7 +28,11 @@ from finesieve.services.record_types import (
     put_away_record_type,
     remove_link,
 )
-from finesieve.services.records import (
+from finesieve.services.define.tag_families import begin_family, plan_family, tag_families
+from finesieve.services.define.tagging import sweep_tags, take_tag_off
+from finesieve.services.kernel.changes import undo_change
+from finesieve.services.people.profiles import read_profile
+from finesieve.services.people.records import (
     add_record,
     archive_record,
     change_record,
@@ -41,7 +42,6 @@ from finesieve.services.records import (
     read_record,
     unlink_record,
 )
-from finesieve.services.tagging import sweep_tags, take_tag_off
 from tests.support.database import store
 from tests.support.house import NOW, House, make_house
 from tests.support.work import done

@@ -4,15 +4,15 @@ import unittest
 from decimal import Decimal
 
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
-from finesieve.services.cases import accept_case, keep_case, list_cases, read_case, remove_case
-from finesieve.services.compose import SectionInput, change_section
-from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.grid import make_grid
-from finesieve.services.labels import LabelInput, create_label
-from finesieve.services.people import list_people
-from finesieve.services.publishing import proof_of, publish
-from finesieve.services.rehearsing import Circumstances, rehearse
-from finesieve.services.sift import SegmentInput, change_segment, create_segment
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.memberships import LabelInput, create_label
+from finesieve.services.forms.cases import accept_case, keep_case, list_cases, read_case, remove_case
+from finesieve.services.forms.composing import SectionInput, change_section
+from finesieve.services.forms.grid import make_grid
+from finesieve.services.forms.publishing import proof_of, publish
+from finesieve.services.forms.rehearsing import Circumstances, rehearse
+from finesieve.services.people.profiles import list_people
+from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
 from tests.support.gardens import Garden
 
 
@@ -114,7 +114,7 @@ class Cases(unittest.TestCase):
         person = self.garden.house.add(email="wren@x.example", zone="north")
         keep_case(self.scope, self.form, "wren", Circumstances(person=person), {"q3": "yes"})
         with self.scope.transaction("clerk") as unit:
-            from finesieve.services.values import change_person
+            from finesieve.services.values.writing import change_person
 
             change_person(unit, person, {"zone": "hill"}, "staff")
         self.assertEqual([case.passes for case in proof_of(self.scope, self.form).cases], [True, True])

@@ -8,20 +8,13 @@ from unittest.mock import patch
 from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidExpression, InvalidInput, NotAllowed, NotFound
-from finesieve.services import reshape
-from finesieve.services.changes import undo_change
-from finesieve.services.collect import publish_form, read_form
-from finesieve.services.compose import QuestionInput, change_question
-from finesieve.services.compute import DerivedInput, create_derived, preview_formula
-from finesieve.services.define import GroupInput, create_group, read_catalogue, read_field
-from finesieve.services.deletion import delete_field, plan_deletion, purge_deleted, restore_field
-from finesieve.services.fields import FieldInput, create_field, duplicate_field, move_field, rest_field
-from finesieve.services.held import decide_held
-from finesieve.services.house import read_house_value, set_house_value
-from finesieve.services.ledger import list_changes, return_to
-from finesieve.services.lines import history_of
-from finesieve.services.moving import begin_move, plan_move
-from finesieve.services.options import (
+from finesieve.services.compute.derived import DerivedInput, create_derived, preview_formula
+from finesieve.services.define import retyping as reshape
+from finesieve.services.define.deletion import delete_field, plan_deletion, purge_deleted, restore_field
+from finesieve.services.define.fields import FieldInput, create_field, duplicate_field, move_field, rest_field
+from finesieve.services.define.groups import GroupInput, create_group, read_catalogue, read_field
+from finesieve.services.define.moving import begin_move, plan_move
+from finesieve.services.define.options import (
     OptionInput,
     OptionListInput,
     change_option_list,
@@ -31,12 +24,19 @@ from finesieve.services.options import (
     read_options,
     share_options,
 )
-from finesieve.services.people import read_profile, set_values
-from finesieve.services.record_types import RecordTypeInput, create_record_type
-from finesieve.services.records import person_records
-from finesieve.services.reshape import begin_type_change, plan_type_change
-from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
-from finesieve.services.tasks import stop_task
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type
+from finesieve.services.define.retyping import begin_type_change, plan_type_change
+from finesieve.services.filling.held import decide_held
+from finesieve.services.forms.composing import QuestionInput, change_question
+from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.kernel.changes import undo_change
+from finesieve.services.kernel.ledger import list_changes, return_to
+from finesieve.services.kernel.tasks import stop_task
+from finesieve.services.people.profiles import read_profile, set_values
+from finesieve.services.people.records import person_records
+from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
+from finesieve.services.values.house import read_house_value, set_house_value
+from finesieve.services.values.value_lines import history_of
 from finesieve.store.reshape import hold_still
 from finesieve.store.rows import rows_by_ids
 from finesieve.store.tables import History

@@ -16,20 +16,26 @@ from sqlmodel import col, select
 from finesieve.core import limits
 from finesieve.core.errors import InvalidInput, NotAllowed
 from finesieve.core.setup.schema import KEYWORDS, read_schema
-from finesieve.services.changes import undo_change
-from finesieve.services.collect import create_form, publish_form, read_form
-from finesieve.services.compose import FormTexts, QuestionInput, add_question, change_form_texts, change_question
-from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.define import GroupInput, create_group, read_catalogue
-from finesieve.services.deletion import delete_field
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.house import set_house_value
-from finesieve.services.labels import LabelInput, create_label
-from finesieve.services.ledger import list_changes
-from finesieve.services.mapping import change_mapping
-from finesieve.services.options import OptionListInput, create_option_list
-from finesieve.services.record_types import RecordTypeInput, create_record_type
-from finesieve.services.setup import (
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.deletion import delete_field
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
+from finesieve.services.define.memberships import LabelInput, create_label
+from finesieve.services.define.options import OptionListInput, create_option_list
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type
+from finesieve.services.filling.mapping import change_mapping
+from finesieve.services.forms.composing import (
+    FormTexts,
+    QuestionInput,
+    add_question,
+    change_form_texts,
+    change_question,
+)
+from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.kernel.changes import undo_change
+from finesieve.services.kernel.ledger import list_changes
+from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
+from finesieve.services.transfer.setups import (
     export_field,
     export_setup,
     list_starters,
@@ -37,7 +43,7 @@ from finesieve.services.setup import (
     plan_setup,
     starter_text,
 )
-from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
+from finesieve.services.values.house import set_house_value
 from finesieve.store.tables import Submission
 from tests.core.test_setup_schema import PLAIN
 from tests.services.test_collect import public

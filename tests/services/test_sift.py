@@ -12,15 +12,18 @@ from pwdlib.hashers.argon2 import Argon2Hasher
 
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotAllowed, NotFound, TooOften
 from finesieve.core.language.sentence import Clause, Quoted
-from finesieve.services.accounts import NewWorkspace, StaffAccounts, slug_from_name
-from finesieve.services.bench import find_anything, read_bench
-from finesieve.services.changes import undo_change
-from finesieve.services.collect import create_form, publish_form
-from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.hashing import Hasher
-from finesieve.services.inputs import read_input
-from finesieve.services.people import list_people
-from finesieve.services.sift import (
+from finesieve.services.accounts.staff import NewWorkspace, StaffAccounts
+from finesieve.services.accounts.tries import Devices
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.filling.signup import PublicForms
+from finesieve.services.forms.forms import create_form, publish_form
+from finesieve.services.kernel.changes import undo_change
+from finesieve.services.kernel.hashing import Hasher
+from finesieve.services.kernel.inputs import read_input
+from finesieve.services.kernel.slugs import slug_from_name
+from finesieve.services.people.bench import find_anything, read_bench
+from finesieve.services.people.profiles import list_people
+from finesieve.services.sift.segments import (
     SegmentInput,
     change_segment,
     count_segment,
@@ -31,8 +34,6 @@ from finesieve.services.sift import (
     remove_segment,
     tray_people,
 )
-from finesieve.services.signup import PublicForms
-from finesieve.services.tries import Devices
 from tests.support.database import store
 from tests.support.house import NOW, PASSWORD, make_house
 
@@ -309,7 +310,7 @@ class Accounts(unittest.TestCase):
         signed_in = self.accounts.who(token)
         assert signed_in is not None
         with (
-            patch("finesieve.services.accounts.unique_column", side_effect=RuntimeError),
+            patch("finesieve.services.accounts.staff.unique_column", side_effect=RuntimeError),
             self.assertRaises(RuntimeError),
         ):
             self.accounts.create_workspace(NewWorkspace(name=f"Half {self.house.slug}"), signed_in.staff_id)

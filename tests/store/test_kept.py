@@ -6,14 +6,14 @@ from contextlib import ExitStack
 from decimal import Decimal
 from unittest.mock import patch
 
-from finesieve.services.define import read_catalogue
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.labels import set_tags
-from finesieve.services.people import list_people, set_values
-from finesieve.services.record_types import RecordTypeInput, create_record_type
-from finesieve.services.records import add_linked_record
-from finesieve.services.renaming import rename_everywhere
-from finesieve.services.scope import Unit
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.memberships import set_tags
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type
+from finesieve.services.kernel.scope import Unit
+from finesieve.services.people.profiles import list_people, set_values
+from finesieve.services.people.records import add_linked_record
+from finesieve.services.usage.renaming import rename_everywhere
 from finesieve.store import kept as keeping
 from finesieve.store.bulk import copy_people
 from finesieve.store.database import apart

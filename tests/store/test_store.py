@@ -11,11 +11,11 @@ from sqlmodel import select
 from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, NotFound, Unavailable
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.sieve.meshes import Tray, trays
-from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.define import read_catalogue
-from finesieve.services.fields import FieldInput, change_field, create_field
-from finesieve.services.record_types import RecordTypeInput, create_record_type
-from finesieve.services.records import add_linked_record
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.fields import FieldInput, change_field, create_field
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type
+from finesieve.services.people.records import add_linked_record
 from finesieve.store import sources, tables
 from finesieve.store.bulk import copy_guarded, copy_people
 from finesieve.store.catalogue import load_definitions

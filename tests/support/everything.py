@@ -1,11 +1,11 @@
 """A setup with every type and about: what a whole business might keep."""
 
 from finesieve.core.fields.types import TYPES
-from finesieve.services.define import GroupInput, create_group, read_catalogue
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.labels import LabelInput, create_label
-from finesieve.services.options import OptionListInput, create_option_list
-from finesieve.services.record_types import LinkInput, RecordTypeInput, add_link, create_record_type
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
+from finesieve.services.define.memberships import LabelInput, create_label
+from finesieve.services.define.options import OptionListInput, create_option_list
+from finesieve.services.define.record_types import LinkInput, RecordTypeInput, add_link, create_record_type
 from tests.support.house import House
 
 SCHEMA = '{"type": "object", "properties": {"rain": {"type": "number"}}, "required": ["rain"]}'

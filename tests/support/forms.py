@@ -4,15 +4,15 @@ from decimal import Decimal
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from finesieve.core.catalogue import Catalogue, Group, LibraryCheck, Link, NamedList, RecordType, build_catalogue
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.options import Option
 from finesieve.core.fields.settings import FieldSettings
-from finesieve.core.forms.checks import PatternCheck
 from finesieve.core.forms.definition import Form, Question, Section
 from finesieve.core.forms.evaluate import prepare
 from finesieve.core.forms.outcome import Outcome
 from finesieve.core.forms.rows import Situation
+from finesieve.core.model.catalogue import Catalogue, Group, LibraryCheck, Link, NamedList, RecordType, build_catalogue
+from finesieve.core.model.checks import PatternCheck
 from tests.support.fields import MOMENT
 
 ZONES = (Option("North", "north"), Option("Hill", "hill"), Option("South", "south"))

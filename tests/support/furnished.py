@@ -6,20 +6,20 @@ from collections.abc import Iterator
 from sqlmodel import select
 from starlette.routing import Route
 
-from finesieve.services.cases import keep_case
-from finesieve.services.collect import create_form, publish_form, read_form
-from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.define import GroupInput, create_group
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.house import set_house_value
-from finesieve.services.labels import LabelInput, create_label
-from finesieve.services.named_checks import create_check
-from finesieve.services.options import OptionListInput, create_option_list
-from finesieve.services.record_types import RecordTypeInput, create_record_type, read_record_type
-from finesieve.services.records import add_record
-from finesieve.services.rehearsing import Circumstances
-from finesieve.services.reshape import begin_type_change
-from finesieve.services.sift import create_segment
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import GroupInput, create_group
+from finesieve.services.define.memberships import LabelInput, create_label
+from finesieve.services.define.named_checks import create_check
+from finesieve.services.define.options import OptionListInput, create_option_list
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type, read_record_type
+from finesieve.services.define.retyping import begin_type_change
+from finesieve.services.forms.cases import keep_case
+from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.rehearsing import Circumstances
+from finesieve.services.people.records import add_record
+from finesieve.services.sift.segments import create_segment
+from finesieve.services.values.house import set_house_value
 from finesieve.store.tables import DefinitionChange, HouseSchedule
 from tests.support.house import House, make_house
 from tests.support.site import application

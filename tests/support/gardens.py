@@ -1,7 +1,10 @@
 """A workspace with plots as records, and a form that adds them; for tests of forms whole."""
 
-from finesieve.services.collect import create_form, publish_form, read_form
-from finesieve.services.compose import (
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type
+from finesieve.services.filling.signup import OpenForm, PublicForms
+from finesieve.services.forms.composing import (
     QuestionInput,
     SectionInput,
     add_question,
@@ -9,10 +12,7 @@ from finesieve.services.compose import (
     change_question,
     change_section,
 )
-from finesieve.services.define import read_catalogue
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.record_types import RecordTypeInput, create_record_type
-from finesieve.services.signup import OpenForm, PublicForms
+from finesieve.services.forms.forms import create_form, publish_form, read_form
 from tests.support.database import store
 from tests.support.house import NOW, House, make_house
 

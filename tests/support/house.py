@@ -5,11 +5,11 @@ import os
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
-from finesieve.services.accounts import NewWorkspace, SignedIn, StaffAccounts
-from finesieve.services.define import read_catalogue
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.scope import Role, Scope
-from finesieve.services.values import add_person
+from finesieve.services.accounts.staff import NewWorkspace, SignedIn, StaffAccounts
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.kernel.scope import Role, Scope
+from finesieve.services.values.writing import add_person
 from tests.support.database import store
 
 NOW = datetime(2026, 11, 25, 10, 30, tzinfo=UTC)

@@ -6,16 +6,16 @@ from typing import Any
 
 from sqlalchemy import select
 
-from finesieve.core.catalogue import Link
 from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.names import World
 from finesieve.core.language.typed import Typed
+from finesieve.core.model.catalogue import Link
 from finesieve.core.values import Type, Value
-from finesieve.services.define import GroupInput, create_group, read_catalogue
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.record_types import RecordTypeInput, create_record_type
-from finesieve.services.scope import Unit
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type
+from finesieve.services.kernel.scope import Unit
 from finesieve.store.compiler import compile_sql
 from finesieve.store.rows import insert_row, set_links
 from finesieve.store.sources import source_of

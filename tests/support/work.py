@@ -2,7 +2,7 @@
 
 from datetime import datetime
 
-from finesieve.services.tasks import TaskLine, read_task, run_task
+from finesieve.services.kernel.tasks import TaskLine, read_task, run_task
 from tests.support.database import store
 from tests.support.house import NOW, House
 

@@ -4,7 +4,7 @@ import html
 import re
 import unittest
 
-from finesieve.services.accounts import NewWorkspace
+from finesieve.services.accounts.staff import NewWorkspace
 from tests.support.house import make_house
 from tests.support.site import Office, application
 

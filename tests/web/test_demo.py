@@ -14,11 +14,11 @@ from sqlmodel import col, func, select
 from finesieve.demo.crowd import crowd
 from finesieve.demo.load import DEMO_SLUG, load_demo
 from finesieve.demo.people import make_people
-from finesieve.services.bench import read_bench
-from finesieve.services.define import read_catalogue
-from finesieve.services.people import list_people, read_profile
-from finesieve.services.scope import Scope
-from finesieve.services.sift import list_segments, read_segment
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.kernel.scope import Scope
+from finesieve.services.people.bench import read_bench
+from finesieve.services.people.profiles import list_people, read_profile
+from finesieve.services.sift.segments import list_segments, read_segment
 from finesieve.store.tables import Workspace
 from tests.support.database import store
 from tests.support.house import NOW, make_house

@@ -5,8 +5,8 @@ from unittest.mock import patch
 
 from sqlalchemy import func
 
-from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.store.library import PLAIN
 from tests.support.furnished import Furnished, routes
 from tests.support.site import Office

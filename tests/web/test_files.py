@@ -3,8 +3,8 @@
 import re
 import unittest
 
-from finesieve.services.collect import publish_form, read_form
-from finesieve.services.fields import FieldInput, create_field
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.forms.forms import publish_form, read_form
 from tests.services.test_collect import make_form
 from tests.services.test_files import PDF, png
 from tests.support.house import make_house

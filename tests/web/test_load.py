@@ -12,7 +12,8 @@ from starlette.testclient import TestClient
 
 from finesieve.app import create_app
 from finesieve.core.errors import TookTooLong, Unavailable
-from finesieve.services import compute, turns
+from finesieve.services.compute import derived as compute
+from finesieve.services.kernel import turns
 from finesieve.settings import Settings
 from finesieve.store.database import Store, apart, in_time
 from finesieve.web import admission

@@ -9,11 +9,11 @@ from hypothesis import strategies as st
 from sqlmodel import select
 
 import finesieve
-from finesieve.services.collect import read_form
-from finesieve.services.compose import QuestionInput, add_question, change_question
-from finesieve.services.define import read_catalogue
-from finesieve.services.people import list_people
-from finesieve.services.sift import list_segments, read_segment
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.forms.composing import QuestionInput, add_question, change_question
+from finesieve.services.forms.forms import read_form
+from finesieve.services.people.profiles import list_people
+from finesieve.services.sift.segments import list_segments, read_segment
 from finesieve.store.database import Store
 from finesieve.store.tables import Membership
 from tests.support.database import store

@@ -20,10 +20,10 @@ from hypothesis import strategies as st
 from PIL import Image
 from sqlmodel import col, func, select
 
-from finesieve.services.compose import FormSettings, add_question, change_form_settings, set_phrases
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.people import list_people
-from finesieve.services.records import list_records
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.forms.composing import FormSettings, add_question, change_form_settings, set_phrases
+from finesieve.services.people.profiles import list_people
+from finesieve.services.people.records import list_records
 from finesieve.store.tables import Submission
 from tests.support.database import database_url, store
 from tests.support.gardens import Garden

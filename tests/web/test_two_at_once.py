@@ -5,8 +5,12 @@ import unittest
 from concurrent.futures import ThreadPoolExecutor
 from html import unescape
 
-from finesieve.services.collect import create_form, read_form
-from finesieve.services.compose import (
+from finesieve.services.compute.derived import DerivedInput, change_derived, create_derived, read_derived
+from finesieve.services.define.fields import FieldInput, change_field, create_field
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.memberships import LabelInput, create_label
+from finesieve.services.define.options import OptionInput, change_options, list_option_lists
+from finesieve.services.forms.composing import (
     FormSettings,
     FormTexts,
     QuestionInput,
@@ -15,14 +19,10 @@ from finesieve.services.compose import (
     change_form_texts,
     change_question,
 )
-from finesieve.services.compute import DerivedInput, change_derived, create_derived, read_derived
-from finesieve.services.define import read_catalogue
-from finesieve.services.fields import FieldInput, change_field, create_field
-from finesieve.services.labels import LabelInput, create_label
-from finesieve.services.options import OptionInput, change_options, list_option_lists
-from finesieve.services.people import read_profile, set_values
-from finesieve.services.records import add_record
-from finesieve.services.sift import SegmentInput, change_segment, create_segment, read_segment
+from finesieve.services.forms.forms import create_form, read_form
+from finesieve.services.people.profiles import read_profile, set_values
+from finesieve.services.people.records import add_record
+from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
 from tests.support.everything import everything
 from tests.support.house import make_house
 from tests.support.site import Office

@@ -5,11 +5,11 @@ from datetime import timedelta
 
 from finesieve.core.errors import NotFound
 from finesieve.jobs.worker import make_worker
-from finesieve.services.accounts import StaffAccounts
-from finesieve.services.define import read_catalogue
-from finesieve.services.deletion import delete_field, restore_field
-from finesieve.services.reshape import begin_type_change
-from finesieve.services.tasks import read_task
+from finesieve.services.accounts.staff import StaffAccounts
+from finesieve.services.define.deletion import delete_field, restore_field
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.retyping import begin_type_change
+from finesieve.services.kernel.tasks import read_task
 from tests.support.database import database_url, store
 from tests.support.house import NOW, PASSWORD, make_house
 from tests.support.work import later

@@ -6,7 +6,7 @@ from typing import Any, Final
 from sqlalchemy import BigInteger, Table, Text, cast, func, insert, literal, select, text
 from sqlmodel import col
 
-from finesieve.services.scope import Scope, Unit
+from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.store.state import mark_changed
 from finesieve.store.tables import History, Submission
 

@@ -3,9 +3,11 @@
 from collections.abc import Callable
 
 from finesieve.core.fields.about import record_about
-from finesieve.services.cases import keep_case
-from finesieve.services.collect import create_form, publish_form, read_form
-from finesieve.services.compose import (
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.named_checks import create_check
+from finesieve.services.forms.cases import keep_case
+from finesieve.services.forms.composing import (
     FormSettings,
     FormTexts,
     QuestionInput,
@@ -22,11 +24,9 @@ from finesieve.services.compose import (
     change_section,
     set_phrases,
 )
-from finesieve.services.define import read_catalogue
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.named_checks import create_check
-from finesieve.services.rehearsing import Circumstances
-from finesieve.services.scope import Scope
+from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.rehearsing import Circumstances
+from finesieve.services.kernel.scope import Scope
 
 __all__ = ["finish_forms"]
 

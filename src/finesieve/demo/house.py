@@ -10,15 +10,15 @@ from sqlalchemy import select, update
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.values import Value, write_json
-from finesieve.services.collect import publish_form, read_form
-from finesieve.services.compose import FormTexts, change_form_texts
-from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.define import GroupInput, create_group, read_catalogue
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.house import set_house_value
-from finesieve.services.labels import LabelInput, create_label, set_level_values
-from finesieve.services.record_types import LinkInput, RecordTypeInput, add_link, create_record_type
-from finesieve.services.scope import Scope
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
+from finesieve.services.define.memberships import LabelInput, create_label, set_level_values
+from finesieve.services.define.record_types import LinkInput, RecordTypeInput, add_link, create_record_type
+from finesieve.services.forms.composing import FormTexts, change_form_texts
+from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.kernel.scope import Scope
+from finesieve.services.values.house import set_house_value
 from finesieve.store.bulk import copy_guarded, copy_links, copy_rows
 from finesieve.store.catalogue import touch
 from finesieve.store.compiler import bound

@@ -14,14 +14,20 @@ from finesieve.demo.crowd import crowd
 from finesieve.demo.forms import finish_forms
 from finesieve.demo.house import furnish_house
 from finesieve.demo.people import MadeUp, make_people
-from finesieve.services.accounts import NewWorkspace, SignedIn, StaffAccounts
-from finesieve.services.collect import create_form, publish_form, read_form
-from finesieve.services.compose import FormTexts, QuestionInput, add_question, change_form_texts, change_question
-from finesieve.services.compute import DerivedInput, create_derived
-from finesieve.services.define import GroupInput, change_group, create_group, read_catalogue
-from finesieve.services.fields import FieldInput, create_field
-from finesieve.services.scope import Clock, Scope, utc_now
-from finesieve.services.sift import SegmentInput, change_segment, create_segment
+from finesieve.services.accounts.staff import NewWorkspace, SignedIn, StaffAccounts
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import GroupInput, change_group, create_group, read_catalogue
+from finesieve.services.forms.composing import (
+    FormTexts,
+    QuestionInput,
+    add_question,
+    change_form_texts,
+    change_question,
+)
+from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.kernel.scope import Clock, Scope, utc_now
+from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
 from finesieve.store.bulk import copy_guarded, copy_people
 from finesieve.store.database import Store
 from finesieve.store.tables import Submission, Workspace

@@ -11,15 +11,18 @@ from procrastinate.exceptions import ProcrastinateException
 from sqlmodel import select
 
 from finesieve.core.errors import Unavailable
-from finesieve.services import families, mapping, moving, reshape, tagging
-from finesieve.services.accounts import StaffAccounts
-from finesieve.services.deletion import purge_deleted
-from finesieve.services.files import sweep_uploads
-from finesieve.services.house import apply_due
-from finesieve.services.scope import Scope, utc_now
-from finesieve.services.searching import tend
-from finesieve.services.tagging import sweep_tags
-from finesieve.services.tasks import RUN_TASK, run_task
+from finesieve.services.accounts.staff import StaffAccounts
+from finesieve.services.define import moving, tagging
+from finesieve.services.define import retyping as reshape
+from finesieve.services.define import tag_families as families
+from finesieve.services.define.deletion import purge_deleted
+from finesieve.services.define.tagging import sweep_tags
+from finesieve.services.filling import mapping
+from finesieve.services.kernel.scope import Scope, utc_now
+from finesieve.services.kernel.searching import tend
+from finesieve.services.kernel.tasks import RUN_TASK, run_task
+from finesieve.services.values.files import sweep_uploads
+from finesieve.services.values.house import apply_due
 from finesieve.store.database import Store
 from finesieve.store.tables import Workspace
 

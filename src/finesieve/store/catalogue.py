@@ -11,7 +11,6 @@ from sqlalchemy import BigInteger, Column, DateTime, Integer, MetaData, Table, T
 from sqlalchemy import select as select_columns
 from sqlmodel import Session, col, select
 
-from finesieve.core.catalogue import Catalogue, Group, LibraryCheck, Link, NamedList, RecordType, build_catalogue
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_about, record_type_of
 from finesieve.core.fields.definition import Field
@@ -19,7 +18,8 @@ from finesieve.core.fields.groups import GroupSettings
 from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.fields.options import option_from_json
 from finesieve.core.fields.settings import FieldSettings
-from finesieve.core.forms.checks import OwnCheck
+from finesieve.core.model.catalogue import Catalogue, Group, LibraryCheck, Link, NamedList, RecordType, build_catalogue
+from finesieve.core.model.checks import OwnCheck
 from finesieve.store.columns import SQL_TYPES
 from finesieve.store.tables import (
     AudienceList,

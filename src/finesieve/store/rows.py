@@ -8,9 +8,9 @@ from sqlalchemy import delete, false, func, insert, literal, or_, select, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 from sqlmodel import Session
 
-from finesieve.core.catalogue import Link
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_type_of
 from finesieve.core.fields.definition import Field
+from finesieve.core.model.catalogue import Link
 from finesieve.core.values import Value
 from finesieve.store.catalogue import Definitions
 from finesieve.store.kept import kept, times

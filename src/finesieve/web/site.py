@@ -4,9 +4,9 @@ from dataclasses import dataclass
 
 from fastapi import Request
 
-from finesieve.services.accounts import StaffAccounts
-from finesieve.services.scope import Clock
-from finesieve.services.signup import PublicForms
+from finesieve.services.accounts.staff import StaffAccounts
+from finesieve.services.filling.signup import PublicForms
+from finesieve.services.kernel.scope import Clock
 from finesieve.settings import Settings
 from finesieve.store.database import Store
 from finesieve.store.files import FileStore

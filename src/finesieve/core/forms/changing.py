@@ -2,8 +2,8 @@
 
 from collections.abc import Mapping
 
-from finesieve.core.catalogue import Catalogue
 from finesieve.core.fields.definition import Field
+from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.values import Value
 
 __all__ = ["locked_keys", "person_may_not"]

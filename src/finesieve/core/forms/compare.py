@@ -4,10 +4,10 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, Final, Literal
 
-from finesieve.core.catalogue import Catalogue
-from finesieve.core.forms.checks import say_check
 from finesieve.core.forms.definition import TIDYINGS, Form, Question, Remark, Section
 from finesieve.core.forms.problems import label_of
+from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.model.checks import say_check
 from finesieve.core.values import plain_number
 
 __all__ = ["FormDifference", "compare_forms"]

@@ -6,9 +6,9 @@ from typing import Annotated, Any, Final, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from finesieve.core.forms.checks import Check
 from finesieve.core.forms.earlier import upgraded
 from finesieve.core.limits import EXPRESSION, HELP, LABEL, NOUN, OPTION, TEXT, TITLE
+from finesieve.core.model.checks import Check
 
 __all__ = ["TIDYINGS", "Form", "Item", "Question", "Remark", "Repeat", "Section", "Surcharge", "Tidying"]
 

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any, Final
 
-from finesieve.core.catalogue import Catalogue
 from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.options import Option
@@ -32,6 +31,7 @@ from finesieve.core.forms.prepare import (
 )
 from finesieve.core.forms.rows import NOBODY, FormRow, Situation, inside
 from finesieve.core.language.program import Moment
+from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.values import Value
 
 __all__ = ["PreparedForm", "prepare", "tidied"]

@@ -10,9 +10,9 @@ from typing import Final, Literal
 
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.options import Option
-from finesieve.core.forms.checks import Check
 from finesieve.core.forms.definition import Question, Remark, Section, Surcharge
 from finesieve.core.language.program import Moment
+from finesieve.core.model.checks import Check
 from finesieve.core.values import Value
 
 __all__ = [

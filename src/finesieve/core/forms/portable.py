@@ -5,12 +5,12 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from finesieve.core.catalogue import Catalogue
 from finesieve.core.fields.about import PERSON, record_about
-from finesieve.core.forms.checks import Check
 from finesieve.core.forms.definition import Form, Question, Remark, Section
 from finesieve.core.forms.earlier import upgraded
 from finesieve.core.forms.prepare import resolve
+from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.model.checks import Check
 
 __all__ = ["asked_fields", "localised", "portable"]
 

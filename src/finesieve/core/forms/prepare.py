@@ -4,16 +4,16 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Final
 
-from finesieve.core.catalogue import Catalogue, hidden_groups
 from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.fields.definition import Field
-from finesieve.core.forms.checks import Check, NamedCheck, SameCheck, check_expression, without_message
 from finesieve.core.forms.definition import Form, Question, Remark, Section, Surcharge
 from finesieve.core.language.checker import Checked, check
 from finesieve.core.language.evaluator import compile_python
 from finesieve.core.language.names import Place, World
 from finesieve.core.language.program import Program
 from finesieve.core.language.typed import Typed
+from finesieve.core.model.catalogue import Catalogue, hidden_groups
+from finesieve.core.model.checks import Check, NamedCheck, SameCheck, check_expression, without_message
 from finesieve.core.values import Kind
 
 __all__ = [

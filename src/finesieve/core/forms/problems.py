@@ -3,10 +3,8 @@
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from finesieve.core.catalogue import Catalogue, hidden_groups
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.definition import Field
-from finesieve.core.forms.checks import CHECK_KINDS, Check, SameCheck, check_expression, kinds_for
 from finesieve.core.forms.definition import Form, Question, Remark, Section
 from finesieve.core.forms.prepare import (
     compile_form,
@@ -21,6 +19,8 @@ from finesieve.core.language.derived import find_circle
 from finesieve.core.language.names import World
 from finesieve.core.language.problems import Problem
 from finesieve.core.language.typed import Typed
+from finesieve.core.model.catalogue import Catalogue, hidden_groups
+from finesieve.core.model.checks import CHECK_KINDS, Check, SameCheck, check_expression, kinds_for
 from finesieve.core.values import Kind
 
 __all__ = ["FormProblem", "check_fits", "form_problems", "label_of", "rule_of", "rule_problems"]

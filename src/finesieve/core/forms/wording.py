@@ -4,10 +4,10 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Final
 
-from finesieve.core.catalogue import Catalogue
 from finesieve.core.forms.definition import Form, Question, Remark, Section
 from finesieve.core.forms.german import GERMAN
 from finesieve.core.forms.outcome import Filling, Outcome, QuestionOutcome, RemarkOutcome, SectionOutcome
+from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.phrases import Phrase
 
 __all__ = [

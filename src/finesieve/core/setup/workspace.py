@@ -7,7 +7,6 @@ from typing import Any, Final
 
 from pydantic import ValidationError
 
-from finesieve.core.catalogue import Catalogue, Group, Link, NamedList, RecordType, build_catalogue
 from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_about
 from finesieve.core.fields.definition import BUILT_IN, Field
@@ -19,6 +18,7 @@ from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.portable import localised
 from finesieve.core.language.program import Moment
+from finesieve.core.model.catalogue import Catalogue, Group, Link, NamedList, RecordType, build_catalogue
 from finesieve.core.setup.document import FieldPart, Setup
 from finesieve.core.values import Value
 

@@ -5,10 +5,10 @@ from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound, TooOften, Unavailable
 from finesieve.office.shared.desk import COOKIE, DeskHere, StaffHere
-from finesieve.services.accounts import NewWorkspace
-from finesieve.services.changes import undo_change
-from finesieve.services.inputs import read_input
-from finesieve.services.putting_back import put_back
+from finesieve.services.accounts.staff import NewWorkspace
+from finesieve.services.kernel.changes import undo_change
+from finesieve.services.kernel.inputs import read_input
+from finesieve.services.people.putting_back import put_back
 from finesieve.web.addresses import address_of
 from finesieve.web.errors import status_of
 from finesieve.web.posted import Posted

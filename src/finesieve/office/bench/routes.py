@@ -5,9 +5,9 @@ from starlette.responses import Response
 
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
-from finesieve.services.bench import find_anything, read_bench
-from finesieve.services.collect import list_forms
-from finesieve.services.sift import list_segments
+from finesieve.services.forms.forms import list_forms
+from finesieve.services.people.bench import find_anything, read_bench
+from finesieve.services.sift.segments import list_segments
 
 __all__ = ["router"]
 

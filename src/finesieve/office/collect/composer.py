@@ -8,8 +8,8 @@ from starlette.responses import Response
 
 from finesieve.core.errors import InvalidExpression, InvalidInput, NotFound, Overtaken
 from finesieve.core.fields.definition import Field
-from finesieve.core.forms.checks import CHECK_KINDS, kinds_for, say_check
 from finesieve.core.forms.definition import TIDYINGS, Question, Remark, Section
+from finesieve.core.model.checks import CHECK_KINDS, kinds_for, say_check
 from finesieve.office.collect.shelf import FORM_PAGES, OFFERED_LANGUAGES, index
 from finesieve.office.collect.typed import (
     TypedPart,
@@ -25,9 +25,7 @@ from finesieve.office.collect.typed import (
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.office.shared.sentences import SentenceDraft, draft_from_text
-from finesieve.services.changes import redoable_change, undo_change, undoable_change
-from finesieve.services.collect import FormView, list_forms, read_form
-from finesieve.services.compose import (
+from finesieve.services.forms.composing import (
     FormSettings,
     FormTexts,
     add_question,
@@ -43,8 +41,10 @@ from finesieve.services.compose import (
     duplicate_section,
     remove_part,
 )
-from finesieve.services.form_findings import findings_of_form
-from finesieve.services.inputs import read_input
+from finesieve.services.forms.forms import FormView, list_forms, read_form
+from finesieve.services.kernel.changes import redoable_change, undo_change, undoable_change
+from finesieve.services.kernel.inputs import read_input
+from finesieve.services.upkeep.form_findings import findings_of_form
 from finesieve.web.posted import Posted, PostedForm
 
 __all__ = ["router"]

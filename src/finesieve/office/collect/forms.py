@@ -7,7 +7,7 @@ from finesieve.core.errors import InvalidInput
 from finesieve.office.collect.shelf import index
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
-from finesieve.services.collect import create_form, list_forms
+from finesieve.services.forms.forms import create_form, list_forms
 from finesieve.web.posted import Posted
 
 __all__ = ["router"]

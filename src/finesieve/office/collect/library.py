@@ -6,12 +6,12 @@ from fastapi import APIRouter, Request
 from starlette.responses import Response
 
 from finesieve.core.errors import Conflict, InvalidInput
-from finesieve.core.forms.checks import CHECK_KINDS, say_check
+from finesieve.core.model.checks import CHECK_KINDS, say_check
 from finesieve.office.collect.shelf import index
 from finesieve.office.collect.typed import check_from_typed, typed_check
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
-from finesieve.services.named_checks import change_check, create_check, list_checks, remove_check
+from finesieve.services.define.named_checks import change_check, create_check, list_checks, remove_check
 from finesieve.web.posted import Posted, whole_number
 
 __all__ = ["router"]

@@ -4,14 +4,14 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
-from finesieve.core.catalogue import Catalogue
 from finesieve.core.fields.definition import show_value
 from finesieve.core.forms.outcome import Filling, QuestionOutcome, SectionOutcome
 from finesieve.core.forms.prepare import CompiledQuestion, CompiledSection, Rule
 from finesieve.core.forms.tracing import Reason, reasons
+from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.values import plain_number
 from finesieve.office.collect.typed import say_condition
-from finesieve.services.rehearsing import Rehearsal
+from finesieve.services.forms.rehearsing import Rehearsal
 
 __all__ = ["Note", "NoteReason", "question_notes", "section_note"]
 

@@ -7,10 +7,10 @@ from finesieve.core.errors import InvalidInput
 from finesieve.office.collect.shelf import FORM_PAGES, index
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
-from finesieve.services.cases import accept_case
-from finesieve.services.collect import form_versions, read_form, return_to_version
-from finesieve.services.form_findings import findings_of_form
-from finesieve.services.publishing import proof_of, publish
+from finesieve.services.forms.cases import accept_case
+from finesieve.services.forms.forms import form_versions, read_form, return_to_version
+from finesieve.services.forms.publishing import proof_of, publish
+from finesieve.services.upkeep.form_findings import findings_of_form
 from finesieve.web.posted import Posted
 
 __all__ = ["router"]

@@ -11,12 +11,12 @@ from finesieve.office.collect.notes import question_notes, section_note
 from finesieve.office.collect.shelf import FORM_PAGES, OFFERED_LANGUAGES, index
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
-from finesieve.services.cases import keep_case, read_case, remove_case
-from finesieve.services.collect import read_form
-from finesieve.services.grid import make_grid
-from finesieve.services.inputs import read_input
-from finesieve.services.records import people_like
-from finesieve.services.rehearsing import Circumstances, Rehearsal, rehearse
+from finesieve.services.forms.cases import keep_case, read_case, remove_case
+from finesieve.services.forms.forms import read_form
+from finesieve.services.forms.grid import make_grid
+from finesieve.services.forms.rehearsing import Circumstances, Rehearsal, rehearse
+from finesieve.services.kernel.inputs import read_input
+from finesieve.services.people.records import people_like
 from finesieve.web.fillings import fillings_after
 from finesieve.web.posted import Posted, PostedForm, whole_number
 

@@ -5,9 +5,9 @@ from typing import Final
 
 from finesieve.office.shared.desk import Desk
 from finesieve.office.shared.frame import Entry, Section
-from finesieve.services.cases import list_cases
-from finesieve.services.collect import list_forms
-from finesieve.services.named_checks import list_checks
+from finesieve.services.define.named_checks import list_checks
+from finesieve.services.forms.cases import list_cases
+from finesieve.services.forms.forms import list_forms
 
 __all__ = ["FORM_PAGES", "OFFERED_LANGUAGES", "FormPage", "index"]
 

@@ -10,8 +10,8 @@ from finesieve.core.forms.wording import texts_to_say, untranslated, wording_of
 from finesieve.office.collect.shelf import FORM_PAGES, OFFERED_LANGUAGES, index
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
-from finesieve.services.collect import known_phrases, read_form
-from finesieve.services.compose import set_phrases
+from finesieve.services.forms.composing import set_phrases
+from finesieve.services.forms.forms import known_phrases, read_form
 from finesieve.web.posted import Posted
 
 __all__ = ["router"]

@@ -4,18 +4,18 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, Final
 
-from finesieve.core.catalogue import Catalogue
 from finesieve.core.fields.definition import Field
-from finesieve.core.forms.checks import Bound, Check, ConditionCheck, DateCheck, NamedCheck, PatternCheck, SameCheck
 from finesieve.core.forms.definition import Question, Remark, Section, Surcharge
 from finesieve.core.forms.prepare import section_about
 from finesieve.core.language.problems import Problem
+from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.model.checks import Bound, Check, ConditionCheck, DateCheck, NamedCheck, PatternCheck, SameCheck
 from finesieve.core.values import plain_number
 from finesieve.office.shared.rules import RuleEditor, posted_rule, stored_rule
 from finesieve.office.shared.sentences import Vocabulary, draft_from_text, words_about_people, words_of_records
-from finesieve.services.collect import FormView
-from finesieve.services.compose import QuestionInput, RemarkInput, SectionInput
-from finesieve.services.inputs import read_input
+from finesieve.services.forms.composing import QuestionInput, RemarkInput, SectionInput
+from finesieve.services.forms.forms import FormView
+from finesieve.services.kernel.inputs import read_input
 from finesieve.web.posted import PostedForm, whole_number
 
 __all__ = [

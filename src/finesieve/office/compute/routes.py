@@ -5,17 +5,16 @@ from collections.abc import Mapping
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.catalogue import Catalogue
 from finesieve.core.errors import InvalidInput, Overtaken, TooOften, Unavailable
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON
 from finesieve.core.language.checker import say_kind
 from finesieve.core.language.functions import FUNCTIONS
 from finesieve.core.language.problems import FIXABLE
+from finesieve.core.model.catalogue import Catalogue
 from finesieve.office.compute.marks import marked_text
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, back_with, page
-from finesieve.services.changes import last_change
-from finesieve.services.compute import (
+from finesieve.services.compute.derived import (
     DerivedInput,
     DerivedView,
     Preview,
@@ -24,8 +23,9 @@ from finesieve.services.compute import (
     preview_formula,
     read_derived,
 )
-from finesieve.services.define import read_catalogue
-from finesieve.services.inputs import read_input
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.kernel.changes import last_change
+from finesieve.services.kernel.inputs import read_input
 from finesieve.web.posted import Posted, whole_number
 from finesieve.web.templating import render
 

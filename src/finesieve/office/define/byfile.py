@@ -10,8 +10,8 @@ from finesieve.core.setup.schema import KEYWORDS
 from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
-from finesieve.services.define import read_catalogue
-from finesieve.services.setup import (
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.transfer.setups import (
     LoadPlan,
     export_field,
     export_setup,

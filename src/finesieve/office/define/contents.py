@@ -1,7 +1,7 @@
 """The Index of Define: what things are known about, and what is kept in order."""
 
-from finesieve.core.catalogue import Catalogue
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON
+from finesieve.core.model.catalogue import Catalogue
 from finesieve.office.shared.desk import Desk
 from finesieve.office.shared.frame import Entry, Section
 

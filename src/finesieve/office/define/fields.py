@@ -6,7 +6,6 @@ from typing import Any
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.catalogue import Catalogue
 from finesieve.core.errors import InvalidInput, NotFound, Overtaken
 from finesieve.core.fields.about import ABOUTS, HOUSE, PERSON, record_about, record_type_of
 from finesieve.core.fields.definition import Field, twin_of
@@ -15,15 +14,13 @@ from finesieve.core.fields.families.data import MEDIA
 from finesieve.core.fields.options import options_to_lines
 from finesieve.core.fields.settings import SETTINGS
 from finesieve.core.fields.types import TYPES
+from finesieve.core.model.catalogue import Catalogue
 from finesieve.office.define.contents import sections
+from finesieve.office.define.going_on import go_on
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
-from finesieve.services.asking import forms_asking, set_forms_asking
-from finesieve.services.changes import last_change
-from finesieve.services.define import GroupInput, create_field_in, read_catalogue, read_field
-from finesieve.services.deletion import delete_field, plan_deletion, restore_field
-from finesieve.services.exports import values_as_csv
-from finesieve.services.fields import (
+from finesieve.services.define.deletion import delete_field, plan_deletion, restore_field
+from finesieve.services.define.fields import (
     FieldInput,
     change_field,
     create_field,
@@ -33,10 +30,13 @@ from finesieve.services.fields import (
     rest_field,
     settings_from,
 )
-from finesieve.services.inputs import read_input
-from finesieve.services.options import list_option_lists, read_options
-from finesieve.services.passing import settle
-from finesieve.services.reading import read_values_of
+from finesieve.services.define.groups import GroupInput, create_field_in, read_catalogue, read_field
+from finesieve.services.define.options import list_option_lists, read_options
+from finesieve.services.forms.asking import forms_asking, set_forms_asking
+from finesieve.services.kernel.changes import last_change
+from finesieve.services.kernel.inputs import read_input
+from finesieve.services.transfer.exports import values_as_csv
+from finesieve.services.upkeep.readings import read_values_of
 from finesieve.web.posted import Posted, PostedForm, whole_number
 
 __all__ = [
@@ -113,7 +113,7 @@ def make_field(request: Request, desk: DeskHere, form: Posted) -> Response:
         field_id = make(desk.scope, group, asked)  # type: ignore[arg-type]  # each takes its own
     except InvalidInput as problem:
         return _new_field_page(request, desk, form.data, problem.messages, 422)
-    then = settle(desk.scope, form.one("then"), field_id)
+    then = go_on(desk.scope, form.one("then"), field_id)
     if then:
         return RedirectResponse(desk.path(then), 303)
     if form.one("about") == HOUSE:

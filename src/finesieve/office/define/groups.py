@@ -14,7 +14,8 @@ from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.office.shared.order import new_order
-from finesieve.services.define import (
+from finesieve.services.define.fields import reorder_fields
+from finesieve.services.define.groups import (
     GroupInput,
     change_group,
     create_group,
@@ -23,8 +24,7 @@ from finesieve.services.define import (
     read_group,
     reorder_groups,
 )
-from finesieve.services.fields import reorder_fields
-from finesieve.services.inputs import read_input, read_shown
+from finesieve.services.kernel.inputs import read_input, read_shown
 from finesieve.web.posted import Posted, PostedForm
 
 __all__ = ["router"]

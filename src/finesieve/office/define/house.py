@@ -10,11 +10,11 @@ from finesieve.core.errors import InvalidInput, Overtaken
 from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
-from finesieve.services.define import read_catalogue
-from finesieve.services.files import shelf, take_files
-from finesieve.services.house import cancel_scheduled, list_house, read_house_value, set_house_value
-from finesieve.services.mapping import allow_mapping, change_grant, change_mapping, list_grants, read_mapping
-from finesieve.services.reading import find_at
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.filling.mapping import allow_mapping, change_grant, change_mapping, list_grants, read_mapping
+from finesieve.services.upkeep.readings import find_at
+from finesieve.services.values.files import shelf, take_files
+from finesieve.services.values.house import cancel_scheduled, list_house, read_house_value, set_house_value
 from finesieve.web.posted import Posted, takes_files, whole_number
 from finesieve.web.site import site_of
 

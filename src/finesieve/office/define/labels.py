@@ -9,10 +9,8 @@ from finesieve.core.errors import InvalidInput, NotFound, Overtaken
 from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
-from finesieve.services.define import read_catalogue
-from finesieve.services.families import begin_family, plan_family, tag_families
-from finesieve.services.inputs import read_input, read_shown
-from finesieve.services.labels import (
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.memberships import (
     LabelInput,
     change_label,
     create_label,
@@ -25,7 +23,9 @@ from finesieve.services.labels import (
     set_level_values,
     set_tag_end,
 )
-from finesieve.services.tagging import take_tag_off
+from finesieve.services.define.tag_families import begin_family, plan_family, tag_families
+from finesieve.services.define.tagging import take_tag_off
+from finesieve.services.kernel.inputs import read_input, read_shown
 from finesieve.web.posted import Posted
 
 __all__ = ["level_router", "router"]

@@ -11,9 +11,8 @@ from finesieve.office.define.contents import sections
 from finesieve.office.define.fields import options_page
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
-from finesieve.services.define import read_catalogue
-from finesieve.services.inputs import read_input, read_shown
-from finesieve.services.options import (
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.options import (
     OptionInput,
     OptionListInput,
     change_option_list,
@@ -25,6 +24,7 @@ from finesieve.services.options import (
     remove_option_list,
     share_options,
 )
+from finesieve.services.kernel.inputs import read_input, read_shown
 from finesieve.web.posted import Posted, PostedForm, whole_number
 
 __all__ = ["router"]

@@ -9,9 +9,8 @@ from finesieve.core.errors import InvalidInput, Overtaken
 from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
-from finesieve.services.define import read_catalogue
-from finesieve.services.inputs import read_input, read_shown
-from finesieve.services.record_types import (
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.record_types import (
     LinkInput,
     RecordTypeInput,
     add_link,
@@ -21,6 +20,7 @@ from finesieve.services.record_types import (
     read_record_type,
     remove_link,
 )
+from finesieve.services.kernel.inputs import read_input, read_shown
 from finesieve.web.posted import Posted
 
 __all__ = ["router"]

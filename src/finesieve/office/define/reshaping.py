@@ -10,9 +10,9 @@ from finesieve.core.fields.types import TYPES
 from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
-from finesieve.services.define import read_catalogue, read_field
-from finesieve.services.moving import begin_move, plan_move
-from finesieve.services.reshape import begin_type_change, plan_type_change
+from finesieve.services.define.groups import read_catalogue, read_field
+from finesieve.services.define.moving import begin_move, plan_move
+from finesieve.services.define.retyping import begin_type_change, plan_type_change
 from finesieve.web.posted import Posted, whole_number
 
 __all__ = ["router"]

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from finesieve.core.catalogue import Catalogue
+from finesieve.core.model.catalogue import Catalogue
 
 __all__ = ["Knot", "Picture", "Thread", "draw"]
 

@@ -12,12 +12,12 @@ from finesieve.office.define.contents import sections
 from finesieve.office.define.threads import draw
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
-from finesieve.services.define import read_catalogue
-from finesieve.services.inputs import read_input, read_shown
-from finesieve.services.ledger import change_manner, list_changes, read_manner, return_to
-from finesieve.services.manner import MannerInput
-from finesieve.services.reading import compare_fields, find_all
-from finesieve.services.tasks import read_task, stop_task
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.kernel.inputs import read_input, read_shown
+from finesieve.services.kernel.ledger import change_manner, list_changes, read_manner, return_to
+from finesieve.services.kernel.manner import MannerInput
+from finesieve.services.kernel.tasks import read_task, stop_task
+from finesieve.services.upkeep.readings import compare_fields, find_all
 from finesieve.web.posted import Posted
 
 __all__ = ["router"]

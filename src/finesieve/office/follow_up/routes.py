@@ -5,7 +5,7 @@ from starlette.responses import RedirectResponse, Response
 
 from finesieve.office.shared.desk import DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
-from finesieve.services.outbox import read_outbox
+from finesieve.services.follow_up.outbox import read_outbox
 from finesieve.web.posted import whole_number
 
 __all__ = ["router"]

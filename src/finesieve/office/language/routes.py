@@ -8,7 +8,7 @@ from finesieve.core.language.problems import CATALOGUE
 from finesieve.core.language.reference import OPERATORS
 from finesieve.office.shared.desk import DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
-from finesieve.services.language import words_here
+from finesieve.services.compute.language import words_here
 from finesieve.web.posted import whole_number
 from finesieve.web.templating import render
 

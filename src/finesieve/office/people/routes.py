@@ -8,13 +8,13 @@ from starlette.responses import RedirectResponse, Response
 from finesieve.core.errors import InvalidInput, Overtaken
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
-from finesieve.services.define import read_catalogue
-from finesieve.services.files import shelf, take_files
-from finesieve.services.held import decide_held
-from finesieve.services.labels import set_list_member, set_person_level, set_tags
-from finesieve.services.people import list_people, read_profile, set_values
-from finesieve.services.records import person_records
-from finesieve.services.sift import list_segments
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.memberships import set_list_member, set_person_level, set_tags
+from finesieve.services.filling.held import decide_held
+from finesieve.services.people.profiles import list_people, read_profile, set_values
+from finesieve.services.people.records import person_records
+from finesieve.services.sift.segments import list_segments
+from finesieve.services.values.files import shelf, take_files
 from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
 from finesieve.web.site import site_of
 

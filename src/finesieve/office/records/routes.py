@@ -8,9 +8,8 @@ from starlette.responses import RedirectResponse, Response
 from finesieve.core.errors import InvalidInput, Overtaken
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
-from finesieve.services.define import read_catalogue
-from finesieve.services.files import open_file, open_thumbnail, shelf, take_files
-from finesieve.services.records import (
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.people.records import (
     add_record,
     archive_record,
     blank_record,
@@ -21,6 +20,7 @@ from finesieve.services.records import (
     read_record,
     unlink_record,
 )
+from finesieve.services.values.files import open_file, open_thumbnail, shelf, take_files
 from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
 from finesieve.web.site import site_of
 

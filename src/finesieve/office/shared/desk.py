@@ -7,8 +7,8 @@ from urllib.parse import quote
 from fastapi import Depends, Request
 from starlette.responses import RedirectResponse
 
-from finesieve.services.accounts import SignedIn
-from finesieve.services.scope import Scope
+from finesieve.services.accounts.staff import SignedIn
+from finesieve.services.kernel.scope import Scope
 from finesieve.web.posted import Posted
 from finesieve.web.security import same_site, same_token
 from finesieve.web.site import site_of

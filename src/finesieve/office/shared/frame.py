@@ -8,7 +8,7 @@ from fastapi import Request
 from starlette.responses import HTMLResponse, RedirectResponse
 
 from finesieve.office.shared.desk import Desk
-from finesieve.services.changes import read_change
+from finesieve.services.kernel.changes import read_change
 from finesieve.web.posted import whole_number
 from finesieve.web.templating import render
 

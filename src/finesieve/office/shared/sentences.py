@@ -5,7 +5,6 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Literal
 
-from finesieve.core.catalogue import Catalogue
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.options import Option
 from finesieve.core.language.parser import parse
@@ -21,6 +20,7 @@ from finesieve.core.language.sentence import (
     sentence_to_tree,
     tree_to_sentence,
 )
+from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.values import Type
 from finesieve.web.posted import PostedForm, whole_number
 

@@ -12,9 +12,9 @@ from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, back_with, page
 from finesieve.office.shared.sentences import Draft, SentenceDraft, draft_of, read_sentence, words_about_people
 from finesieve.office.sift.picture import draw_sieve
-from finesieve.services.accounts import slug_from_name
-from finesieve.services.inputs import read_input
-from finesieve.services.sift import (
+from finesieve.services.kernel.inputs import read_input
+from finesieve.services.kernel.slugs import slug_from_name
+from finesieve.services.sift.segments import (
     Mesh,
     SegmentInput,
     SegmentView,

@@ -1,0 +1,1 @@
+"""All that a workspace has defined, as one thing to ask."""

@@ -1,0 +1,472 @@
+"""The catalogue: everything a workspace has defined, ready for use."""
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property, lru_cache
+from typing import Final
+from zoneinfo import ZoneInfo
+
+from finesieve.core.errors import NotFound
+from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_about, record_type_of
+from finesieve.core.fields.definition import Field
+from finesieve.core.fields.groups import GroupSettings
+from finesieve.core.fields.manner import PLAIN, Manner
+from finesieve.core.language.checker import Checked, check
+from finesieve.core.language.derived import Derivation, find_circle
+from finesieve.core.language.names import Place, World
+from finesieve.core.language.typed import Typed
+from finesieve.core.model.checks import OwnCheck
+from finesieve.core.values import Kind, Type
+
+__all__ = [
+    "OWN_NAMES",
+    "Catalogue",
+    "Group",
+    "LibraryCheck",
+    "Link",
+    "NamedList",
+    "RecordType",
+    "build_catalogue",
+    "circle_with",
+    "field_of",
+    "hidden_groups",
+]
+
+
+PLAIN_GROUP: Final = GroupSettings()
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """A named, ordered set of fields about one thing, with settings for all of them."""
+
+    id: int
+    name: str
+    description: str = ""
+    about: str = PERSON
+    settings: GroupSettings = PLAIN_GROUP
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """A link of a record type to people in a role, to an order, or to other records.
+
+    `name` is what the record calls the other side (holder), `back_name` what the
+    other side calls the records (plots), under `back_key` in expressions.
+    `target` is what it leads to: person, order, or `record:5`.
+    """
+
+    id: int
+    record_type_id: int
+    name: str
+    target: str
+    many: bool
+    back_name: str
+    back_key: str
+
+
+@dataclass(frozen=True, slots=True)
+class RecordType:
+    """A kind of thing a person has several of. `key` names it in files."""
+
+    id: int
+    key: str
+    singular: str
+    plural: str
+    symbol: str = ""
+    description: str = ""
+    title_field: int = 0
+    links: tuple[Link, ...] = ()
+
+    @property
+    def about(self) -> str:
+        return record_about(self.id)
+
+    @property
+    def main_link(self) -> Link | None:
+        """The first link to people: whose profile the records are listed on, before all others."""
+        return next((link for link in self.links if link.target == PERSON), None)
+
+
+@dataclass(frozen=True, slots=True)
+class LibraryCheck:
+    """A named check that many questions can use."""
+
+    id: int
+    name: str
+    check: OwnCheck
+
+
+@dataclass(frozen=True, slots=True)
+class NamedList:
+    """A list of people, or a membership level: an id, the key expressions know it by, a name."""
+
+    id: int
+    key: str
+    name: str
+
+
+OWN_NAMES: Final[Mapping[str, str]] = {
+    "tags": "the labels on the person",
+    "lists": "the lists the person is on",
+    "level": "the membership level held",
+}
+"""Names of a person that are no fields."""
+
+
+@dataclass(frozen=True)
+class Catalogue:
+    """The groups and fields of one workspace, in their order, at one version.
+
+    `everything` has the fields about all things; `fields` those about a person.
+    `broken` names derived fields of a person whose formula cannot be worked out any
+    more; their value is blank. `deleted` are fields that can be brought back.
+    `unknown` names what expressions do not know, as (about, key); see `as_others_know_it`.
+    """
+
+    version: int
+    zone: ZoneInfo
+    all_groups: tuple[Group, ...]
+    everything: tuple[Field, ...]
+    derivations: Mapping[str, Derivation]
+    broken_by_about: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    record_types: tuple[RecordType, ...] = ()
+    lists: tuple[NamedList, ...] = ()
+    levels: tuple[NamedList, ...] = ()
+    tags: tuple[str, ...] = ()
+    deleted: tuple[Field, ...] = ()
+    manner: Manner = PLAIN
+    checks: Mapping[int, LibraryCheck] = field(default_factory=dict)
+    unknown: frozenset[tuple[str, str]] = frozenset()
+
+    # Who may see what
+
+    @cached_property
+    def for_editors(self) -> frozenset[tuple[str, str]]:
+        """What only editors and owners see, as (about, key): the fields of their groups, and all that is worked out
+        from those, over however many steps."""
+        found = {
+            (one.about, one.key)
+            for one in self.everything
+            if (group := self.groups_by_id.get(one.group_id)) is not None and group.settings.seen_by == "editors"
+        }
+        formulas = {
+            (about, key): formula.reads
+            for about, derivation in self.derivations.items()
+            for key, formula in derivation.formulas.items()
+        }
+        waiting = True
+        while waiting:
+            more = {place for place, reads in formulas.items() if place not in found and not found.isdisjoint(reads)}
+            found |= more
+            waiting = bool(more)
+        return frozenset(found)
+
+    @cached_property
+    def as_others_know_it(self) -> "Catalogue":
+        """The same for those who are no editors: to their expressions, what they may not see is unknown."""
+        return replace(self, unknown=self.for_editors) if self.for_editors else self
+
+    # About a person, the most common case
+
+    @cached_property
+    def groups(self) -> tuple[Group, ...]:
+        return self.groups_about(PERSON)
+
+    @cached_property
+    def fields(self) -> tuple[Field, ...]:
+        return self.about(PERSON)
+
+    @cached_property
+    def by_key(self) -> Mapping[str, Field]:
+        return self.keys_of(PERSON)
+
+    @property
+    def derivation(self) -> Derivation:
+        return self.derivation_of(PERSON)
+
+    @property
+    def broken(self) -> frozenset[str]:
+        return self.broken_by_about.get(PERSON, frozenset())
+
+    @cached_property
+    def names(self) -> Mapping[str, Type]:
+        """The type of every field of a person by key, for sentences."""
+        return self.world(PERSON).base.names
+
+    @cached_property
+    def stored(self) -> tuple[Field, ...]:
+        """The fields of a person whose values are kept, not worked out."""
+        return self.stored_about(PERSON)
+
+    @cached_property
+    def derived(self) -> tuple[Field, ...]:
+        return tuple(field for field in self.fields if field.derived)
+
+    # About anything
+
+    @cached_property
+    def by_id(self) -> Mapping[int, Field]:
+        return {field.id: field for field in self.everything}
+
+    @cached_property
+    def _by_about(self) -> Mapping[str, tuple[Field, ...]]:
+        sorted_: dict[str, list[Field]] = {}
+        for known in self.everything:
+            sorted_.setdefault(known.about, []).append(known)
+        return {about: tuple(fields) for about, fields in sorted_.items()}
+
+    @cached_property
+    def _keys(self) -> Mapping[str, Mapping[str, Field]]:
+        return {about: {field.key: field for field in fields} for about, fields in self._by_about.items()}
+
+    @cached_property
+    def _grouped(self) -> Mapping[int, tuple[Field, ...]]:
+        sorted_: dict[int, list[Field]] = {}
+        for known in self.everything:
+            sorted_.setdefault(known.group_id, []).append(known)
+        return {group_id: tuple(fields) for group_id, fields in sorted_.items()}
+
+    def about(self, about: str) -> tuple[Field, ...]:
+        """The fields about one thing, in order."""
+        return self._by_about.get(about, ())
+
+    def keys_of(self, about: str) -> Mapping[str, Field]:
+        """The fields about one thing by key."""
+        return self._keys.get(about, {})
+
+    def stored_about(self, about: str) -> tuple[Field, ...]:
+        """The fields about one thing whose values are kept."""
+        return tuple(field for field in self.about(about) if field.stores)
+
+    def groups_about(self, about: str) -> tuple[Group, ...]:
+        """The groups about one thing, in order."""
+        return tuple(group for group in self.all_groups if group.about == about)
+
+    def of_group(self, group_id: int) -> tuple[Field, ...]:
+        """The fields of a group, in order."""
+        return self._grouped.get(group_id, ())
+
+    def derivation_of(self, about: str) -> Derivation:
+        """The compiled formulas about one thing."""
+        return self.derivations.get(about, _NO_FORMULAS)
+
+    @cached_property
+    def groups_by_id(self) -> Mapping[int, Group]:
+        return {group.id: group for group in self.all_groups}
+
+    @cached_property
+    def record_types_by_id(self) -> Mapping[int, RecordType]:
+        return {known.id: known for known in self.record_types}
+
+    @cached_property
+    def links(self) -> Mapping[int, Link]:
+        """All links by id."""
+        return {link.id: link for known in self.record_types for link in known.links}
+
+    def collections_of(self, about: str) -> Mapping[str, Link]:
+        """The links that lead to one thing, by the key of the collection they make there."""
+        return {link.back_key: link for link in self.links.values() if link.target == about}
+
+    def say_about(self, about: str) -> str:
+        """What a field is about, in words: `one person`, `a plot`."""
+        known = self.record_types_by_id.get(record_type_of(about))
+        words = {PERSON: "one person", ORDER: "one order", LEVEL: "a membership level", HOUSE: "the house"}
+        return f"one {known.singular.lower()}" if known else words.get(about, about)
+
+    def world(self, about: str) -> World:
+        """All that is in reach of an expression that stands with one thing."""
+        return self._worlds(about)
+
+    @cached_property
+    def _worlds(self) -> Callable[[str], World]:
+        @lru_cache(maxsize=512)
+        def made(about: str) -> World:
+            return _world(self, about, {about_: self._sound_names(about_) for about_ in self._abouts})
+
+        return made
+
+    @cached_property
+    def lasting_world(self) -> World:
+        """The world of a published form: deleted fields of a person are there still, and always blank."""
+        world = self.world(PERSON)
+        gone = {field.key: field.value_type for field in self.deleted if field.about == PERSON and field.stores}
+        return replace(world, base=replace(world.base, names={**gone, **world.base.names}))
+
+    @cached_property
+    def _abouts(self) -> tuple[str, ...]:
+        return (PERSON, ORDER, LEVEL, HOUSE, *(known.about for known in self.record_types))
+
+    def _sound_names(self, about: str) -> Mapping[str, Type]:
+        broken = self.broken_by_about.get(about, frozenset())
+        return {
+            known.key: known.value_type
+            for known in self.about(about)
+            if known.key not in broken
+            and (known.derived or known.type.stores)
+            and (about, known.key) not in self.unknown
+        }
+
+    def check(self, text: str, expect: Kind | None = None, about: str = PERSON) -> Checked:
+        """Check an expression that stands with one thing. What was checked lately is remembered."""
+        return self._checked(text, expect, about)
+
+    @cached_property
+    def _checked(self) -> Callable[[str, Kind | None, str], Checked]:
+        # Kept with the catalogue, so that a changed definition begins with nothing remembered.
+        @lru_cache(maxsize=2_048)
+        def remembered(text: str, expect: Kind | None, about: str) -> Checked:
+            return check(text, self.world(about), zone=self.zone, expect=expect)
+
+        return remembered
+
+
+_NO_FORMULAS: Final = Derivation({})
+
+
+def hidden_groups(catalogue: Catalogue) -> frozenset[int]:
+    """The groups whose fields only staff see."""
+    return frozenset(group.id for group in catalogue.all_groups if group.settings.seen_by != "everyone")
+
+
+def _own_names(catalogue: Catalogue) -> dict[str, Type]:
+    return {
+        "tags": Type("choices", (), "tags", known=True),
+        "lists": Type(
+            "choices",
+            tuple(known.key for known in catalogue.lists),
+            "lists",
+            known=True,
+            labels=tuple(known.name for known in catalogue.lists),
+        ),
+        "level": Type(
+            "choice",
+            tuple(known.key for known in catalogue.levels),
+            "level",
+            ordered=True,
+            labels=tuple(known.name for known in catalogue.levels),
+        ),
+    }
+
+
+def _world(catalogue: Catalogue, about: str, names: Mapping[str, Mapping[str, Type]]) -> World:
+    own = _own_names(catalogue)
+    members = {}
+    for other, known in names.items():
+        merged = {**known, **own} if other == PERSON else dict(known)
+        collections = {key: record_about(link.record_type_id) for key, link in catalogue.collections_of(other).items()}
+        if other == HOUSE:
+            collections["people"] = PERSON
+        members[other] = Place(other, merged, collections)
+    gone = {
+        ("house." if known.about == HOUSE else "") + known.key: (
+            f"“{known.label}” was deleted; it can be brought back from the deleted fields."
+        )
+        for known in catalogue.deleted
+    }
+    base = members.get(about, Place(about, {}))
+    return World(base, members, members[HOUSE].names, gone)
+
+
+def build_catalogue(
+    version: int,
+    zone: ZoneInfo,
+    groups: Iterable[Group],
+    fields: Iterable[Field],
+    *,
+    record_types: Sequence[RecordType] = (),
+    lists: Sequence[NamedList] = (),
+    levels: Sequence[NamedList] = (),
+    tags: Sequence[str] = (),
+    deleted: Sequence[Field] = (),
+    manner: Manner = PLAIN,
+    checks: Sequence[LibraryCheck] = (),
+) -> Catalogue:
+    """Type the derived fields, those first that others build on.
+
+    A formula that has problems, or stands in a circle, marks its field as broken.
+    """
+    known = tuple(fields)
+    bare = Catalogue(
+        version,
+        zone,
+        tuple(groups),
+        known,
+        {},
+        {},
+        tuple(record_types),
+        tuple(lists),
+        tuple(levels),
+        tuple(tags),
+        tuple(deleted),
+        manner,
+        {one.id: one for one in checks},
+    )
+    names: dict[str, dict[str, Type]] = {about: {} for about in bare._abouts}
+    for one in known:
+        if one.stores:
+            names.setdefault(one.about, {})[one.key] = one.value_type
+    typed = _type_formulas(bare, names)
+    results = {place: formula.type for place, formula in typed.items()}
+    made = tuple(
+        replace(one, result=results.get((one.about, one.key), Type("text"))) if one.derived else one for one in known
+    )
+    formulas: dict[str, dict[str, Typed]] = {}
+    for (about, key), formula in typed.items():
+        formulas.setdefault(about, {})[key] = formula
+    broken: dict[str, set[str]] = {}
+    for one in known:
+        if one.derived and (one.about, one.key) not in typed:
+            broken.setdefault(one.about, set()).add(one.key)
+    return replace(
+        bare,
+        everything=made,
+        derivations={about: Derivation(found) for about, found in formulas.items()},
+        broken_by_about={about: frozenset(keys) for about, keys in broken.items()},
+    )
+
+
+def _type_formulas(bare: Catalogue, names: dict[str, dict[str, Type]]) -> dict[tuple[str, str], Typed]:
+    """The checked formula of every derived field that has one, by (about, key)."""
+    waiting = [one for one in bare.everything if one.derived]
+    found: dict[tuple[str, str], Typed] = {}
+    progress = True
+    while waiting and progress:
+        progress = False
+        worlds: dict[str, World] = {}
+        for one in list(waiting):
+            if one.about not in worlds:
+                worlds[one.about] = _world(bare, one.about, names)
+            typed = check(one.formula, worlds[one.about], zone=bare.zone).typed
+            if typed is not None:
+                found[(one.about, one.key)] = typed
+                names[one.about][one.key] = typed.type
+                waiting.remove(one)
+                progress = True
+                worlds.clear()
+    return found
+
+
+def circle_with(
+    catalogue: Catalogue, key: str, reads: frozenset[tuple[str, str]], about: str = PERSON
+) -> tuple[str, ...]:
+    """The circle that a formula reading `reads` would make, from the field `key` round to it; () if none."""
+    needs = {
+        f"{other}/{name}": frozenset(f"{part}/{read}" for part, read in formula.reads)
+        for other, derivation in catalogue.derivations.items()
+        for name, formula in derivation.formulas.items()
+    }
+    own = f"{about}/{key}"
+    circle = find_circle(needs | {own: frozenset(f"{part}/{read}" for part, read in reads)})
+    if own not in circle:
+        return ()
+    start = circle.index(own)
+    return tuple(name.rpartition("/")[2] for name in (*circle[start:-1], *circle[:start], own))
+
+
+def field_of(catalogue: Catalogue, field_id: int) -> Field:
+    """A field by id. Raises NotFound."""
+    field = catalogue.by_id.get(field_id)
+    if field is None:
+        raise NotFound("There is no such field.")
+    return field

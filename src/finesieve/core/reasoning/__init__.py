@@ -1,0 +1,1 @@
+"""What rules can and cannot be, and what is wrong or wasteful in a setup."""

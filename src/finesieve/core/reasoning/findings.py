@@ -1,0 +1,253 @@
+"""Findings: what is wrong or wasteful in a setup, each with its place and a remedy."""
+
+import re
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Final
+
+from finesieve.core.fields.about import HOUSE, PERSON
+from finesieve.core.fields.definition import Field, twin_of
+from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.reasoning.rules import RuleFinding
+
+__all__ = ["FINDINGS", "Facts", "Finding", "FormRule", "findings"]
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One thing to look at. `field_id` is where it is found, 0 for elsewhere; `action` names what mends it.
+
+    `path` is the page of the office where that is done, below the workspace.
+    """
+
+    code: str
+    field_id: int
+    message: str
+    action: str
+    path: str
+
+
+@dataclass(frozen=True, slots=True)
+class FormRule:
+    """What reasoning found about a rule: of which form, at which part, of the question for which field (0 for none)."""
+
+    form_id: int
+    form: str
+    field_id: int
+    finding: RuleFinding
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What is known of the values and uses of a workspace.
+
+    `people` is how many people there are; by field id: `filled` how many have a
+    value, `collected` the names of forms that ask it, `used` everything else that
+    uses it, `distinct` how many different values a text has. `broken` has a
+    derived field's id or 0, a name, why it does not work, and the page. `texts` are the texts
+    of forms by place, `families` the stems of tags that behave like a field;
+    `rules` is what reasoning found about the rules of forms.
+    """
+
+    people: int
+    filled: Mapping[int, int]
+    collected: Mapping[int, Sequence[str]]
+    used: Mapping[int, Sequence[str]]
+    distinct: Mapping[int, int] = field(default_factory=dict)
+    blank_house: frozenset[int] = frozenset()
+    broken: Sequence[tuple[int, str, str, str]] = ()
+    texts: Sequence[tuple[str, str]] = ()
+    families: Sequence[tuple[str, int]] = ()
+    retired_named: Sequence[tuple[int, str, str]] = ()
+    rules: Sequence[FormRule] = ()
+
+
+def findings(catalogue: Catalogue, facts: Facts) -> tuple[Finding, ...]:
+    """Everything found, in the order of `FINDINGS`."""
+    found: list[Finding] = []
+    for find in FINDINGS.values():
+        found.extend(find(catalogue, facts))
+    return tuple(found)
+
+
+def _at(known: Field) -> str:
+    return f"define/house/{known.id}" if known.about == HOUSE else f"define/fields/{known.id}"
+
+
+def _asked_of_people(catalogue: Catalogue) -> Iterator[Field]:
+    for known in catalogue.about(PERSON):
+        if known.stores and not known.settings.resting and known.key != "signed_up_on":
+            yield known
+
+
+def _broken(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A formula, rule or segment that does not work any more."""
+    for field_id, name, message, path in facts.broken:
+        yield Finding("broken", field_id, f"{name}: {message}", "Mend it", path)
+
+
+def _never_collected(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """No form asks it, and it is not private to staff."""
+    for known in _asked_of_people(catalogue):
+        if not facts.collected.get(known.id) and not known.settings.private:
+            yield Finding("never-collected", known.id, f"No form asks for {known.label}.", "Ask it", "collect")
+
+
+def _never_used(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """Nothing is made of it."""
+    for known in _asked_of_people(catalogue):
+        if not facts.used.get(known.id) and not known.built_in:
+            message = f"{known.label} is kept, and nothing uses it."
+            yield Finding("never-used", known.id, message, "Use it in a segment", "sift/new")
+
+
+def _almost_empty(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """Fewer than one in twenty have a value."""
+    if facts.people < 20:
+        return
+    for known in _asked_of_people(catalogue):
+        filled = facts.filled.get(known.id, 0)
+        if facts.collected.get(known.id) and filled * 20 < facts.people:
+            message = f"{known.label} is almost always empty: {filled:,} of {facts.people:,} have a value."
+            yield Finding("almost-empty", known.id, message, "Let it rest", _at(known))
+
+
+def _default_lost(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A default that is no option, or that the field would not take."""
+    for known in catalogue.everything:
+        if known.settings.default and known.stores:
+            try:
+                known.parse(known.settings.default)
+            except ValueError:
+                message = f"The default of {known.label}, “{known.settings.default}”, is not among its options."
+                yield Finding("default-lost", known.id, message, "Choose another", _at(known))
+
+
+def _retired_named(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A retired option that a rule or segment still names."""
+    for field_id, option, place in facts.retired_named:
+        message = f"“{option}” is retired, and still named in {place}."
+        yield Finding("retired-named", field_id, message, "Look at it", f"define/fields/{field_id}")
+
+
+def _about_rules(facts: Facts, code: str, kind: str, action: str) -> Iterator[Finding]:
+    for one in facts.rules:
+        if one.finding.kind == kind:
+            path = f"collect/{one.form_id}?q={one.finding.place}"
+            yield Finding(code, one.field_id, f"In {one.form}: {one.finding.message}", action, path)
+
+
+def _asked_later(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A rule about a question that the form asks later."""
+    return _about_rules(facts, "asked-later", "later", "Change the order")
+
+
+def _never_true(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A rule of a form that can never be true."""
+    return _about_rules(facts, "rule-never", "never", "Look at the rule")
+
+
+def _contradiction(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A rule of a form that another rule of it contradicts: an unreachable question."""
+    return _about_rules(facts, "rule-contradicts", "contradicts", "Look at the rule")
+
+
+def _always_true(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A rule of a form that is always true, and so says nothing."""
+    return _about_rules(facts, "rule-always", "always", "Look at the rule")
+
+
+def _twins(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """Two fields that seem to mean the same, by what they are called."""
+    seen: dict[tuple[str, str], Field] = {}
+    for known in catalogue.everything:
+        words = " ".join(sorted(re.findall(r"[^\W_]+", known.label.lower())))
+        other = seen.setdefault((known.about, words), known)
+        if other is not known and known.stores:
+            message = f"{known.label} and {other.label} ({other.key}) seem to mean the same."
+            yield Finding("same-meaning", known.id, message, "Compare them", "define/compare")
+
+
+def _built_in_twin(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A hand-made twin of a built-in field."""
+    for known in catalogue.about(PERSON):
+        twin = None if known.built_in else twin_of(known.label)
+        if twin is not None and twin.key in catalogue.by_key:
+            message = f"{known.label} repeats the built-in {twin.label}. {twin.behaviour}"
+            yield Finding("built-in-twin", known.id, message, "Use the built-in one", _at(known))
+
+
+def _numbered_twins(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """Bed 1, Bed 2, Bed 3: a person has several of something."""
+    groups: dict[str, list[Field]] = {}
+    for known in catalogue.about(PERSON):
+        match = re.fullmatch(r"(.*?)[\s_-]*([1-9][0-9]?)", known.label)
+        if match and match[1] and known.stores:
+            groups.setdefault(match[1].strip().lower(), []).append(known)
+    for same in groups.values():
+        if len(same) > 1:
+            labels = ", ".join(known.label for known in same[:4])
+            message = f"{labels}: a person seems to have several of these."
+            yield Finding("numbered-twins", same[0].id, message, "Make a record type", "define/records/new")
+
+
+def _few_answers(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A text that has few different values is a choice."""
+    for known in catalogue.about(PERSON):
+        distinct, filled = facts.distinct.get(known.id, 0), facts.filled.get(known.id, 0)
+        if known.type_key == "short_text" and not known.built_in and 1 < distinct <= 12 and filled >= 10 * distinct:
+            message = f"{known.label} is a text with only {distinct} different answers from {filled:,} people."
+            yield Finding("few-answers", known.id, message, "Make it a choice", f"define/fields/{known.id}/type")
+
+
+def _house_awaited(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A house value that is used and still blank."""
+    for known in catalogue.about(HOUSE):
+        if known.id in facts.blank_house and facts.used.get(known.id):
+            message = f"{known.label} is blank, and stands in {facts.used[known.id][0]}."
+            yield Finding("house-awaited", known.id, message, "Give it a value", _at(known))
+
+
+_REPEATED: Final = re.compile(r"https?://[^\s{}<>\"]+|\b\d[\d,.]{3,}\d\b")
+
+
+def _repeated(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """The same link or figure typed into several texts."""
+    counts: Counter[str] = Counter()
+    for _, text in facts.texts:
+        counts.update(set(_REPEATED.findall(text)))
+    for word, count in counts.items():
+        if count > 1:
+            message = f"“{word.rstrip('.,')}” is typed into {count} texts."
+            yield Finding("typed-often", 0, message, "Make it a house value", "define/house/new")
+
+
+def _tag_family(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """Tags that behave like a field."""
+    for stem, people in facts.families:
+        message = f"The tags “{stem}…” exclude each other for {people:,} people, like steps."
+        yield Finding("tag-family", 0, message, "Turn them into a field", f"define/tags/family?stem={stem}")
+
+
+Finder = Callable[[Catalogue, Facts], Iterator[Finding]]
+FINDINGS: Final[dict[str, Finder]] = {
+    "broken": _broken,
+    "house-awaited": _house_awaited,
+    "default-lost": _default_lost,
+    "retired-named": _retired_named,
+    "rule-never": _never_true,
+    "rule-contradicts": _contradiction,
+    "asked-later": _asked_later,
+    "built-in-twin": _built_in_twin,
+    "same-meaning": _twins,
+    "numbered-twins": _numbered_twins,
+    "few-answers": _few_answers,
+    "tag-family": _tag_family,
+    "typed-often": _repeated,
+    "rule-always": _always_true,
+    "almost-empty": _almost_empty,
+    "never-collected": _never_collected,
+    "never-used": _never_used,
+}
+"""What is looked for, by code, the weightiest first; docs and tests walk it."""

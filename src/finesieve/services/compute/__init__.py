@@ -1,0 +1,1 @@
+"""Derived fields, and what can be written in an expression."""

@@ -1,0 +1,1 @@
+"""Filling in a form, and what comes of it."""

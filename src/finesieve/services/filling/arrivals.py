@@ -1,0 +1,51 @@
+"""How often somebody sends something: a limit against robots."""
+
+import hashlib
+from datetime import datetime, timedelta
+from typing import Final
+
+from sqlalchemy import delete
+from sqlalchemy.dialects.postgresql import insert
+from sqlmodel import col
+
+from finesieve.core.errors import TooOften
+from finesieve.services.kernel.scope import Scope
+from finesieve.store.tables import Arrivals
+
+__all__ = ["count_arrival"]
+
+WINDOW: Final = timedelta(minutes=10)
+MOST: Final = 60
+
+
+def count_arrival(scope: Scope, what: str, who: str) -> None:
+    """Count one arrival from an address. Raises TooOften beyond 60 in ten minutes.
+
+    The address is kept as a hash only, and for an hour.
+    """
+    with scope.transaction("public") as unit:
+        now = unit.moment.now
+        row = {
+            "workspace_id": unit.workspace_id,
+            "who": hashlib.sha256(f"{unit.workspace_id}:{what}:{who}".encode()).hexdigest(),
+            "since": _begin(now),
+            "times": 1,
+        }
+        counted = (
+            insert(Arrivals)
+            .values(**row)
+            .on_conflict_do_update(
+                index_elements=["workspace_id", "who", "since"], set_={"times": col(Arrivals.times) + 1}
+            )
+            .returning(col(Arrivals.times))
+        )
+        times = int(unit.session.execute(counted).scalar_one())
+        if times == 1:
+            unit.session.execute(delete(Arrivals).where(col(Arrivals.since) < now - timedelta(hours=1)))
+    if times > MOST:
+        raise TooOften("That is a lot in a short time. Wait a few minutes, then send it again; nothing is lost.")
+
+
+def _begin(now: datetime) -> datetime:
+    """The beginning of the stretch of ten minutes that a moment lies in."""
+    return now - (now - datetime.min.replace(tzinfo=now.tzinfo)) % WINDOW

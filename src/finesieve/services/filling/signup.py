@@ -1,0 +1,483 @@
+"""The public sign-up: opening the form, answering, sending, and confirming by mail."""
+
+import secrets
+from collections.abc import Mapping
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
+from decimal import Decimal
+from typing import Final
+
+from babel.numbers import format_currency
+from sqlalchemy import text
+from sqlmodel import col, select
+
+from finesieve.core.errors import Conflict, InvalidInput, NotFound
+from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.encoding import to_json
+from finesieve.core.fields.manner import PLAIN, Manner
+from finesieve.core.forms.definition import Form
+from finesieve.core.forms.evaluate import PreparedForm, prepare
+from finesieve.core.forms.outcome import Outcome, QuestionOutcome, SectionOutcome
+from finesieve.core.forms.rows import Situation
+from finesieve.core.forms.wording import Wording, worded, wording_of
+from finesieve.core.values import Value, fold, plain_number
+from finesieve.services.filling.arrivals import count_arrival
+from finesieve.services.filling.confirming import (
+    AddressView,
+    Confirmation,
+    ask_about_address,
+    ask_about_answers,
+    confirm_address,
+    confirm_answers,
+    read_address,
+    read_answers,
+)
+from finesieve.services.filling.mapping import pass_on
+from finesieve.services.filling.situation import (
+    keep_records,
+    page_parameters,
+    person_situation,
+    records_to_json,
+    shelf_for,
+    store_records,
+)
+from finesieve.services.kernel.links import Links
+from finesieve.services.kernel.scope import Clock, Scope, Unit
+from finesieve.services.values.files import examine, send_file
+from finesieve.services.values.sealing import sealed, seals
+from finesieve.services.values.value_lines import fill_text
+from finesieve.services.values.writing import add_person, change_person, taken_keys
+from finesieve.standins.challenge import Challenge, ChallengeService
+from finesieve.store.database import Store
+from finesieve.store.files import FileStore
+from finesieve.store.rows import find_by_email, stored_row
+from finesieve.store.state import mark_changed
+from finesieve.store.tables import FormRow, FormVersion, Submission, Workspace
+
+__all__ = ["OpenForm", "PublicForms", "Thanks", "Visit"]
+
+_MOST_PREPARED: Final = 128
+
+
+@dataclass(frozen=True, slots=True)
+class Visit:
+    """What a browser brings when it opens a form: address parameters, a wished language, a personal link."""
+
+    page: Mapping[str, str] = field(default_factory=dict)
+    language: str = ""
+    me: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class OpenForm:
+    """A published form somebody has opened, its texts in their language.
+
+    `token` carries the version and the key of this one filling-in; posted
+    back, it makes a second sending count as the first. `unasked` names the
+    questions that the answers brought up after the page was made. `challenge` is
+    what tells people from robots, where the form wants that; `given` are the
+    answers that came, those to questions that do not show now included. `receipt`, once it is sent, is
+    the token of the page after.
+    """
+
+    house: str
+    form: Form
+    token: str
+    outcome: Outcome
+    say: Wording
+    sent: bool = False
+    unasked: frozenset[str] = frozenset()
+    challenge: Challenge | None = None
+    challenge_failed: bool = False
+    known: bool = False
+    manner: Manner = PLAIN
+    given: Mapping[str, str] = field(default_factory=dict)
+    receipt: str = ""
+
+    def money(self, amount: Decimal) -> str:
+        """An amount as people read it, in the currency of the house."""
+        return str(format_currency(amount, self.manner.currency, locale=self.manner.language))
+
+    def name_of(self, question: QuestionOutcome) -> str:
+        """How a question is named away from its place: with the filling it is in, where there are several."""
+        for shown in self.outcome.sections:
+            if shown.section.repeat and len(shown.fillings) > 1:
+                for number, filling in enumerate(shown.fillings, 1):
+                    if question.id in [one.id for one in filling.questions]:
+                        return f"{shown.section.repeat.one or shown.section.title} {number}: {question.label}"
+        return question.label
+
+    @property
+    def steps(self) -> tuple[SectionOutcome, ...]:
+        """The sections that show; in a form of steps, one after the other."""
+        return tuple(section for section in self.outcome.sections if section.shows)
+
+
+@dataclass(frozen=True, slots=True)
+class Thanks:
+    """The page after sending. `asks_about_address`: letters went to the old address and to the new one."""
+
+    house: str
+    title: str
+    text: str
+    say: Wording
+    asks_about_address: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class _Filling:
+    form_id: int
+    version: int
+    key: str
+    page: Mapping[str, str] = field(default_factory=dict)
+    person_id: int = 0
+    until: int = 0
+
+
+class PublicForms:
+    """What the public pages may do. Nothing known of anybody is shown but to who follows a link in their mail."""
+
+    def __init__(self, store: Store, clock: Clock, secret: str, files: FileStore | None = None) -> None:
+        self._store = store
+        self._files = files
+        self._clock = clock
+        self._links = Links(secret)
+        self._challenges = ChallengeService(secret)
+        self._kept: dict[tuple[int, int, int, int], PreparedForm] = {}
+
+    # Opening, answering, sending
+
+    def open(self, workspace_slug: str, form_slug: str, visit: Visit | None = None) -> OpenForm:
+        """Open the version in force. Raises NotFound where none is published."""
+        visit = visit or Visit()
+        scope, house = self._scope(workspace_slug)
+        with scope.transaction("public") as unit:
+            row = self._form(unit, form_slug)
+            person_id, until = self._person_of(unit, row, visit.me)
+            filling = _Filling(row.id or 0, row.published, secrets.token_urlsafe(16), visit.page, person_id, until)
+            return self._evaluated(unit, house, filling, {}, visit.language)
+
+    def answer(
+        self, workspace_slug: str, form_slug: str, token: str, answers: Mapping[str, str], language: str = ""
+    ) -> OpenForm:
+        """Work out the form for the answers so far; stores nothing."""
+        scope, house = self._scope(workspace_slug)
+        with scope.transaction("public") as unit:
+            return self._evaluated(unit, house, self._filling(unit, form_slug, token), answers, language)
+
+    def send(
+        self,
+        workspace_slug: str,
+        form_slug: str,
+        token: str,
+        answers: Mapping[str, str],
+        asked: frozenset[str],
+        *,
+        language: str = "",
+        challenge: tuple[str, str] = ("", ""),
+        came_from: str = "",
+    ) -> OpenForm:
+        """Send the form. `sent` tells whether it was taken; if not, the outcome says why.
+
+        `asked` are the questions that the page showed: one that shows now and
+        was not among them has to be asked first. `challenge` is a token and the
+        answer to it; `came_from` the address it came from, which is counted.
+
+        Sent twice, it counts once. An email that is known already changes
+        nothing that is stored: the answers are held until the link in a letter to
+        that address is followed, or the staff decide. Raises TooOften.
+        """
+        scope, house = self._scope(workspace_slug)
+        if came_from:
+            count_arrival(scope, f"send:{form_slug}", came_from)
+        return self._sent(scope, house, form_slug, token, answers, asked, language, challenge)
+
+    @seals
+    def _sent(
+        self,
+        scope: Scope,
+        house: str,
+        form_slug: str,
+        token: str,
+        answers: Mapping[str, str],
+        asked: frozenset[str],
+        language: str,
+        challenge: tuple[str, str],
+    ) -> OpenForm:
+        for last_try in (False, True):
+            try:
+                return self._send_once(scope, house, form_slug, token, answers, asked, language, challenge)
+            except Conflict:
+                # Somebody sent the same key, or signed up with the same email, at the same moment;
+                # the second look finds it.
+                if last_try:
+                    raise
+        raise AssertionError("unreachable")
+
+    def _send_once(
+        self,
+        scope: Scope,
+        house: str,
+        form_slug: str,
+        token: str,
+        answers: Mapping[str, str],
+        asked: frozenset[str],
+        language: str,
+        challenge: tuple[str, str],
+    ) -> OpenForm:
+        with scope.transaction("public") as unit:
+            filling = self._filling(unit, form_slug, token)
+            opened = self._evaluated(unit, house, filling, answers, language)
+            done = replace(opened, sent=True)
+            earlier = select(Submission.id).where(
+                col(Submission.form_id) == filling.form_id, col(Submission.key) == filling.key
+            )
+            sent_before = unit.session.exec(earlier).first()
+            if sent_before is not None:
+                return replace(done, receipt=self._links.give("sent", unit.moment.now, sent_before, False))
+            unasked = frozenset(shown.id for shown in opened.outcome.showing) - asked
+            if unasked or opened.outcome.troubles:
+                return replace(opened, unasked=unasked)
+            if opened.form.challenge and not self._challenges.passes(filling.key, *challenge):
+                return replace(opened, challenge_failed=bool(challenge[1]))
+            values = opened.outcome.to_store
+            known = filling.person_id or self._known(unit, values)
+            more = _only_here(opened.outcome)
+            # Whose address it is, is asked by mail; saying here that it is taken would tell strangers who is known.
+            asked_of = {key: value for key, value in values.items() if key != "email"}
+            taken = taken_keys(unit, known, asked_of, more)
+            if taken:
+                return replace(opened, outcome=worded(opened.outcome.taken(taken), opened.say))
+            return replace(done, receipt=self._store_answers(unit, filling, opened, values, known))
+
+    def _known(self, unit: Unit, values: Mapping[str, Value]) -> int:
+        """The person with this address, 0 for nobody. Until the transaction ends, nobody else signs up with it."""
+        email = values.get("email")
+        if not isinstance(email, str):
+            return 0
+        unit.session.execute(
+            text("SELECT pg_advisory_xact_lock(hashtext('email'), hashtext(:who))"),
+            {"who": f"{unit.workspace_id}:{fold(email)}"},
+        )
+        return find_by_email(unit.session, unit.definitions, email) or 0
+
+    def _store_answers(
+        self, unit: Unit, filling: _Filling, opened: OpenForm, values: Mapping[str, Value], known: int
+    ) -> str:
+        """Store what was sent; gives the token of the page after."""
+        values = sealed(unit, PERSON, values)
+        records = keep_records(unit, opened.outcome)
+        source = f"form: {opened.form.title}"
+        person_id, held, new_address = known, False, ""
+        if filling.person_id:
+            new_address = self._new_address(unit, filling.person_id, values)
+            kept = {key: value for key, value in values.items() if key != "email"}
+            change_person(unit, person_id, kept, source)
+        elif known:
+            held = True
+        else:
+            person_id = add_person(unit, {**values, "signed_up_on": unit.moment.today}, source)
+        if not held:
+            store_records(unit, person_id, records, source)
+        pass_on(unit, filling.form_id, opened.form.title, values)
+        submission = Submission(
+            workspace_id=unit.workspace_id,
+            form_id=filling.form_id,
+            version=filling.version,
+            key=filling.key,
+            person_id=person_id,
+            state="held" if held else "stored",
+            received_at=unit.moment.now,
+            answers={key: to_json(value) for key, value in values.items()},
+            records=records_to_json(records),
+            charges=[[one.surcharge.label, plain_number(one.amount)] for one in opened.outcome.charges],
+        )
+        unit.session.add(submission)
+        mark_changed(unit.session, unit.workspace_id)
+        unit.session.flush()
+        if held:
+            ask_about_answers(unit, self._links, submission, opened.form.title, str(values["email"]))
+        if new_address:
+            ask_about_address(unit, self._links, filling.form_id, person_id, new_address)
+        return self._links.give("sent", unit.moment.now, submission.id, bool(new_address))
+
+    def _new_address(self, unit: Unit, person_id: int, values: Mapping[str, Value]) -> str:
+        """The address that a known person has given in place of theirs; "" for none."""
+        stored = stored_row(unit.session, unit.definitions, PERSON, person_id) or {}
+        given = values.get("email")
+        return given if isinstance(given, str) and fold(given) != fold(str(stored.get("email") or "")) else ""
+
+    # After sending
+
+    def thank(self, workspace_slug: str, form_slug: str, sent: str = "", language: str = "") -> Thanks:
+        """The page after sending; with the token that sending gave, its text knows what was sent."""
+        scope, house = self._scope(workspace_slug)
+        with scope.transaction("public") as unit:
+            form = self._form(unit, form_slug)
+            parts = self._links.read("sent", unit.moment.now, sent)
+            row = unit.session.get(Submission, parts[0]) if parts else None
+            version = row.version if row is not None and row.form_id == form.id else form.published
+            document = self._prepared(unit, _Filling(form.id or 0, version, "")).form
+            say = wording_of(document, language)
+            known = _sent_values(unit, row) if row is not None and row.form_id == form.id else None
+            text = fill_text(unit, say(document.thanks), values=known)
+            asks = bool(parts and parts[1])
+            return Thanks(house, fill_text(unit, say(document.title)), text, say, asks_about_address=asks)
+
+    # The links in letters
+
+    def read_letter(self, workspace_slug: str, form_slug: str, letter: str) -> Confirmation:
+        """See `letters.read_answers`."""
+        scope, _house = self._scope(workspace_slug)
+        with scope.transaction("public") as unit:
+            return read_answers(unit, self._links, self._form(unit, form_slug), letter)
+
+    def confirm(self, workspace_slug: str, form_slug: str, letter: str, *, mine: bool) -> Confirmation:
+        """See `letters.confirm_answers`."""
+        scope, _house = self._scope(workspace_slug)
+        with scope.transaction("public") as unit:
+            return confirm_answers(unit, self._links, self._form(unit, form_slug), letter, mine=mine)
+
+    def read_address(self, workspace_slug: str, form_slug: str, letter: str) -> AddressView:
+        """See `letters.read_address`."""
+        scope, _house = self._scope(workspace_slug)
+        with scope.transaction("public") as unit:
+            return read_address(unit, self._links, self._form(unit, form_slug), letter)
+
+    def confirm_address(self, workspace_slug: str, form_slug: str, letter: str, *, wanted: bool) -> AddressView:
+        """See `letters.confirm_address`."""
+        scope, _house = self._scope(workspace_slug)
+        with scope.transaction("public") as unit:
+            return confirm_address(unit, self._links, self._form(unit, form_slug), letter, wanted=wanted)
+
+    def _person_of(self, unit: Unit, row: FormRow, me: str) -> tuple[int, int]:
+        """Whom a personal link is of, and when it ends; 0 for one not ours, not of this form, or that has run out."""
+        parts = self._links.read("me", unit.moment.now, me) if me else None
+        if parts is None or parts[0] != row.id:
+            return 0, 0
+        return int(parts[1]), self._links.end_of(me)
+
+    # What all of them need
+
+    def _scope(self, workspace_slug: str) -> tuple[Scope, str]:
+        with self._store.transaction() as session:
+            workspace = session.exec(select(Workspace).where(col(Workspace.slug) == workspace_slug)).first()
+        if workspace is None:
+            raise NotFound("There is no such page.")
+        return Scope(self._store, workspace.id or 0, "the person", "public", self._clock), workspace.name
+
+    def _form(self, unit: Unit, form_slug: str) -> FormRow:
+        row = unit.session.exec(select(FormRow).where(col(FormRow.slug) == form_slug)).first()
+        if row is None or not row.published:
+            raise NotFound("There is no such page.")
+        return row
+
+    def _filling(self, unit: Unit, form_slug: str, token: str) -> _Filling:
+        """What the token says. One that is not ours begins a new filling-in, keeping the answers.
+
+        So does one that has run out; but its key stays, so that what is sent twice with it counts once.
+        """
+        row = self._form(unit, form_slug)
+        now = unit.moment.now
+        parts = self._links.read("form", now, token, ended=True)
+        if parts is None or parts[0] != row.id:
+            return _Filling(row.id or 0, row.published, secrets.token_urlsafe(16))
+        filling = _Filling(*parts)
+        if self._links.read("form", now, token) is None:
+            return _Filling(row.id or 0, row.published, filling.key)
+        return filling
+
+    def _evaluated(
+        self, unit: Unit, house: str, filling: _Filling, answers: Mapping[str, str], language: str
+    ) -> OpenForm:
+        prepared = self._prepared(unit, filling)
+        form = prepared.form
+        say = wording_of(form, language)
+        page = page_parameters(filling.page, say.language)
+        shelf = shelf_for(unit, form, answers, filling.form_id)
+        situation = (
+            person_situation(unit, filling.person_id, page, shelf)
+            if filling.person_id
+            else Situation(page=page, shelf=shelf)
+        )
+        outcome = prepared.evaluate(answers, unit.moment, situation)
+        texts = {name: fill_text(unit, say(getattr(form, name))) for name in ("title", "intro", "send_label", "thanks")}
+        token = self._links.give(
+            "form",
+            unit.moment.now,
+            filling.form_id,
+            filling.version,
+            filling.key,
+            dict(filling.page),
+            filling.person_id,
+            filling.until,
+            until=filling.until,
+        )
+        return OpenForm(
+            house,
+            form.model_copy(update=texts),
+            token,
+            worded(outcome, lambda text: fill_text(unit, say(text))),
+            say,
+            challenge=self._challenges.pose(filling.key) if form.challenge else None,
+            known=bool(filling.person_id),
+            manner=unit.manner,
+            given={name: value for name, value in answers.items() if _is_part(form, name)},
+        )
+
+    def take_file(
+        self, workspace_slug: str, form_slug: str, question_id: str, name: str, data: bytes, came_from: str = ""
+    ) -> str:
+        """Take a file for a question; gives the token that is its answer. Raises ValueError with a sentence."""
+        scope, _house = self._scope(workspace_slug)
+        if came_from:
+            count_arrival(scope, f"file:{form_slug}", came_from)
+        with scope.transaction("public") as unit:
+            row = self._form(unit, form_slug)
+            prepared = self._prepared(unit, _Filling(row.id or 0, row.published, ""))
+            question = prepared.form.question(question_id.partition(".")[0])
+            known = unit.catalogue.by_id.get(question.field_id) if question else None
+            if self._files is None or known is None or known.type.kind != "file":
+                raise InvalidInput({question_id: "No file is asked for here."})
+        return send_file(scope, self._files, examine(known, name, data), row.id or 0)
+
+    def _prepared(self, unit: Unit, filling: _Filling) -> PreparedForm:
+        """The compiled form, kept for as long as neither it nor the definitions change."""
+        key = (unit.workspace_id, unit.catalogue.version, filling.form_id, filling.version)
+        kept = self._kept.get(key)
+        if kept is not None:
+            return kept
+        row = unit.session.get(FormVersion, (filling.form_id, filling.version))
+        if row is None:
+            raise NotFound("There is no such page.")
+        made = prepare(Form.model_validate(row.document), unit.catalogue, lasting=True)
+        while len(self._kept) >= _MOST_PREPARED:
+            self._kept.pop(next(iter(self._kept)), None)
+        self._kept[key] = made
+        return made
+
+
+def _sent_values(unit: Unit, row: Submission) -> dict[str, Value]:
+    """What was sent, as far as it still fits, for the text that thanks for it; of a secret nothing."""
+    found: dict[str, Value] = {}
+    for key, data in row.answers.items():
+        known = unit.catalogue.by_key.get(key)
+        if known is not None and known.type.kind != "secret":
+            with suppress(ValueError):
+                found[key] = known.from_kept(data)
+    return found
+
+
+def _is_part(form: Form, name: str) -> bool:
+    """Whether an answer is to a question of the form, or names the fillings of a section."""
+    place = name.partition(".")[0]
+    return form.question(place) is not None or form.section(place) is not None
+
+
+def _only_here(outcome: Outcome) -> frozenset[str]:
+    """The keys of fields that a check of this form, and not the field itself, wants unique."""
+
+    def wants(one: QuestionOutcome) -> bool:
+        return one.shows and any(check.check.kind == "unique" for check in one.checks)
+
+    return frozenset(one.field.key for one in outcome.walk() if wants(one))

@@ -1,0 +1,122 @@
+"""Filling in a form: the situation it stands in, and storing what came of it."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any, Final
+
+from finesieve.core.errors import NotFound
+from finesieve.core.fields.about import PERSON, record_about
+from finesieve.core.fields.definition import Shelf
+from finesieve.core.fields.encoding import to_json
+from finesieve.core.forms.changing import locked_keys
+from finesieve.core.forms.definition import Form
+from finesieve.core.forms.outcome import Outcome, RecordAnswer
+from finesieve.core.forms.rows import Situation
+from finesieve.core.values import Value
+from finesieve.services.kernel.scope import Unit
+from finesieve.services.people.records import add_linked_record, set_record_values
+from finesieve.services.values.files import shelf_of
+from finesieve.services.values.sealing import sealed
+from finesieve.store.rows import records_of, stored_row, titles_of
+
+__all__ = [
+    "keep_records",
+    "page_parameters",
+    "person_situation",
+    "records_from_json",
+    "records_to_json",
+    "shelf_for",
+    "store_records",
+]
+
+_MOST_PARAMETERS: Final = 20
+_MOST_CHARACTERS: Final = 200
+
+
+def page_parameters(given: Mapping[str, str], language: str) -> dict[str, str]:
+    """The address parameters that a form's rules may read: at most 20, each cut at 200 characters."""
+    kept = [(name, value[:_MOST_CHARACTERS]) for name, value in given.items() if name.isidentifier()]
+    return {**dict(kept[:_MOST_PARAMETERS]), "language": language}
+
+
+def shelf_for(unit: Unit, form: Form, answers: Mapping[str, str], form_id: int = 0) -> Shelf | None:
+    """What the answers may point at: the files that they name, and the records of choices among records."""
+    fields = {question.id: unit.catalogue.by_id.get(question.field_id) for question in form.questions}
+    tokens = []
+    for name, answer in answers.items():
+        known = fields.get(name.partition(".")[0])
+        if known is not None and known.type.kind == "file" and answer:
+            tokens.append(answer)
+    chosen: dict[int, list[str]] = {}
+    for name, known in fields.items():
+        if known is not None and known.type_key == "record" and known.settings.record_type:
+            given = [answer for place, answer in answers.items() if place.partition(".")[0] == name]
+            chosen.setdefault(known.settings.record_type, []).extend(given)
+    titles = {
+        one: titles_of(unit.session, unit.definitions, record_about(one), also=given, sees=unit.sees)
+        for one, given in chosen.items()
+    }
+    if not titles and not tokens:
+        return None
+    return replace(shelf_of(unit, tokens, form_id), titles=titles)
+
+
+def person_situation(unit: Unit, person_id: int, page: Mapping[str, str], shelf: Shelf | None) -> Situation:
+    """The situation of a known person, who sees what is stored. Raises NotFound."""
+    stored = stored_row(unit.session, unit.definitions, PERSON, person_id)
+    if stored is None:
+        raise NotFound("There is no such person.")
+    records = {
+        name: tuple(records_of(unit.session, unit.definitions, link, person_id))
+        for name, link in unit.catalogue.collections_of(PERSON).items()
+    }
+    locked = locked_keys(unit.catalogue, stored)
+    return Situation(stored, records, page, shelf, known=True, locked=locked)
+
+
+def store_records(unit: Unit, person_id: int, records: Sequence[RecordAnswer], source: str) -> None:
+    """Add and change the records that a form's repeated sections gave."""
+    for record in records:
+        known = unit.catalogue.record_types_by_id.get(record.record_type)
+        if known is None:
+            continue
+        if record.record_id:
+            set_record_values(unit, known, record.record_id, record.values, source)
+        else:
+            add_linked_record(unit, known, record.values, {record.link: [person_id]}, source)
+
+
+def keep_records(unit: Unit, outcome: Outcome) -> tuple[RecordAnswer, ...]:
+    """The records of an outcome, secrets hashed."""
+    return tuple(
+        replace(record, values=sealed(unit, record_about(record.record_type), record.values))
+        for record in outcome.records
+    )
+
+
+def records_to_json(records: Sequence[RecordAnswer]) -> list[dict[str, Any]]:
+    """Records as a submission keeps them."""
+    return [
+        {
+            "record_type": record.record_type,
+            "link": record.link,
+            "record_id": record.record_id,
+            "values": {key: to_json(value) for key, value in record.values.items()},
+        }
+        for record in records
+    ]
+
+
+def records_from_json(unit: Unit, kept: Sequence[Mapping[str, Any]]) -> tuple[RecordAnswer, ...]:
+    """Records that a submission kept, as far as their fields are there; options under their present names.
+
+    Raises ValueError for a value that its field does not hold any more.
+    """
+    found = []
+    for one in kept:
+        keys = unit.catalogue.keys_of(record_about(one["record_type"]))
+        values: dict[str, Value] = {
+            key: keys[key].from_kept(data) for key, data in one["values"].items() if key in keys
+        }
+        found.append(RecordAnswer(one["record_type"], one["link"], one["record_id"], values))
+    return tuple(found)

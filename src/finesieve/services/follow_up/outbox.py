@@ -1,0 +1,58 @@
+"""The outbox: what would be sent to people, kept by the stand-in for delivery."""
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlmodel import col, func, select
+
+from finesieve.services.kernel.scope import Scope
+from finesieve.store.tables import OutboxMessage
+
+__all__ = ["LetterLine", "Outbox", "read_outbox"]
+
+_PAGE = 30
+
+
+@dataclass(frozen=True, slots=True)
+class LetterLine:
+    """One letter. `link` is empty for those who may not act for the reader."""
+
+    id: int
+    person_id: int
+    recipient: str
+    subject: str
+    body: str
+    link: str
+    at: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class Outbox:
+    """A page of letters, newest first. `next_before` continues it; None at its end."""
+
+    letters: tuple[LetterLine, ...]
+    everything: int
+    next_before: int | None
+
+
+def read_outbox(scope: Scope, before: int | None = None) -> Outbox:
+    """The letters below an id. Their links are for clerks: they let answers count."""
+    with scope.transaction("reader") as unit:
+        query = select(OutboxMessage).order_by(col(OutboxMessage.id).desc()).limit(_PAGE + 1)
+        if before is not None:
+            query = query.where(col(OutboxMessage.id) < before)
+        rows = unit.session.exec(query).all()
+        everything = unit.session.exec(select(func.count()).select_from(OutboxMessage)).one()
+        lines = tuple(
+            LetterLine(
+                row.id or 0,
+                row.person_id,
+                row.recipient,
+                row.subject,
+                row.body,
+                row.link if scope.may("clerk") else "",
+                row.at,
+            )
+            for row in rows[:_PAGE]
+        )
+        return Outbox(lines, everything, lines[-1].id if len(rows) > _PAGE else None)

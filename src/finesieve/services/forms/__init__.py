@@ -1,0 +1,1 @@
+"""Making forms, trying them and putting them in force."""

@@ -1,0 +1,457 @@
+"""Composing: changes of a form's draft, each of which can be taken back."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any, Literal
+
+from pydantic import Field as Bounds
+from pydantic import TypeAdapter, ValidationError
+
+from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotFound
+from finesieve.core.fields.definition import Field
+from finesieve.core.forms.definition import Form, Question, Remark, Repeat, Section, Surcharge
+from finesieve.core.forms.prepare import section_about
+from finesieve.core.forms.problems import label_of, rule_problems
+from finesieve.core.limits import EXPRESSION, HELP, NOUN, TEXT, TITLE
+from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.model.checks import Check
+from finesieve.services.forms.drafting import change_draft, item_added, section_named, sections_changed, with_item
+from finesieve.services.forms.forms import form_of
+from finesieve.services.kernel.inputs import Input, explain_errors
+from finesieve.services.kernel.merging import merged_parts
+from finesieve.services.kernel.scope import Scope, Unit
+
+__all__ = [
+    "FormSettings",
+    "FormTexts",
+    "QuestionInput",
+    "RemarkInput",
+    "SectionInput",
+    "add_question",
+    "add_remark",
+    "add_section",
+    "arrange",
+    "change_form_settings",
+    "change_form_texts",
+    "change_question",
+    "change_remark",
+    "change_section",
+    "copy_item",
+    "duplicate_section",
+    "remove_part",
+    "set_phrases",
+]
+
+
+class FormSettings(Input):
+    """How a form goes, as typed. `languages` are those besides its own."""
+
+    stepped: bool = False
+    challenge: bool = False
+    languages: tuple[str, ...] = Bounds(default=(), max_length=11)
+
+
+class FormTexts(Input):
+    """The texts of a form as typed."""
+
+    title: str = Bounds(min_length=1, max_length=TITLE)
+    intro: str = Bounds(default="", max_length=TEXT)
+    send_label: str = Bounds(min_length=1, max_length=60, default="Send")
+    thanks: str = Bounds(default="", max_length=TEXT)
+
+
+class SectionInput(Input):
+    """A section as typed. `repeat` is the id of a record type, "" for a plain section."""
+
+    title: str = Bounds(default="", max_length=TITLE)
+    intro: str = Bounds(default="", max_length=TEXT)
+    show_when: str = Bounds(default="", max_length=EXPRESSION)
+    repeat: str = Bounds(default="", pattern=r"^[0-9]{0,9}$")
+    link: str = Bounds(default="", pattern=r"^[0-9]{0,9}$")
+    count: str = Bounds(default="", max_length=EXPRESSION)
+    least: int = Bounds(default=0, ge=0, le=50)
+    most: int = Bounds(default=10, ge=1, le=50)
+    one: str = Bounds(default="", max_length=NOUN)
+
+
+class RemarkInput(Input):
+    """A heading or note as typed."""
+
+    kind: Literal["heading", "note"] = "note"
+    text: str = Bounds(default="", max_length=TEXT)
+    show_when: str = Bounds(default="", max_length=EXPRESSION)
+
+
+class QuestionInput(Input):
+    """A question as typed. Empty texts, width and `required` fall back to the field's.
+
+    `checks` and `surcharges` are as they will be stored, and judged at
+    `check0_low` and the like.
+    """
+
+    label: str = Bounds(default="", max_length=TITLE)
+    help: str = Bounds(default="", max_length=HELP)
+    sample: str = Bounds(default="", max_length=TITLE)
+    width: Literal["", "full", "half", "third"] = ""
+    default: str = Bounds(default="", max_length=TEXT)
+    required: Literal["", "yes", "no", "when"] = ""
+    required_when: str = Bounds(default="", max_length=EXPRESSION)
+    show_when: str = Bounds(default="", max_length=EXPRESSION)
+    options_when: dict[str, str] = Bounds(default_factory=dict)
+    hidden: bool = False
+    prefill: bool = True
+    parameter: str = Bounds(default="", max_length=40)
+    only_if_unknown: bool = False
+    tidy: tuple[Literal["spaces", "lower", "upper", "capital"], ...] = ()
+    checks: tuple[dict[str, Any], ...] = ()
+    surcharges: tuple[dict[str, Any], ...] = ()
+
+
+_CHECK: TypeAdapter[Check] = TypeAdapter(Check)
+
+
+# What a person does ---------------------------------------------------------------------------
+
+
+def change_form_texts(scope: Scope, form_id: int, revision: int, asked: FormTexts) -> int:
+    """Change title, introduction, button and thanks; gives the id for undoing."""
+
+    def change(_unit: Unit, _form: Form) -> tuple[str, dict[str, Any]]:
+        return f"Changed the texts of {asked.title}", asked.model_dump()
+
+    return change_draft(scope, form_id, revision, change, "")
+
+
+def change_form_settings(scope: Scope, form_id: int, revision: int, asked: FormSettings) -> int:
+    """Change steps, challenge and languages; what was translated into one taken away goes with it.
+
+    Gives the id for undoing.
+    """
+
+    def change(_unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+        changes = asked.model_dump()
+        changes["languages"] = tuple(dict.fromkeys((form.languages[0], *asked.languages)))
+        changes["phrases"] = {key: texts for key, texts in form.phrases.items() if key in changes["languages"]}
+        return f"Changed how {form.title} goes", changes
+
+    return change_draft(scope, form_id, revision, change, "")
+
+
+def add_section(scope: Scope, form_id: int, revision: int, title: str = "") -> int:
+    """One more section, at the end; gives the id for undoing."""
+
+    def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+        section = Section(id=form.next_id("s"), title=title.strip()[:200])
+        return "Added a section", {"sections": [*form.sections, section]}
+
+    return change_draft(scope, form_id, revision, change, "none")
+
+
+def change_section(scope: Scope, form_id: int, revision: int, section_id: str, asked: SectionInput) -> int:
+    """Change a section, its rule and its repeating; gives the id for undoing.
+
+    Raises InvalidExpression for a rule or formula with problems. Making a section
+    repeat, or no more, needs it to be empty: its questions are about something else.
+    """
+
+    def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+        old = section_named(form, section_id)
+        _refuse_rule(unit.catalogue, form, None, "show_when", asked.show_when)
+        repeat = _repeat(asked, form, unit.catalogue)
+        types = (old.repeat.record_type if old.repeat else 0, repeat.record_type if repeat else 0)
+        if types[0] != types[1] and old.questions:
+            raise InvalidInput({"repeat": "Its questions are about something else; take them out first."})
+        new = old.model_copy(
+            update={"title": asked.title, "intro": asked.intro, "show_when": asked.show_when, "repeat": repeat}
+        )
+        changed = sections_changed(form, lambda section: new if section.id == section_id else section)
+        return f"Changed the section {asked.title or old.title}".strip(), changed
+
+    return change_draft(scope, form_id, revision, change, section_id)
+
+
+def _repeat(asked: SectionInput, form: Form, catalogue: Catalogue) -> Repeat | None:
+    if not asked.repeat:
+        return None
+    if int(asked.repeat) not in catalogue.record_types_by_id:
+        raise InvalidInput({"repeat": "There is no such kind of record."})
+    _refuse_rule(catalogue, form, None, "count", asked.count, number=True)
+    try:
+        return Repeat(
+            record_type=int(asked.repeat),
+            link=int(asked.link or 0),
+            count=asked.count,
+            least=asked.least,
+            most=asked.most,
+            one=asked.one,
+        )
+    except ValidationError as error:
+        raise InvalidInput({"least": next(iter(explain_errors(error).values()))}) from None
+
+
+def _refuse_rule(
+    catalogue: Catalogue, form: Form, section: Section | None, name: str, text: str, *, number: bool = False
+) -> None:
+    """Raise InvalidExpression at an input where its expression has problems."""
+    if not text:
+        return
+    problems = rule_problems(text, form, catalogue, section, number=number)
+    if problems:
+        raise InvalidExpression(problems, name)
+
+
+def add_question(
+    scope: Scope, form_id: int, revision: int, field_id: int, section_id: str = "", after: str = ""
+) -> int:
+    """Ask one more field, at the end of a section (the last that asks about the same, if none is named) or after an
+    item of it.
+
+    Gives the id for undoing. Raises NotFound for no such field or section.
+    """
+
+    def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+        known = unit.catalogue.by_id.get(field_id)
+        if known is None or known.derived:
+            raise NotFound("There is no such field to ask.")
+        question = Question(id=form.next_id("q"), field_id=field_id)
+        if not form.sections:
+            return f"Added the question {known.label}", {"sections": [Section(id="s1", items=(question,))]}
+        section = section_named(form, section_id or _fitting_section(form, known, unit.catalogue))
+        return f"Added the question {known.label}", item_added(form, question, section.id, after)
+
+    return change_draft(scope, form_id, revision, change, "none")
+
+
+def _fitting_section(form: Form, known: Field, catalogue: Catalogue) -> str:
+    """The last section that asks about what the field is about; the last of all where none does."""
+    fitting = [section.id for section in form.sections if section_about(section) == known.about]
+    return fitting[-1] if fitting else form.sections[-1].id
+
+
+def add_remark(
+    scope: Scope, form_id: int, revision: int, kind: Literal["heading", "note"], section_id: str = ""
+) -> int:
+    """A heading or a note at the end of a section; gives the id for undoing."""
+
+    def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+        remark = Remark(kind=kind, id=form.next_id("t"), text=f"New {kind}")
+        return f"Added a {kind}", item_added(form, remark, section_named(form, section_id).id)
+
+    return change_draft(scope, form_id, revision, change, "none")
+
+
+def change_remark(scope: Scope, form_id: int, revision: int, remark_id: str, asked: RemarkInput) -> int:
+    """Change a heading or note; gives the id for undoing. Raises NotFound, InvalidExpression."""
+
+    def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+        old = form.item(remark_id)
+        if not isinstance(old, Remark):
+            raise NotFound("There is no such heading or note.")
+        _refuse_rule(unit.catalogue, form, form.section_of(remark_id), "show_when", asked.show_when)
+        new = Remark(id=remark_id, **asked.model_dump())
+        return f"Changed the {asked.kind}", with_item(form, remark_id, new)
+
+    return change_draft(scope, form_id, revision, change, remark_id)
+
+
+def change_question(scope: Scope, form_id: int, revision: int, question_id: str, asked: QuestionInput) -> int:
+    """Change a question with its rules, checks and surcharges; gives the id for undoing.
+
+    Raises InvalidExpression for a rule with problems, InvalidInput for a check
+    that will not do, each at its input.
+    """
+
+    def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+        old = form.question(question_id)
+        if old is None:
+            raise NotFound("There is no such question.")
+        section = form.section_of(question_id)
+        given = asked.model_dump() | {
+            "id": question_id,
+            "field_id": old.field_id,
+            "required": {"": None, "yes": True, "no": False, "when": None}[asked.required],
+            "required_when": asked.required_when if asked.required == "when" else "",
+            "options_when": {option: rule for option, rule in asked.options_when.items() if rule.strip()},
+            "checks": tuple(_read_check(place, check) for place, check in enumerate(asked.checks)),
+            "surcharges": tuple(_read_surcharge(place, one) for place, one in enumerate(asked.surcharges)),
+        }
+        try:
+            new = Question.model_validate(given)
+        except ValidationError as error:
+            raise InvalidInput(explain_errors(error)) from None
+        _refuse_rules(unit.catalogue, form, section, new)
+        return f"Changed the question {_label(unit, new)}", with_item(form, question_id, new)
+
+    return change_draft(scope, form_id, revision, change, question_id)
+
+
+def _refuse_rules(catalogue: Catalogue, form: Form, section: Section | None, new: Question) -> None:
+    for _, part, text in Section(id="s0", items=(new,)).walk_rules():
+        what, _, which = part.partition(":")
+        name = {"check": f"check{which}_expression", "surcharge": f"charge{which}_amount", "option": f"when_{which}"}
+        _refuse_rule(catalogue, form, section, name.get(what, part), text, number=what == "surcharge")
+
+
+def _read_check(place: int, check: Mapping[str, Any]) -> Check:
+    try:
+        return _CHECK.validate_python({key: value for key, value in check.items() if value not in ("", None)})
+    except ValidationError as error:
+        inputs = {
+            "range": "low",
+            "length": "low",
+            "count": "low",
+            "date": "low",
+            "pattern": "pattern",
+            "same": "question",
+        }
+        fallback = inputs.get(str(check.get("kind")), "expression")
+        found = {f"check{place}_{name or fallback}": words for name, words in explain_errors(error).items()}
+        messages = {
+            name if name.partition("_")[2] in check else f"check{place}_{fallback}": words
+            for name, words in found.items()
+        }
+        raise InvalidInput(messages) from None
+
+
+def _read_surcharge(place: int, given: Mapping[str, Any]) -> Surcharge:
+    try:
+        return Surcharge.model_validate({key: value for key, value in given.items() if value not in ("", None)})
+    except ValidationError as error:
+        raise InvalidInput({f"charge{place}_{name}": words for name, words in explain_errors(error).items()}) from None
+
+
+def _label(unit: Unit, question: Question) -> str:
+    known = unit.catalogue.by_id.get(question.field_id)
+    return question.label or (known.label if known else question.id)
+
+
+def remove_part(scope: Scope, form_id: int, revision: int, place: str) -> int:
+    """Take a question, remark or whole section out; what was stored stays. Gives the id for undoing."""
+
+    def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+        section = form.section(place)
+        if section is None and form.item(place) is None:
+            raise NotFound("There is no such question.")
+        label = f"Removed {label_of(form, unit.catalogue, place)}"
+        if section is not None:
+            return label, {"sections": [one for one in form.sections if one.id != place]}
+        return label, sections_changed(
+            form, lambda one: one.model_copy(update={"items": tuple(i for i in one.items if i.id != place)})
+        )
+
+    return change_draft(scope, form_id, revision, change, place)
+
+
+def arrange(scope: Scope, form_id: int, revision: int, order: Sequence[str]) -> int:
+    """Put sections and their items in this order: each section's id, followed by those of its items.
+
+    Gives the id for undoing. Raises Conflict unless all are named once, and
+    InvalidInput where a question would come among those about something else.
+    """
+
+    def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+        items = {item.id: item for section in form.sections for item in section.items}
+        known = {section.id: section for section in form.sections}
+        if sorted(order) != sorted([*items, *known]) or (order and order[0] not in known):
+            raise Conflict("The form has changed meanwhile; look at it again.")
+        found: dict[str, list[Question | Remark]] = {}
+        here = ""
+        for one in order:
+            if one in known:
+                here = one
+                found[here] = []
+            else:
+                found[here].append(items[one])
+        sections = [known[one].model_copy(update={"items": tuple(parts)}) for one, parts in found.items()]
+        _refuse_strangers(form, sections)
+        return f"Reordered {form.title}", {"sections": sections}
+
+    return change_draft(scope, form_id, revision, change, "none")
+
+
+def _refuse_strangers(form: Form, sections: Sequence[Section]) -> None:
+    for section in sections:
+        for question in section.questions:
+            home = form.section_of(question.id)
+            if home and (home.repeat and home.repeat.record_type) != (section.repeat and section.repeat.record_type):
+                raise InvalidInput({"order": "This question is about something else than those of that section."})
+
+
+def copy_item(scope: Scope, form_id: int, revision: int, item_id: str, field_id: int = 0, from_form: int = 0) -> int:
+    """Copy a question or remark, with its rules and checks, after itself or to the end of another form.
+
+    A question asks a field once a form, so a duplicate asks `field_id`. Gives the
+    id for undoing. Raises NotFound, and InvalidInput where the field is asked
+    already or is of another type.
+    """
+
+    def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+        source = Form.model_validate(form_of(unit, from_form).draft) if from_form else form
+        item = source.item(item_id)
+        if item is None:
+            raise NotFound("There is no such question.")
+        if isinstance(item, Remark):
+            made: Question | Remark = item.model_copy(update={"id": form.next_id("t")})
+        else:
+            made = _copied(unit.catalogue, form, item, field_id)
+        home = source.section_of(item_id) if not from_form else form.sections[-1] if form.sections else None
+        if home is None:
+            raise NotFound("There is no section to copy it to.")
+        return f"Copied {label_of(source, unit.catalogue, item_id)}", item_added(form, made, home.id, item_id)
+
+    return change_draft(scope, form_id, revision, change, "none")
+
+
+def _copied(catalogue: Catalogue, form: Form, item: Question, field_id: int) -> Question:
+    known, own = catalogue.by_id.get(field_id or item.field_id), catalogue.by_id.get(item.field_id)
+    if known is None:
+        raise NotFound("There is no such field to ask.")
+    if any(question.field_id == known.id for question in form.questions):
+        raise InvalidInput({"field": f"{known.label} is asked already; choose another field for the copy."})
+    same = own is not None and own.type_key == known.type_key and own.about == known.about
+    changes: dict[str, Any] = {"id": form.next_id("q"), "field_id": known.id}
+    if not same or known.id != item.field_id:
+        changes |= {"label": "", "help": ""}
+    if not same:
+        changes |= {"checks": (), "options_when": {}, "default": "", "surcharges": ()}
+    elif known.id != item.field_id:
+        changes |= {"options_when": {}}
+    return item.model_copy(update=changes)
+
+
+def duplicate_section(scope: Scope, form_id: int, revision: int, section_id: str) -> int:
+    """Copy a section without its items, as each field is asked once a form; gives the id for undoing."""
+
+    def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+        old = section_named(form, section_id)
+        made = old.model_copy(update={"id": form.next_id("s"), "title": f"{old.title} (copy)".strip(), "items": ()})
+        place = form.sections.index(old) + 1
+        return "Copied a section", {"sections": [*form.sections[:place], made, *form.sections[place:]]}
+
+    return change_draft(scope, form_id, revision, change, "none")
+
+
+def set_phrases(
+    scope: Scope,
+    form_id: int,
+    revision: int,
+    language: str,
+    phrases: Mapping[str, str],
+    was: Mapping[str, str] | None = None,
+) -> int:
+    """Say texts of the form in another of its languages; "" for none. Gives the id for undoing.
+
+    `was` is what the page showed. Raises NotFound, and Overtaken for a clash.
+    """
+
+    def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+        if language not in form.languages[1:]:
+            raise NotFound("The form has no such language.")
+        known = form.phrases.get(language, {})
+        said = {key: text.strip()[:2_000] for key, text in phrases.items()}
+        if was is not None:
+            said = merged_parts(said, was, {key: known.get(key, "") for key in said}, "Somebody else", {})
+        texts = {**known, **said}
+        kept = {key: text for key, text in texts.items() if text}
+        return f"Translated {form.title}", {"phrases": {**form.phrases, language: kept}}
+
+    return change_draft(scope, form_id, revision, change, "none")

@@ -1,0 +1,1 @@
+"""What every service stands on: who asks and in which workspace, long work, changes and taking them back."""

@@ -1,0 +1,114 @@
+"""Who does something, in which workspace, at what time."""
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from typing import Final, Literal
+
+from sqlmodel import Session
+
+from finesieve.core.errors import NotAllowed
+from finesieve.core.fields.definition import Field
+from finesieve.core.fields.manner import Manner
+from finesieve.core.language.evaluator import Moment
+from finesieve.core.model.catalogue import Catalogue, Group
+from finesieve.store.catalogue import Definitions, load_definitions
+from finesieve.store.database import Store
+from finesieve.store.house import HouseNow
+
+__all__ = ["ROLES", "Clock", "Role", "Scope", "Unit", "reload", "utc_now"]
+
+Role = Literal["public", "reader", "clerk", "editor", "owner"]
+ROLES: Final[tuple[Role, ...]] = ("public", "reader", "clerk", "editor", "owner")
+"""From the least to the most; each may do all that those before it may."""
+
+Clock = Callable[[], datetime]
+
+
+def utc_now() -> datetime:
+    """The time, for everything but tests."""
+    return datetime.now(UTC)
+
+
+@dataclass(frozen=True, slots=True)
+class Unit:
+    """One transaction in one workspace: its session, definitions and moment, and for whom it is made."""
+
+    session: Session
+    definitions: Definitions
+    moment: Moment
+    actor: str
+    role: Role
+
+    def sees(self, one: Field | Group) -> bool:
+        """Whether this role may see the values of a field, or of any in a group.
+
+        What is worked out from something one may not see, one may not see either.
+        """
+        return self.edits or self.open_to_all(one)
+
+    def open_to_all(self, one: Field | Group) -> bool:
+        """Whether every role may see it; so it may stand in what all read, such as the history of a person."""
+        group = one if isinstance(one, Group) else self.catalogue.groups_by_id.get(one.group_id)
+        hidden = isinstance(one, Field) and (one.about, one.key) in self.catalogue.for_editors
+        return not hidden and (group is None or group.settings.seen_by != "editors")
+
+    @property
+    def edits(self) -> bool:
+        """Whether this is an editor or owner."""
+        return ROLES.index(self.role) >= ROLES.index("editor")
+
+    @property
+    def known(self) -> Catalogue:
+        """The catalogue by which this role's own expressions are checked: a name they may not see is none."""
+        return self.catalogue if self.edits else self.catalogue.as_others_know_it
+
+    @property
+    def catalogue(self) -> Catalogue:
+        return self.definitions.catalogue
+
+    @property
+    def manner(self) -> Manner:
+        """How the house writes."""
+        return self.definitions.catalogue.manner
+
+    @property
+    def workspace_id(self) -> int:
+        return self.definitions.workspace_id
+
+
+@dataclass(frozen=True, slots=True)
+class Scope:
+    """What every service takes: the store, the workspace, who acts and in what role, and the clock."""
+
+    store: Store
+    workspace_id: int
+    actor: str
+    role: Role
+    clock: Clock = utc_now
+
+    def may(self, role: Role) -> bool:
+        """Whether this role, or one that may more, is held."""
+        return ROLES.index(self.role) >= ROLES.index(role)
+
+    def need(self, role: Role) -> None:
+        """Raise NotAllowed for somebody of less than this role."""
+        if not self.may(role):
+            raise NotAllowed(f"This needs the role {role}; yours is {self.role}.")
+
+    @contextmanager
+    def transaction(self, role: Role) -> Iterator[Unit]:
+        """One transaction for somebody of at least this role. Raises NotAllowed for others."""
+        self.need(role)
+        with self.store.transaction(self.workspace_id) as session:
+            definitions = load_definitions(session, self.workspace_id)
+            now, zone = self.clock(), definitions.catalogue.zone
+            moment = Moment(now, zone, HouseNow(session, definitions, now, zone), definitions.catalogue.manner)
+            yield Unit(session, definitions, moment, self.actor, self.role)
+
+
+def reload(unit: Unit) -> Unit:
+    """The unit with definitions as they stand after changes in its own transaction."""
+    unit.session.flush()
+    return replace(unit, definitions=load_definitions(unit.session, unit.workspace_id))

@@ -1,0 +1,1 @@
+"""People and their records, and what waits on the bench."""

@@ -1,0 +1,223 @@
+"""Reading people: the list, a profile, its history; correcting a value; deciding on held sign-ups."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlmodel import col, select
+
+from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.definition import Field, Shelf
+from finesieve.core.forms.changing import person_may_not
+from finesieve.core.model.catalogue import Group
+from finesieve.core.values import Value
+from finesieve.services.kernel.merging import merged_values
+from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.values.sealing import seals
+from finesieve.services.values.value_lines import (
+    HistoryLine,
+    ValueLine,
+    history_of,
+    person_name,
+    read_values,
+    record_lines,
+    show_past,
+    value_lines,
+)
+from finesieve.services.values.writing import change_person, row_of, taken_keys
+from finesieve.store.people import Person, count_people, page_of_people
+from finesieve.store.rows import stored_row
+from finesieve.store.tables import FormRow, Submission
+
+__all__ = [
+    "HeldLine",
+    "HeldSubmission",
+    "PeoplePage",
+    "PersonLabels",
+    "PersonLine",
+    "Profile",
+    "list_people",
+    "people_page",
+    "read_profile",
+    "set_values",
+]
+
+
+@dataclass(frozen=True, slots=True)
+class PersonLine:
+    """One person in a list; `cells` are the shown values of the columns."""
+
+    id: int
+    name: str
+    cells: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class PeoplePage:
+    """A page of people. `next_before` continues the list; None at its end."""
+
+    columns: tuple[Field, ...]
+    lines: tuple[PersonLine, ...]
+    everyone: int
+    next_before: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class HeldLine:
+    """One answer of a held sign-up beside what is stored; `refused` why the person may not change it themself."""
+
+    field: Field
+    stored: str
+    answer: str
+    refused: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class HeldSubmission:
+    """A sign-up with this person's email that waits for the staff to decide; `records` are those it would add."""
+
+    id: int
+    form: str
+    received_at: datetime
+    lines: tuple[HeldLine, ...]
+    records: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class PersonLabels:
+    """What a person carries beside the fields: tags, keys of lists, the key of a level ("" for none)."""
+
+    tags: tuple[str, ...]
+    lists: tuple[str, ...]
+    level: str
+
+
+@dataclass(frozen=True, slots=True)
+class Profile:
+    """All that is known of one person."""
+
+    id: int
+    name: str
+    groups: tuple[tuple[Group, tuple[ValueLine, ...]], ...]
+    history: tuple[HistoryLine, ...]
+    held: tuple[HeldSubmission, ...]
+    labels: PersonLabels
+
+
+def list_people(scope: Scope, *, search: str = "", before_id: int | None = None, limit: int = 50) -> PeoplePage:
+    """People, newest first, whose name or email has every word of `search`."""
+    with scope.transaction("reader") as unit:
+        keys = ["email", "first_name", "last_name", "signed_up_on"]
+        extra = [field.key for field in unit.catalogue.stored if not field.built_in and unit.sees(field)][:2]
+        people = page_of_people(
+            unit.session,
+            unit.definitions,
+            unit.moment,
+            keys + extra,
+            search=search,
+            before_id=before_id,
+            limit=limit + 1,
+        )
+        columns = tuple(unit.catalogue.by_key[key] for key in ["email", *extra, "signed_up_on"])
+        return people_page(unit, people, columns, limit)
+
+
+def people_page(unit: Unit, people: Sequence[Person], columns: Sequence[Field], limit: int) -> PeoplePage:
+    """A page made of people, one more than `limit` telling that it goes on."""
+    lines = tuple(
+        PersonLine(
+            person.id, person_name(person.values), tuple(field.show(person.values.get(field.key)) for field in columns)
+        )
+        for person in people[:limit]
+    )
+    following = people[limit - 1].id if len(people) > limit else None
+    return PeoplePage(tuple(columns), lines, count_people(unit.session, unit.definitions), following)
+
+
+def read_profile(scope: Scope, person_id: int, about_key: str = "") -> Profile:
+    """A profile with groups, derived values, history and held sign-ups. Raises NotFound.
+
+    `about_key` restricts the history to one field, by key.
+    """
+    with scope.transaction("reader") as unit:
+        person = _person(unit, person_id)
+        row = row_of(unit, PERSON, person_id, person.values)
+        return Profile(
+            person_id,
+            person_name(person.values),
+            value_lines(unit, PERSON, row),
+            history_of(unit, PERSON, person_id, about_key),
+            _held(unit, person),
+            PersonLabels(
+                _texts(person.values.get("tags")), _texts(person.values.get("lists")), str(person.values["level"] or "")
+            ),
+        )
+
+
+def _texts(value: Value) -> tuple[str, ...]:
+    return value if isinstance(value, tuple) else ()
+
+
+def _person(unit: Unit, person_id: int) -> Person:
+    values = stored_row(unit.session, unit.definitions, PERSON, person_id)
+    if values is None:
+        raise NotFound("There is no such person.")
+    return Person(person_id, values)
+
+
+def _held(unit: Unit, person: Person) -> tuple[HeldSubmission, ...]:
+    rows = unit.session.exec(
+        select(Submission, FormRow)
+        .join(FormRow, col(FormRow.id) == col(Submission.form_id))
+        .where(col(Submission.person_id) == person.id, col(Submission.state) == "held")
+        .order_by(col(Submission.id))
+    ).all()
+    held = []
+    for submission, form in rows:
+        lines = [
+            HeldLine(
+                field,
+                field.show(person.values.get(field.key)),
+                show_past(field, submission.answers[field.key]),
+                person_may_not(unit.catalogue, field, person.values),
+            )
+            for field in unit.catalogue.stored_about(PERSON)
+            if field.key in submission.answers and unit.sees(field)
+        ]
+        records = record_lines(unit, submission.records, unit.sees)
+        held.append(
+            HeldSubmission(submission.id or 0, form.draft["title"], submission.received_at, tuple(lines), records)
+        )
+    return tuple(held)
+
+
+@seals
+def set_values(
+    scope: Scope,
+    person_id: int,
+    typed: Mapping[str, str],
+    shelf: Shelf | None = None,
+    was: Mapping[str, str] | None = None,
+) -> int:
+    """Correct values as typed, by field key; gives how many changed.
+
+    Fields that are not named stay, and so do those that the page showed as they were
+    typed (`was`). Raises InvalidInput by key for what cannot be read, may not change, or
+    is somebody else's, and Overtaken for a clash.
+    """
+    with scope.transaction("clerk") as unit:
+        stored = stored_row(unit.session, unit.definitions, PERSON, person_id, lock=True)
+        if stored is None:
+            raise NotFound("There is no such person.")
+        typed = merged_values(unit, PERSON, person_id, typed, was, stored)
+        values = read_values(unit, PERSON, typed, stored, shelf)
+        _refuse_taken(unit, person_id, values)
+        return change_person(unit, person_id, values, "staff")
+
+
+def _refuse_taken(unit: Unit, person_id: int, values: Mapping[str, Value]) -> None:
+    taken = taken_keys(unit, person_id, values)
+    if taken:
+        by_key = unit.catalogue.by_key
+        raise InvalidInput({key: f"Somebody else has this {by_key[key].label.lower()}." for key in taken})

@@ -1,0 +1,1 @@
+"""Segments and their meshes."""

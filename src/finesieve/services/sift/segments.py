@@ -1,0 +1,384 @@
+"""Sifting: segments, what each mesh does, who they are, and taking them along as CSV."""
+
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from itertools import chain, islice
+from typing import Final
+
+from pydantic import Field as Bounds
+from sqlmodel import col, func, select
+
+from finesieve.core.errors import (
+    FineSieveError,
+    InvalidExpression,
+    InvalidInput,
+    NotAllowed,
+    NotFound,
+    TookTooLong,
+)
+from finesieve.core.fields.definition import Field
+from finesieve.core.language.parser import parse
+from finesieve.core.language.printer import print_expression
+from finesieve.core.language.problems import Problem
+from finesieve.core.language.sentence import Clause, Quoted, tree_to_sentence
+from finesieve.core.language.tree import Chain, Node
+from finesieve.core.language.typed import Typed
+from finesieve.core.limits import DESCRIPTION, EXPRESSION, LABEL
+from finesieve.core.model.catalogue import Catalogue, field_of
+from finesieve.core.sieve.meshes import Tray, meshes, trays
+from finesieve.core.values import Type
+from finesieve.services.kernel.changes import record_change, refuse_overtaking, snapshot
+from finesieve.services.kernel.inputs import Input
+from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.kernel.sheets import csv_lines
+from finesieve.services.people.profiles import PeoplePage, people_page
+from finesieve.services.usage.awaiting import awaited_in
+from finesieve.store.database import apart
+from finesieve.store.kept import patience
+from finesieve.store.people import count_each, count_one, count_people, count_verdicts, page_of_people, stream_people
+from finesieve.store.tables import Segment
+
+__all__ = [
+    "Mesh",
+    "SegmentEntry",
+    "SegmentInput",
+    "SegmentView",
+    "ask_whether_filled",
+    "change_segment",
+    "count_segment",
+    "create_segment",
+    "export_segment",
+    "list_segments",
+    "read_segment",
+    "remove_segment",
+    "tray_people",
+]
+
+
+_SECONDS: Final = 6
+"""How long the sieve of one segment may take."""
+_SECONDS_FOR_EXPORT: Final = 120
+
+
+class SegmentInput(Input):
+    """A segment as typed; an empty expression admits everyone."""
+
+    name: str = Bounds(min_length=1, max_length=LABEL)
+    description: str = Bounds(default="", max_length=DESCRIPTION)
+    expression: str = Bounds(default="", max_length=EXPRESSION)
+
+
+@dataclass(frozen=True, slots=True)
+class SegmentEntry:
+    """A segment in a list; where `people` is None, `why` says so: broken, not shown, not counted."""
+
+    id: int
+    name: str
+    people: int | None
+    why: str = ""
+
+    @property
+    def shown(self) -> str:
+        """The number, or why there is none."""
+        return self.why if self.people is None else f"{self.people:,}"
+
+
+@dataclass(frozen=True, slots=True)
+class Mesh:
+    """One condition of a segment: its text, its clause, and what became of those who reached it."""
+
+    text: str
+    clause: Clause | Quoted
+    tray: Tray
+
+
+@dataclass(frozen=True, slots=True)
+class SegmentView:
+    """A segment with its sieve and the first people who pass.
+
+    `withheld` where its condition reads what only editors see; `failure` says why a sound one was not counted.
+    """
+
+    id: int
+    name: str
+    description: str
+    expression: str
+    revision: int
+    problems: tuple[Problem, ...]
+    everyone: int
+    meshes: tuple[Mesh, ...]
+    people: PeoplePage | None
+    catalogue: Catalogue
+    awaited: tuple[Field, ...]
+    withheld: bool = False
+    failure: str = ""
+
+    @property
+    def counted(self) -> bool:
+        """Whether there is a sieve to look at."""
+        return not (self.problems or self.withheld or self.failure)
+
+    @property
+    def passing(self) -> int:
+        return self.meshes[-1].tray.passes if self.meshes else self.everyone
+
+    @property
+    def costliest(self) -> int | None:
+        """The place of the mesh without which most more would pass; None with fewer than two meshes."""
+        if len(self.meshes) < 2:
+            return None
+        return max(range(len(self.meshes)), key=lambda place: self.meshes[place].tray.without)
+
+    @property
+    def cant_tell(self) -> int:
+        """How many stay on a tray because an answer is missing."""
+        return sum(mesh.tray.cant_tell for mesh in self.meshes)
+
+
+def list_segments(scope: Scope) -> list[SegmentEntry]:
+    """All segments with how many people each has now."""
+    with scope.transaction("reader") as unit:
+        rows = unit.session.exec(select(Segment).order_by(col(Segment.position), col(Segment.id))).all()
+        checked = {row.id: _typed(unit, row.expression) for row in rows if row.expression}
+        sound = {row_id: typed for row_id, (typed, _) in checked.items() if typed is not None}
+        everyone, counts = count_each(unit.session, unit.definitions, list(sound.values()), unit.moment)
+        sizes = dict(zip(sound, counts, strict=True))
+        return [_entry(row, everyone, sizes, checked) for row in rows]
+
+
+def _entry(
+    row: Segment,
+    everyone: int,
+    sizes: Mapping[int | None, int | None],
+    checked: Mapping[int | None, tuple[Typed | None, str]],
+) -> SegmentEntry:
+    if not row.expression:
+        return SegmentEntry(row.id or 0, row.name, everyone)
+    size = sizes.get(row.id)
+    return SegmentEntry(row.id or 0, row.name, size, "" if size is not None else checked[row.id][1] or "not counted")
+
+
+def _typed(unit: Unit, expression: str) -> tuple[Typed | None, str]:
+    """The checked condition, or why there is none: broken for everybody, or not shown to this role."""
+    typed = unit.known.check(expression, expect="yes_no").typed
+    if typed is not None:
+        return typed, ""
+    sound = unit.catalogue.check(expression, expect="yes_no").typed is not None
+    return None, "not shown" if sound else "broken"
+
+
+def count_segment(scope: Scope, segment_id: int) -> int | None:
+    """How many people a segment has now; None where that cannot be told, or not to this role. Raises NotFound."""
+    with scope.transaction("reader") as unit:
+        row = _segment(unit, segment_id)
+        if not row.expression:
+            return count_people(unit.session, unit.definitions)
+        typed, _ = _typed(unit, row.expression)
+        return None if typed is None else count_one(unit.session, unit.definitions, typed, unit.moment)
+
+
+def _segment(unit: Unit, segment_id: int, *, lock: bool = False) -> Segment:
+    row = unit.session.get(Segment, segment_id, with_for_update=True if lock else None)
+    if row is None:
+        raise NotFound("There is no such segment.")
+    return row
+
+
+def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
+    """A segment, its sieve in one pass over all people, and the first who pass. Raises NotFound."""
+    with scope.transaction("reader") as unit:
+        row = _segment(unit, segment_id)
+        empty = SegmentView(
+            segment_id, row.name, row.description, row.expression, row.revision, (), 0, (), None, unit.known, ()
+        )
+        if row.expression and _typed(unit, row.expression)[1] == "not shown":
+            return replace(empty, withheld=True)
+        nodes, typed, problems = _meshes(unit, row.expression)
+        empty = replace(empty, problems=problems, awaited=awaited_in(unit, [row.expression]))
+        try:
+            with apart(unit.session, patience(_SECONDS)):
+                return _sieve(unit, empty, nodes, typed, limit)
+        except TookTooLong:
+            return replace(empty, failure="It takes too long to count. Make the condition simpler.")
+        except FineSieveError:
+            return replace(empty, failure="The database cannot work it out. Write the condition another way.")
+
+
+def _sieve(unit: Unit, view: SegmentView, nodes: tuple[Node, ...], typed: tuple[Typed, ...], limit: int) -> SegmentView:
+    verdicts = count_verdicts(unit.session, unit.definitions, typed, unit.moment)
+    stacked = trays(verdicts, range(len(typed)))
+    names = unit.known.names
+    layers = tuple(
+        Mesh(print_expression(node), _clause(node, names), tray) for node, tray in zip(nodes, stacked, strict=True)
+    )
+    people = None if view.problems else _page(unit, typed, "passes", None, limit)
+    return replace(view, everyone=sum(verdicts.values()), meshes=layers, people=people)
+
+
+def _clause(node: Node, names: Mapping[str, Type]) -> Clause | Quoted:
+    """The mesh as one clause; a chain inside a mesh stays a quoted formula."""
+    return Quoted(print_expression(node)) if isinstance(node, Chain) else tree_to_sentence(node, names).clauses[0]
+
+
+def _meshes(unit: Unit, expression: str) -> tuple[tuple[Node, ...], tuple[Typed, ...], tuple[Problem, ...]]:
+    """The meshes of an expression, as trees and checked; or its problems. Raises NotAllowed where it is not shown."""
+    if not expression:
+        return (), (), ()
+    if _typed(unit, expression)[1] == "not shown":
+        raise NotAllowed("This segment uses something that only editors and owners see.")
+    checked = unit.catalogue.check(expression, expect="yes_no")
+    if checked.tree is None or checked.typed is None:
+        return (), (), checked.problems
+    nodes = meshes(checked.tree)
+    typed = checked.typed.parts if len(nodes) > 1 else (checked.typed,)
+    return nodes, typed, ()
+
+
+def _page(unit: Unit, typed: tuple[Typed, ...], verdict: str, before_id: int | None, limit: int) -> PeoplePage:
+    used = frozenset().union(*(mesh.names for mesh in typed)) if typed else frozenset[str]()
+    if verdict == "cant_tell":
+        # What is missing is seen only in the fields that a derived one is worked out from.
+        used = unit.catalogue.derivation.ancestors(used)
+    shown = [
+        field
+        for field in unit.catalogue.fields
+        if field.key in used and field.key not in ("first_name", "last_name") and unit.sees(field)
+    ]
+    columns = tuple(shown[:5]) or (unit.catalogue.by_key["email"],)
+    keys = list(dict.fromkeys(["email", "first_name", "last_name", *(field.key for field in columns)]))
+    people = page_of_people(
+        unit.session,
+        unit.definitions,
+        unit.moment,
+        keys,
+        meshes=typed,
+        verdict=verdict,
+        before_id=before_id,
+        limit=limit + 1,
+    )
+    return people_page(unit, people, columns, limit)
+
+
+def tray_people(
+    scope: Scope, segment_id: int, place: int, verdict: str, before_id: int | None = None, limit: int = 50
+) -> PeoplePage:
+    """Those who reach mesh `place` (from 0) and there pass, are caught, or can't be told.
+
+    Raises NotFound for no such segment or mesh.
+    """
+    with scope.transaction("reader") as unit:
+        row = _segment(unit, segment_id)
+        _, typed, _ = _meshes(unit, row.expression)
+        if verdict not in ("passes", "caught", "cant_tell") or not 0 <= place < max(len(typed), 1):
+            raise NotFound("There is no such tray.")
+        with _worked_out(unit, _SECONDS):
+            return _page(unit, typed[: place + 1], verdict, before_id, limit)
+
+
+@contextmanager
+def _worked_out(unit: Unit, seconds: float) -> Iterator[None]:
+    """Work for which the database goes over people. Raises TookTooLong, and InvalidInput where it cannot be done."""
+    try:
+        with apart(unit.session, seconds):
+            yield
+    except FineSieveError as problem:
+        if type(problem) is not FineSieveError:
+            raise
+        raise InvalidInput({"": "The database cannot work this out. Write the condition another way."}) from problem
+
+
+def create_segment(scope: Scope, name: str) -> int:
+    """Make a segment that admits everyone so far; gives its id. Raises InvalidInput for an empty name."""
+    with scope.transaction("editor") as unit:
+        name = name.strip()
+        if not name or len(name) > LABEL:
+            raise InvalidInput({"name": "Give the segment a name of at most 120 characters."})
+        last = unit.session.exec(select(func.max(Segment.position))).one()
+        row = Segment(workspace_id=unit.workspace_id, name=name, position=(last or 0) + 1)
+        unit.session.add(row)
+        unit.session.flush()
+        return row.id or 0
+
+
+def change_segment(scope: Scope, segment_id: int, revision: int, asked: SegmentInput) -> int:
+    """Change name, description and condition; gives the id for undoing.
+
+    Raises InvalidExpression for a condition with problems, Overtaken where
+    somebody else has changed it meanwhile.
+    """
+    with scope.transaction("editor") as unit:
+        row = _segment(unit, segment_id, lock=True)
+        if row.revision != revision:
+            refuse_overtaking(unit, "segment", segment_id, abs(row.revision - revision))
+        return _change(unit, row, asked)
+
+
+def _change(unit: Unit, row: Segment, asked: SegmentInput) -> int:
+    if asked.expression:
+        problems = unit.catalogue.check(asked.expression, expect="yes_no").problems
+        if problems:
+            raise InvalidExpression(problems)
+    assert row.id is not None
+    before = snapshot(unit, "segment", row.id)
+    row.name, row.description, row.expression = asked.name, asked.description, asked.expression
+    unit.session.add(row)
+    change_id = record_change(unit, "segment", row.id, f"Changed {asked.name}", before)
+    if change_id:
+        row.revision += 1
+    return change_id
+
+
+def ask_whether_filled(scope: Scope, segment_id: int, field_id: int) -> int:
+    """Add to a segment's condition that a field is filled; gives the id for undoing, 0 where it was left as it is.
+
+    One whose conditions are joined by *or* is left: one more would not narrow it, so the specialist says how it joins.
+    Raises NotFound.
+    """
+    with scope.transaction("editor") as unit:
+        field, row = field_of(unit.catalogue, field_id), _segment(unit, segment_id)
+        tree = parse(row.expression).tree
+        if isinstance(tree, Chain) and tree.word == "or":
+            return 0
+        condition = f"{field.key} is filled"
+        expression = f"{row.expression}\nand {condition}" if row.expression.strip() else condition
+        return _change(unit, row, SegmentInput(name=row.name, description=row.description, expression=expression))
+
+
+def remove_segment(scope: Scope, segment_id: int) -> int:
+    """Remove a segment, never its people; gives the id for undoing. Raises NotFound."""
+    with scope.transaction("editor") as unit:
+        row = _segment(unit, segment_id, lock=True)
+        before = snapshot(unit, "segment", segment_id)
+        name = row.name
+        unit.session.delete(row)
+        return record_change(unit, "segment", segment_id, f"Removed {name}", before)
+
+
+def export_segment(scope: Scope, segment_id: int) -> tuple[str, Iterator[str]]:
+    """The name of a segment and its people as CSV, line by line, with field keys at the top.
+
+    Texts that a spreadsheet would run as a formula get a quote before them.
+    Raises NotFound, InvalidExpression where the condition has problems, and InvalidInput where the database
+    cannot work it out.
+    """
+    with scope.transaction("reader") as unit:
+        row = _segment(unit, segment_id)
+        _, typed, problems = _meshes(unit, row.expression)
+        if problems:
+            raise InvalidExpression(problems)
+        name = row.name
+    lines = csv_lines(_csv_rows(scope, typed))
+    # The first person now, so that what cannot be worked out is said before the file begins.
+    return name, chain(list(islice(lines, 2)), lines)
+
+
+def _csv_rows(scope: Scope, typed: tuple[Typed, ...]) -> Iterator[list[str]]:
+    with scope.transaction("reader") as unit:
+        fields = [field for field in unit.catalogue.fields if field.key not in unit.catalogue.broken]
+        fields = [field for field in fields if unit.sees(field)]
+        keys = [field.key for field in fields]
+        yield keys
+        with _worked_out(unit, _SECONDS_FOR_EXPORT):
+            for person in stream_people(unit.session, unit.definitions, unit.moment, keys, typed):
+                yield [field.plain(person.values[field.key]) for field in fields]

@@ -1,0 +1,1 @@
+"""Definitions and values as files."""

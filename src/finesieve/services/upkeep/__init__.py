@@ -1,0 +1,1 @@
+"""What the fields hold, and what is wrong or wasteful."""

@@ -1,0 +1,1 @@
+"""Where everything is used."""

@@ -1,0 +1,206 @@
+"""Where fields, records and groups are used: questions, rules, checks, formulas, segments, texts, links, mappings."""
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
+from typing import Final, Literal
+
+from sqlmodel import col, select
+
+from finesieve.core.fields.about import HOUSE, PERSON
+from finesieve.core.forms.prepare import form_world, section_about, section_world
+from finesieve.core.language.checker import Checked, check
+from finesieve.core.language.placeholders import expressions_in
+from finesieve.core.language.problems import Span
+from finesieve.core.language.tree import Name, walk
+from finesieve.core.language.typed import Typed
+from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.values import Type
+from finesieve.services.kernel.scope import Unit
+from finesieve.services.usage.documents import FormDocument, Standing, documents_of_forms
+from finesieve.store.tables import HouseMapping, Segment
+
+__all__ = ["Use", "Uses", "options_named", "uses_of"]
+
+UseKind = Literal["question", "rule", "check", "formula", "segment", "text", "title", "choice", "mapping"]
+
+
+@dataclass(frozen=True, slots=True)
+class Use:
+    """One place that uses a field; `expression` is empty where none is written. `about` is where it stands.
+
+    `standing` says of a form whether only its draft uses it, or only the version in force; "" for both, and for
+    what is no form.
+    """
+
+    kind: UseKind
+    id: int
+    name: str
+    expression: str = ""
+    about: str = PERSON
+    standing: Standing = ""
+
+    @property
+    def full_name(self) -> str:
+        """The name, saying which of a form's two documents it is where they differ."""
+        return f"{self.name} ({self.standing})" if self.standing else self.name
+
+
+class Uses:
+    """All uses in a workspace, by field."""
+
+    def __init__(self, catalogue: Catalogue) -> None:
+        self.catalogue = catalogue
+        self._by_field: dict[int, list[Use]] = {}
+        self._by_about: dict[str, list[Use]] = {}
+        self._broken: list[tuple[Use, str]] = []
+        self._by_option: dict[tuple[str, tuple[str, ...], str], list[Use]] = {}
+        self._ids = {(field.about, field.key): field.id for field in (*catalogue.everything, *catalogue.deleted)}
+
+    def note(self, use: Use, checked: Checked | None = None) -> None:
+        """Note all that an expression reads; of a broken one, the fields that its names seem to mean.
+
+        `checked` is given for one that stands in a form, with words that nothing else knows.
+        """
+        checked = checked or self.catalogue.check(use.expression, about=use.about)
+        if checked.problems:
+            self._broken.append((use, checked.problems[0].message))
+        for about, key in sorted(_reads(checked, use.about)):
+            if key:
+                self.add(self._ids.get((about, key), 0), use)
+            else:
+                self._by_about.setdefault(about, []).append(use)
+        for type_, value, _ in options_named(checked.typed) if checked.typed else ():
+            self._by_option.setdefault((type_.source, type_.options, value), []).append(use)
+
+    def add(self, field_id: int, use: Use) -> None:
+        """Note one use of a field."""
+        _add(self._by_field.setdefault(field_id, []), use)
+
+    def of_field(self, field_id: int) -> tuple[Use, ...]:
+        """The uses of a field."""
+        return tuple(self._by_field.get(field_id, ()))
+
+    def of_fields(self, field_ids: Iterable[int]) -> tuple[Use, ...]:
+        """The uses of any of these fields, each once."""
+        return _each_once(use for field_id in field_ids for use in self.of_field(field_id))
+
+    def of_collection(self, about: str) -> tuple[Use, ...]:
+        """The expressions that go over the records of a type."""
+        return _each_once(self._by_about.get(about, ()))
+
+    def broken(self) -> tuple[tuple[Use, str], ...]:
+        """The uses whose expressions do not work any more, each with why."""
+        return tuple(dict.fromkeys(self._broken))
+
+    def of_option(self, type_: Type, value: str) -> tuple[Use, ...]:
+        """The expressions that name an option of this type of choice: a field's, a list, a level."""
+        return _each_once(self._by_option.get((type_.source, type_.options, value), ()))
+
+
+def _add(found: list[Use], use: Use) -> None:
+    """Add a use once; one of the draft and the same of the version in force become one of both."""
+    others: tuple[Standing, ...] = ("", "draft", "in force")
+    for place, known in enumerate(found):
+        if any(known == replace(use, standing=other) for other in others):
+            if known.standing != use.standing:
+                found[place] = replace(use, standing="")
+            return
+    found.append(use)
+
+
+def _each_once(uses: Iterable[Use]) -> tuple[Use, ...]:
+    found: list[Use] = []
+    for use in uses:
+        _add(found, use)
+    return tuple(found)
+
+
+def options_named(typed: Typed) -> Iterator[tuple[Type, str, Span]]:
+    """The options that an expression names, each with the type of choice that it belongs to, and where."""
+    for part in typed.walk():
+        if part.operation == "const" and part.type.source and isinstance(part.value, str):
+            yield part.type, part.value, part.span
+        if part.item_spans and part.parts and part.parts[0].type.source:
+            named = zip(part.items, part.item_spans, strict=True)
+            yield from ((part.parts[0].type, str(value), span) for value, span in named)
+
+
+def _reads(checked: Checked, about: str) -> set[tuple[str, str]]:
+    if checked.typed is not None:
+        return set(checked.typed.reads)
+    if checked.tree is None:
+        return set()
+    found = set()
+    for part in walk(checked.tree):
+        if isinstance(part, Name):
+            prefix = part.path[0] if len(part.path) > 1 else ""
+            found.add((HOUSE if prefix == "house" else about, part.path[-1]))
+    return found
+
+
+_MOST_KEPT: Final = 32
+_kept: dict[tuple[str, int, int], Uses] = {}
+
+
+def uses_of(unit: Unit) -> Uses:
+    """All uses, kept for as long as no definition changes."""
+    database = str(unit.session.get_bind().engine.url.render_as_string(hide_password=True))
+    key = (database, unit.workspace_id, unit.catalogue.version)
+    if key not in _kept:
+        while len(_kept) >= _MOST_KEPT:
+            _kept.pop(next(iter(_kept)), None)
+        _kept[key] = _found(unit)
+    return _kept[key]
+
+
+def _found(unit: Unit) -> Uses:
+    catalogue = unit.catalogue
+    uses = Uses(catalogue)
+    for field in catalogue.everything:
+        if field.derived:
+            uses.note(Use("formula", field.id, field.label, field.formula, field.about))
+        for text in (field.help, field.settings.fallback):
+            _note_text(uses, Use("text", field.id, field.label, about=field.about), text)
+    for record_type in catalogue.record_types:
+        if record_type.title_field:
+            uses.add(record_type.title_field, Use("title", record_type.id, record_type.singular))
+    _note_forms(unit, uses)
+    for segment in unit.session.exec(select(Segment).order_by(col(Segment.position), col(Segment.id))).all():
+        if segment.expression:
+            uses.note(Use("segment", segment.id or 0, segment.name, segment.expression))
+    return uses
+
+
+def _note_forms(unit: Unit, uses: Uses) -> None:
+    titles = {}
+    for form in documents_of_forms(unit):
+        titles[form.id] = form.title
+        for text in form.document.walk_texts():
+            _note_text(uses, Use("text", form.id, form.title, standing=form.standing), text)
+        for question in form.document.questions:
+            uses.add(question.field_id, Use("question", form.id, form.title, standing=form.standing))
+        _note_rules(uses, form)
+    house = unit.catalogue.keys_of(HOUSE)
+    for mapping in unit.session.exec(select(HouseMapping)).all():
+        for field_id, key in mapping.pairs:
+            use = Use("mapping", mapping.form_id, titles.get(mapping.form_id, "a form"))
+            uses.add(int(field_id), use)
+            if not mapping.target_slug and key in house:
+                uses.add(house[key].id, use)
+
+
+def _note_rules(uses: Uses, form: FormDocument) -> None:
+    document = form.document
+    world = form_world(document, uses.catalogue)
+    for place, part, text in document.walk_rules():
+        section = document.section_of(place)
+        about = section_about(section) if section else PERSON
+        inner = section_world(world, section) if section else world
+        checked = check(text, inner, zone=uses.catalogue.zone)
+        kind: UseKind = "check" if part.startswith("check") else "rule"
+        uses.note(Use(kind, form.id, form.title, text, about, form.standing), checked)
+
+
+def _note_text(uses: Uses, use: Use, text: str) -> None:
+    for expression in expressions_in(text):
+        uses.note(replace(use, expression=expression))
