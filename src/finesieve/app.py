@@ -44,6 +44,7 @@ from finesieve.store.files import FileStore
 from finesieve.web.admission import Admission
 from finesieve.web.errors import add_error_pages
 from finesieve.web.hurry import Hurried
+from finesieve.web.reading import ReadsOnce
 from finesieve.web.security import SecurityHeaders
 from finesieve.web.site import Site
 from finesieve.web.templating import PACKAGE
@@ -88,6 +89,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         public_forms=PublicForms(public_store, clock, secret, FileStore(files_directory())),
         files=FileStore(files_directory()),
     )
+    app.add_middleware(ReadsOnce)
     app.add_middleware(Hurried)
     app.add_middleware(Admission)
     app.add_middleware(SecurityHeaders)

@@ -4,6 +4,7 @@ import json
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import partial
@@ -19,7 +20,18 @@ from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, TookTo
 from finesieve.core.values import write_json
 from finesieve.store.files import FileStore
 
-__all__ = ["Health", "Store", "apart", "connect", "enter_workspace", "in_time", "mapped"]
+__all__ = [
+    "Health",
+    "SharedReading",
+    "Store",
+    "apart",
+    "connect",
+    "enter_workspace",
+    "in_time",
+    "mapped",
+    "one_reading",
+    "shared_reading",
+]
 
 
 def connect(url: str, *, pool_size: int = 10, durable: bool = True) -> Engine:
@@ -70,13 +82,24 @@ def mapped(error: DBAPIError) -> FineSieveError:
 
 def enter_workspace(session: Session, workspace_id: int) -> None:
     """Let row-level security through to this workspace's rows, until the transaction ends."""
-    session.execute(text("SELECT set_config('finesieve.workspace', :id, true)"), {"id": str(int(workspace_id))})
+    session.execute(text(f"SELECT {_ENTER}"), {"id": str(int(workspace_id))})
 
 
 def _limit(session: Session, seconds: float) -> None:
     """Let no statement take longer, until the transaction, or the savepoint, ends; 0 for as long as it takes."""
-    session.execute(text("SELECT set_config('statement_timeout', :limit, true)"), {"limit": str(int(1_000 * seconds))})
+    session.execute(text(f"SELECT {_LIMITED}"), {"limit": str(int(1_000 * seconds))})
     session.info[_LIMIT] = seconds
+
+
+def _enter_limited(session: Session, workspace_id: int, seconds: float) -> None:
+    """Both, in one way to the database and back."""
+    values = {"id": str(int(workspace_id)), "limit": str(int(1_000 * seconds))}
+    session.execute(text(f"SELECT {_ENTER}, {_LIMITED}"), values)
+    session.info[_LIMIT] = seconds
+
+
+_ENTER: Final = "set_config('finesieve.workspace', :id, true)"
+_LIMITED: Final = "set_config('statement_timeout', :limit, true)"
 
 
 @contextmanager
@@ -124,6 +147,86 @@ _SIGN_OF_LIFE: Final = text(
 )
 
 
+class SharedReading:
+    """The one transaction in which all that a request reads is read, begun by what reads first. It writes nothing.
+
+    Whoever writes ends it and begins a transaction of their own; what is read after that is read anew.
+    """
+
+    def __init__(self) -> None:
+        self._store: Store | None = None
+        self._workspace_id: int | None = None
+        self._session: Session | None = None
+        self._used_by = 0
+
+    @property
+    def is_open(self) -> bool:
+        return self._session is not None
+
+    @contextmanager
+    def use(self, store: "Store", workspace_id: int | None = None) -> Iterator[Session]:
+        """The session, within a workspace where one is given. Raises the errors of `core.errors` and no driver's.
+
+        After any error it is ended, since a transaction in which a statement failed can do nothing more.
+        """
+        self._used_by += 1
+        try:
+            yield self._session_for(store, workspace_id)
+        except DBAPIError as error:
+            self._end()
+            raise mapped(error) from error
+        except PoolTimeout:
+            self._end()
+            raise Unavailable("The server is busy right now; try again in a moment.") from None
+        except BaseException:
+            self._end()
+            raise
+        finally:
+            self._used_by -= 1
+
+    def _session_for(self, store: "Store", workspace_id: int | None) -> Session:
+        if self._store is not store or (self._workspace_id is not None and self._workspace_id != workspace_id):
+            self._end()
+        if self._session is None:
+            self._store = store
+            self._session = Session(store.engine, expire_on_commit=False, autoflush=False)
+            if store.seconds and workspace_id is None:
+                _limit(self._session, store.seconds)
+        if workspace_id is not None and self._workspace_id is None:
+            _enter_limited(self._session, workspace_id, store.seconds)
+            self._workspace_id = workspace_id
+        return self._session
+
+    def end(self) -> None:
+        """Give the connection back, unless somebody is in the midst of reading."""
+        if not self._used_by:
+            self._end()
+
+    def _end(self) -> None:
+        session, self._session, self._store, self._workspace_id = self._session, None, None, None
+        if session is not None:
+            session.close()
+
+
+_shared: ContextVar[SharedReading | None] = ContextVar("shared", default=None)
+
+
+def shared_reading() -> SharedReading | None:
+    """That of the request that is being answered; None outside of one."""
+    return _shared.get()
+
+
+@contextmanager
+def one_reading() -> Iterator[SharedReading]:
+    """Within this, all that reads shares one transaction."""
+    reading = SharedReading()
+    before = _shared.set(reading)
+    try:
+        yield reading
+    finally:
+        _shared.reset(before)
+
+
 class Store:
     """The database, entered one transaction at a time, and the files beside it, where there are any.
 
@@ -145,15 +248,24 @@ class Store:
         """
         try:
             with Session(self.engine, expire_on_commit=False) as session, session.begin():
-                if self.seconds:
-                    _limit(session, self.seconds)
-                if workspace_id is not None:
+                if workspace_id is not None and self.seconds:
+                    _enter_limited(session, workspace_id, self.seconds)
+                elif workspace_id is not None:
                     enter_workspace(session, workspace_id)
+                elif self.seconds:
+                    _limit(session, self.seconds)
                 yield session
         except DBAPIError as error:
             raise mapped(error) from error
         except PoolTimeout:
             raise Unavailable("The server is busy right now; try again in a moment.") from None
+
+    @contextmanager
+    def reading(self, workspace_id: int | None = None) -> Iterator[Session]:
+        """A transaction that only reads: that of the request, where one is being answered, else as `transaction`."""
+        shared = shared_reading()
+        with shared.use(self, workspace_id) if shared else self.transaction(workspace_id) as session:
+            yield session
 
     def health(self) -> Health:
         """How the database and the workers are."""

@@ -165,7 +165,7 @@ class StaffAccounts:
 
     def who(self, token: str) -> SignedIn | None:
         """Who holds this token, or None where it is unknown or has run out."""
-        with self._store.transaction() as session:
+        with self._store.reading() as session:
             found = session.exec(
                 select(StaffSession, Staff)
                 .join(Staff, col(Staff.id) == col(StaffSession.staff_id))
@@ -186,7 +186,7 @@ class StaffAccounts:
 
     def workspaces(self, staff_id: int) -> list[WorkspaceEntry]:
         """The workspaces that somebody may enter, by name."""
-        with self._store.transaction() as session:
+        with self._store.reading() as session:
             rows = session.exec(
                 select(Workspace, Membership)
                 .join(Membership, col(Membership.workspace_id) == col(Workspace.id))
@@ -197,7 +197,7 @@ class StaffAccounts:
 
     def enter(self, slug: str, signed_in: SignedIn) -> OpenedWorkspace:
         """Enter a workspace. Raises NotFound where there is none, or the person does not belong to it."""
-        with self._store.transaction() as session:
+        with self._store.reading() as session:
             found = session.exec(
                 select(Workspace, Membership)
                 .join(Membership, col(Membership.workspace_id) == col(Workspace.id))

@@ -102,7 +102,7 @@ def preview_formula(scope: Scope, formula: str, key: str = "", unit_name: str = 
 
     `key` is that of the field whose formula it is, which it may not read.
     """
-    with a_turn(scope), scope.transaction("reader") as unit:
+    with a_turn(scope), scope.reading("reader") as unit:
         try:
             with apart(unit.session, SECONDS):
                 return _previewed(unit, formula, key, unit_name, about)
@@ -188,7 +188,7 @@ def _checked(unit: Unit, formula: str, key: str, about: str = PERSON) -> Checked
 
 def read_derived(scope: Scope, field_id: int) -> DerivedView:
     """A derived field. Raises NotFound where there is none."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         field = unit.catalogue.by_id.get(field_id)
         if field is None or not field.derived:
             raise NotFound("There is no such derived field.")

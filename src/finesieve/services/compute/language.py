@@ -12,7 +12,7 @@ __all__ = ["words_here"]
 
 def words_here(scope: Scope, about: str = PERSON, form_id: int = 0, section_id: str = "") -> tuple[Word, ...]:
     """The words in reach of an expression about a thing; or in a form, in one of its sections. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         catalogue = unit.known
         if not form_id:
             known = {PERSON, "order", "level", "house", *(one.about for one in catalogue.record_types)}

@@ -338,9 +338,9 @@ def duplicate_field(scope: Scope, field_id: int) -> int:
 
 def move_field(scope: Scope, field_id: int, group_id: int) -> int:
     """Move a field to the end of another group about the same thing; gives the id for undoing."""
-    with scope.transaction("reader") as unit:
+    with scope.transaction("editor") as unit:
         present = [field.id for field in unit.catalogue.of_group(group_id) if field.id != field_id]
-    return reorder_fields(scope, group_id, [*present, field_id])
+        return reorder_fields(scope, group_id, [*present, field_id])
 
 
 def reorder_fields(scope: Scope, group_id: int, field_ids: Sequence[int]) -> int:

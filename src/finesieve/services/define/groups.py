@@ -83,13 +83,13 @@ class FieldView:
 
 def read_catalogue(scope: Scope) -> Catalogue:
     """All groups and fields."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         return unit.catalogue
 
 
 def read_group(scope: Scope, group_id: int) -> GroupView:
     """A group with its fields, how filled each is and how often used. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         group = group_of(unit.catalogue, group_id)
         fields = unit.catalogue.of_group(group_id)
         filled = fill_counts(unit.session, unit.definitions, fields)
@@ -103,7 +103,7 @@ def read_group(scope: Scope, group_id: int) -> GroupView:
 
 def read_field(scope: Scope, field_id: int) -> FieldView:
     """A field with its uses. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         field = field_of(unit.catalogue, field_id)
         seen = unit.sees(field)
         filled = fill_counts(unit.session, unit.definitions, [field]).get(field.key, 0) if seen else None

@@ -165,13 +165,13 @@ def remove_label(scope: Scope, kind: str, label_id: int) -> int:
 
 def list_lists(scope: Scope) -> tuple[ListLine, ...]:
     """All lists with how many people are on each."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         return _lines(unit, "list")
 
 
 def list_levels(scope: Scope) -> tuple[ListLine, ...]:
     """All levels with how many people hold each."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         return _lines(unit, "level")
 
 
@@ -194,7 +194,7 @@ def _lines(unit: Unit, kind: str) -> tuple[ListLine, ...]:
 
 def read_level(scope: Scope, level_id: int) -> LevelView:
     """A level with the values of its fields and their history. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         level, description = _level(unit, level_id)
         row = row_of(unit, LEVEL, level_id, stored_row(unit.session, unit.definitions, LEVEL, level_id) or {})
         return LevelView(level, description, value_lines(unit, LEVEL, row), history_of(unit, LEVEL, level_id))
@@ -293,7 +293,7 @@ def set_person_level(scope: Scope, person_id: int, level_key: str, was: str | No
 
 def list_tags(scope: Scope) -> tuple[TagLine, ...]:
     """All tags, the most carried first."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         return tags_in(unit)
 
 

@@ -31,7 +31,7 @@ class CheckUse:
 
 def list_checks(scope: Scope) -> tuple[CheckUse, ...]:
     """The checks of the library by name, each with where it is used."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         used = _used(unit)
         return tuple(CheckUse(one, tuple(used.get(one.id, ()))) for one in unit.catalogue.checks.values())
 

@@ -75,7 +75,7 @@ class OptionInput(Input):
 
 def read_options(scope: Scope, field_id: int) -> tuple[OptionLine, ...]:
     """The options of a choice with how many hold each. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         field = _choice(unit, field_id)
         held = dict(value_counts(unit.session, unit.definitions, field, limit=MOST_OPTIONS))
         uses = uses_of(unit)
@@ -222,7 +222,7 @@ class OptionListInput(Input):
 
 def list_option_lists(scope: Scope) -> tuple[OptionListView, ...]:
     """All shared lists, by name."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         rows = unit.session.exec(select(OptionListRow).order_by(col(OptionListRow.name))).all()
         return tuple(_view(unit, row) for row in rows)
 
@@ -234,7 +234,7 @@ def _view(unit: Unit, row: OptionListRow) -> OptionListView:
 
 def read_option_list(scope: Scope, list_id: int) -> OptionListView:
     """A shared list. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         row = unit.session.get(OptionListRow, list_id)
         if row is None:
             raise NotFound("There is no such list of options.")

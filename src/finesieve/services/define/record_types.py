@@ -162,7 +162,7 @@ def put_away_record_type(scope: Scope, type_id: int, typed: str) -> int:
 
 def read_record_type(scope: Scope, type_id: int) -> RecordTypeView:
     """A record type with groups and uses. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         known = record_type(unit.catalogue, type_id)
         groups = tuple((group, unit.catalogue.of_group(group.id)) for group in unit.catalogue.groups_about(known.about))
         uses = uses_of(unit)

@@ -38,7 +38,7 @@ class Family:
 
 def tag_families(scope: Scope) -> tuple[Family, ...]:
     """The families among the tags, the largest first."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         return families_in(unit)
 
 
@@ -83,7 +83,7 @@ def plan_family(scope: Scope, stem: str, order: Sequence[str] = ()) -> FamilyPla
 
     Raises NotFound for no such family.
     """
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         return _plan(unit, stem, order)
 
 

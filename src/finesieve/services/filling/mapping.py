@@ -58,7 +58,7 @@ class MappingView:
 
 def read_mapping(scope: Scope, form_id: int, target_slug: str = "") -> MappingView:
     """The mapping of a form's answers to house values. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         form = unit.session.get(FormRow, form_id)
         if form is None:
             raise NotFound("There is no such form.")
@@ -193,7 +193,7 @@ def allow_mapping(scope: Scope, form_id: int, target_slug: str, *, allowed: bool
 
 def list_grants(scope: Scope) -> tuple[tuple[str, tuple[str, ...]], ...]:
     """Which workspaces may set which house values of this one."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         rows = unit.session.exec(select(HouseGrant).order_by(col(HouseGrant.from_slug))).all()
         return tuple((row.from_slug, tuple(row.keys)) for row in rows)
 

@@ -151,7 +151,7 @@ class PublicForms:
         """Open the version in force. Raises NotFound where none is published."""
         visit = visit or Visit()
         scope, house = self._scope(workspace_slug)
-        with scope.transaction("public") as unit:
+        with scope.reading("public") as unit:
             row = self._form(unit, form_slug)
             person_id, until = self._person_of(unit, row, visit.me)
             filling = _Filling(row.id or 0, row.published, secrets.token_urlsafe(16), visit.page, person_id, until)
@@ -162,7 +162,7 @@ class PublicForms:
     ) -> OpenForm:
         """Work out the form for the answers so far; stores nothing."""
         scope, house = self._scope(workspace_slug)
-        with scope.transaction("public") as unit:
+        with scope.reading("public") as unit:
             return self._evaluated(unit, house, self._filling(unit, form_slug, token), answers, language)
 
     def send(
@@ -312,7 +312,7 @@ class PublicForms:
     def thank(self, workspace_slug: str, form_slug: str, sent: str = "", language: str = "") -> Thanks:
         """The page after sending; with the token that sending gave, its text knows what was sent."""
         scope, house = self._scope(workspace_slug)
-        with scope.transaction("public") as unit:
+        with scope.reading("public") as unit:
             form = self._form(unit, form_slug)
             parts = self._links.read("sent", unit.moment.now, sent)
             row = unit.session.get(Submission, parts[0]) if parts else None
@@ -329,7 +329,7 @@ class PublicForms:
     def read_letter(self, workspace_slug: str, form_slug: str, letter: str) -> Confirmation:
         """See `letters.read_answers`."""
         scope, _house = self._scope(workspace_slug)
-        with scope.transaction("public") as unit:
+        with scope.reading("public") as unit:
             return read_answers(unit, self._links, self._form(unit, form_slug), letter)
 
     def confirm(self, workspace_slug: str, form_slug: str, letter: str, *, mine: bool) -> Confirmation:
@@ -341,7 +341,7 @@ class PublicForms:
     def read_address(self, workspace_slug: str, form_slug: str, letter: str) -> AddressView:
         """See `letters.read_address`."""
         scope, _house = self._scope(workspace_slug)
-        with scope.transaction("public") as unit:
+        with scope.reading("public") as unit:
             return read_address(unit, self._links, self._form(unit, form_slug), letter)
 
     def confirm_address(self, workspace_slug: str, form_slug: str, letter: str, *, wanted: bool) -> AddressView:

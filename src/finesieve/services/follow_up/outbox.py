@@ -37,7 +37,7 @@ class Outbox:
 
 def read_outbox(scope: Scope, before: int | None = None) -> Outbox:
     """The letters below an id. Their links are for clerks: they let answers count."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         query = select(OutboxMessage).order_by(col(OutboxMessage.id).desc()).limit(_PAGE + 1)
         if before is not None:
             query = query.where(col(OutboxMessage.id) < before)

@@ -65,7 +65,7 @@ class CaseResult:
 
 def list_cases(scope: Scope, form_id: int) -> tuple[CaseLine, ...]:
     """The cases of a form by name."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         return tuple(CaseLine(row.id or 0, row.name) for row in _rows(unit, form_id))
 
 
@@ -83,7 +83,7 @@ def _case(unit: Unit, form_id: int, case_id: int) -> FormCase:
 
 def read_case(scope: Scope, form_id: int, case_id: int) -> tuple[str, Circumstances, dict[str, str]]:
     """A case's name, circumstances and answers. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         row = _case(unit, form_id, case_id)
         circumstances = Circumstances.model_validate({**row.circumstances, "stored": None})
         return row.name, circumstances, {key: str(value) for key, value in row.answers.items()}

@@ -93,7 +93,7 @@ class FormView:
 
 def list_forms(scope: Scope) -> list[FormEntry]:
     """All forms, in the order they were made."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         rows = unit.session.exec(select(FormRow).order_by(col(FormRow.id))).all()
         return [_entry(unit, row) for row in rows]
 
@@ -142,7 +142,7 @@ def create_form(scope: Scope, title: str) -> int:
 
 def read_form(scope: Scope, form_id: int) -> FormView:
     """A form's draft with all that keeps it from being published. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         row = form_of(unit, form_id)
         sent = sum(sent_by_version(unit.session, unit.definitions, form_id).values())
         document = Form.model_validate(row.draft)
@@ -218,7 +218,7 @@ def publish_form(scope: Scope, form_id: int, revision: int) -> int:
 
 def known_phrases(scope: Scope, form_id: int, language: str) -> dict[str, str]:
     """How the other forms of the workspace say texts in a language."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         found: dict[str, str] = {}
         for row in unit.session.exec(select(FormRow).where(col(FormRow.id) != form_id)).all():
             found |= row.draft.get("phrases", {}).get(language, {})
@@ -241,7 +241,7 @@ class VersionLine:
 
 def form_versions(scope: Scope, form_id: int) -> tuple[VersionLine, ...]:
     """The published versions, the latest first. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         form_of(unit, form_id)
         query = select(FormVersion).where(col(FormVersion.form_id) == form_id).order_by(col(FormVersion.number))
         counts = sent_by_version(unit.session, unit.definitions, form_id)
@@ -259,7 +259,7 @@ def form_versions(scope: Scope, form_id: int) -> tuple[VersionLine, ...]:
 
 def unpublished_differences(scope: Scope, form_id: int) -> tuple[FormDifference, ...]:
     """What the draft changes against the version in force; () where none is. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         row = form_of(unit, form_id)
         version = unit.session.get(FormVersion, (form_id, row.published)) if row.published else None
         if version is None:

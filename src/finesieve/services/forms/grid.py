@@ -88,7 +88,7 @@ def grid_axes(unit: Unit, form: Form) -> tuple[Axis, ...]:
 
 def make_grid(scope: Scope, form_id: int, keys: Sequence[str]) -> Grid:
     """Run the draft over all combinations of the named circumstances. Raises NotFound, InvalidInput for no such one."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         form = Form.model_validate(form_of(unit, form_id).draft)
         axes = grid_axes(unit, form)
         by_key = {axis.key: axis for axis in axes}

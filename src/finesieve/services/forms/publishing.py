@@ -27,7 +27,7 @@ class Proof:
 def proof_of(scope: Scope, form_id: int) -> Proof:
     """Compare the draft with the version in force, and run all cases against it. Raises NotFound."""
     view = read_form(scope, form_id)
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         cases = run_cases(unit, form_id, Form.model_validate(form_of(unit, form_id).draft))
     return Proof(view, unpublished_differences(scope, form_id), cases)
 

@@ -117,7 +117,7 @@ def rehearse(scope: Scope, form_id: int, circumstances: Circumstances, answers: 
 
     Raises NotFound, and InvalidInput for circumstances that there cannot be.
     """
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         draft = Form.model_validate(form_of(unit, form_id).draft)
         found = run(unit, form_id, prepare(draft, unit.catalogue), circumstances, answers)
 

@@ -301,14 +301,14 @@ class ChangeLine:
 
 def read_change(scope: Scope, change_id: int) -> ChangeLine | None:
     """A change of this workspace, or None."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         row = unit.session.get(DefinitionChange, change_id)
         return None if row is None else ChangeLine(change_id, row.label, row.undone)
 
 
 def last_change(scope: Scope, entity: str, entity_id: int) -> int:
     """The id of the last change of a thing, 0 for none: what a page has seen of it."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         query = select(func.max(DefinitionChange.id)).where(
             col(DefinitionChange.entity) == entity, col(DefinitionChange.entity_id) == entity_id
         )
@@ -371,7 +371,7 @@ def redoable_change(scope: Scope, entity: str, entity_id: int) -> ChangeLine | N
 
 
 def _last_change(scope: Scope, entity: str, entity_id: int, *, undone: bool) -> ChangeLine | None:
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         side = col(DefinitionChange.before) if undone else col(DefinitionChange.after)
         query = (
             select(DefinitionChange)

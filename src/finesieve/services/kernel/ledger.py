@@ -39,7 +39,7 @@ def list_changes(
     scope: Scope, entity: str = "", entity_id: int = 0, before_id: int | None = None
 ) -> tuple[tuple[ChangeRow, ...], int | None]:
     """Changes, newest first, of one thing where it is named; and from where the list goes on."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         query = select(DefinitionChange).order_by(col(DefinitionChange.id).desc()).limit(_PAGE + 1)
         if entity == "field":
             about_field = ("field", "options", "field_life", "field_type")
@@ -134,7 +134,7 @@ def return_to(scope: Scope, change_id: int) -> int:
 
 def read_manner(scope: Scope) -> Manner:
     """How the house writes."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         return unit.manner
 
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import Final, Literal
@@ -14,7 +15,7 @@ from finesieve.core.fields.manner import Manner
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.model.catalogue import Catalogue, Group
 from finesieve.store.catalogue import Definitions, load_definitions
-from finesieve.store.database import Store
+from finesieve.store.database import Store, apart, shared_reading
 from finesieve.store.house import HouseNow
 
 __all__ = ["ROLES", "Clock", "Role", "Scope", "Unit", "reload", "utc_now"]
@@ -99,13 +100,62 @@ class Scope:
 
     @contextmanager
     def transaction(self, role: Role) -> Iterator[Unit]:
-        """One transaction for somebody of at least this role. Raises NotAllowed for others."""
+        """One transaction for somebody of at least this role. Raises NotAllowed for others.
+
+        Within another of the same scope it is a part of that one: done with it, or by itself not at all.
+        """
+        self.need(role)
+        whole = self._under_way
+        if whole is not None:
+            with apart(whole.session):
+                yield reload(whole)
+            return
+        shared = shared_reading()
+        if shared is not None:
+            shared.end()
+        with self.separate(role) as unit:
+            before = _command.set((self, unit))
+            try:
+                yield unit
+            finally:
+                _command.reset(before)
+
+    @contextmanager
+    def separate(self, role: Role) -> Iterator[Unit]:
+        """A transaction of its own, whatever else is under way. Raises NotAllowed as `transaction` does."""
         self.need(role)
         with self.store.transaction(self.workspace_id) as session:
-            definitions = load_definitions(session, self.workspace_id)
-            now, zone = self.clock(), definitions.catalogue.zone
-            moment = Moment(now, zone, HouseNow(session, definitions, now, zone), definitions.catalogue.manner)
-            yield Unit(session, definitions, moment, self.actor, self.role)
+            yield self._unit(session)
+
+    @contextmanager
+    def reading(self, role: Role) -> Iterator[Unit]:
+        """For what only reads: the transaction of the request, or the one under way. Raises NotAllowed for others."""
+        self.need(role)
+        whole = self._under_way
+        if whole is not None:
+            yield reload(whole)
+            return
+        with self.store.reading(self.workspace_id) as session:
+            units: dict[Scope, Unit] = session.info.setdefault(_UNITS, {})
+            if self not in units:
+                units[self] = self._unit(session)
+            yield units[self]
+
+    @property
+    def _under_way(self) -> Unit | None:
+        scope, unit = _command.get() or (None, None)
+        return unit if scope == self else None
+
+    def _unit(self, session: Session) -> Unit:
+        definitions = load_definitions(session, self.workspace_id)
+        now, zone = self.clock(), definitions.catalogue.zone
+        moment = Moment(now, zone, HouseNow(session, definitions, now, zone), definitions.catalogue.manner)
+        return Unit(session, definitions, moment, self.actor, self.role)
+
+
+_UNITS: Final = "finesieve.units"
+_command: ContextVar[tuple[Scope, Unit] | None] = ContextVar("command", default=None)
+"""The command whose transaction is under way, if one is."""
 
 
 def reload(unit: Unit) -> Unit:

@@ -65,7 +65,7 @@ class Progress:
 
     def say(self, done: int, total: int) -> None:
         """Note progress, apart from the task's own transactions. Raises Stopped."""
-        with self._scope.transaction("clerk") as unit:
+        with self._scope.separate("clerk") as unit:
             row = unit.session.get(Task, self._task_id, with_for_update=True)
             if row is None or row.state == "stopped":
                 raise Stopped("It was stopped.")
@@ -111,7 +111,7 @@ def _line(row: Task) -> TaskLine:
 
 def read_task(scope: Scope, task_id: int) -> TaskLine:
     """How far a task has come. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         row = unit.session.get(Task, task_id)
         if row is None:
             raise NotFound("There is no such task.")
@@ -120,7 +120,7 @@ def read_task(scope: Scope, task_id: int) -> TaskLine:
 
 def list_tasks(scope: Scope, limit: int = 20) -> tuple[TaskLine, ...]:
     """The latest tasks, newest first."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         rows = unit.session.exec(select(Task).order_by(col(Task.id).desc()).limit(limit)).all()
         return tuple(_line(row) for row in rows)
 

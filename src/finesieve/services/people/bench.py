@@ -47,7 +47,7 @@ class Bench:
 
 def read_bench(scope: Scope) -> Bench:
     """Counts, the latest sign-ups, and what waits to be done."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         forms = unit.session.exec(select(FormRow).order_by(col(FormRow.id))).all()
         catalogue = unit.catalogue
         # To the full hour, so that the same weeks need not be counted again at every look.
@@ -111,7 +111,7 @@ def find_anything(scope: Scope, words: str, limit: int = 12) -> list[Found]:
     def fits(*texts: str) -> bool:
         return all(any(word in fold(text) for text in texts) for word in wanted)
 
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         found: list[Found] = []
         for field in unit.catalogue.fields:
             if fits(field.label, field.key):

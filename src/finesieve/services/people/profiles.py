@@ -107,7 +107,7 @@ class Profile:
 
 def list_people(scope: Scope, *, search: str = "", before_id: int | None = None, limit: int = 50) -> PeoplePage:
     """People, newest first, whose name or email has every word of `search`."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         keys = ["email", "first_name", "last_name", "signed_up_on"]
         extra = [field.key for field in unit.catalogue.stored if not field.built_in and unit.sees(field)][:2]
         people = page_of_people(
@@ -140,7 +140,7 @@ def read_profile(scope: Scope, person_id: int, about_key: str = "") -> Profile:
 
     `about_key` restricts the history to one field, by key.
     """
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         person = _person(unit, person_id)
         row = row_of(unit, PERSON, person_id, person.values)
         return Profile(

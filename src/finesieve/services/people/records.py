@@ -330,7 +330,7 @@ def list_records(
     scope: Scope, type_id: int, *, search: str = "", before_id: int | None = None, archived: bool = False
 ) -> RecordPage:
     """Records of a type, newest first, those with every word of a search in one of their texts. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         known = record_type(unit.catalogue, type_id)
         return _record_page(unit, known, search, before_id, archived)
 
@@ -375,7 +375,7 @@ def _record_page(
 
 def read_record(scope: Scope, type_id: int, record_id: int) -> RecordView:
     """A record with values, links, history. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         known = record_type(unit.catalogue, type_id)
         stored = stored_row(unit.session, unit.definitions, known.about, record_id)
         if stored is None:
@@ -398,7 +398,7 @@ def read_record(scope: Scope, type_id: int, record_id: int) -> RecordView:
 
 def person_records(scope: Scope, person_id: int) -> tuple[tuple[Link, RecordPage], ...]:
     """The records of a person, by the link that leads there; empty ones of the main links included."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         found = []
         for known in unit.catalogue.record_types:
             for link in known.links:

@@ -138,7 +138,7 @@ class SegmentView:
 
 def list_segments(scope: Scope) -> list[SegmentEntry]:
     """All segments with how many people each has now."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         rows = unit.session.exec(select(Segment).order_by(col(Segment.position), col(Segment.id))).all()
         checked = {row.id: _typed(unit, row.expression) for row in rows if row.expression}
         sound = {row_id: typed for row_id, (typed, _) in checked.items() if typed is not None}
@@ -170,7 +170,7 @@ def _typed(unit: Unit, expression: str) -> tuple[Typed | None, str]:
 
 def count_segment(scope: Scope, segment_id: int) -> int | None:
     """How many people a segment has now; None where that cannot be told, or not to this role. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         row = _segment(unit, segment_id)
         if not row.expression:
             return count_people(unit.session, unit.definitions)
@@ -187,7 +187,7 @@ def _segment(unit: Unit, segment_id: int, *, lock: bool = False) -> Segment:
 
 def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
     """A segment, its sieve in one pass over all people, and the first who pass. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         row = _segment(unit, segment_id)
         empty = SegmentView(
             segment_id, row.name, row.description, row.expression, row.revision, (), 0, (), None, unit.known, ()
@@ -267,7 +267,7 @@ def tray_people(
 
     Raises NotFound for no such segment or mesh.
     """
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         row = _segment(unit, segment_id)
         _, typed, _ = _meshes(unit, row.expression)
         if verdict not in ("passes", "caught", "cant_tell") or not 0 <= place < max(len(typed), 1):
@@ -362,7 +362,7 @@ def export_segment(scope: Scope, segment_id: int) -> tuple[str, Iterator[str]]:
     Raises NotFound, InvalidExpression where the condition has problems, and InvalidInput where the database
     cannot work it out.
     """
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         row = _segment(unit, segment_id)
         _, typed, problems = _meshes(unit, row.expression)
         if problems:
@@ -374,7 +374,7 @@ def export_segment(scope: Scope, segment_id: int) -> tuple[str, Iterator[str]]:
 
 
 def _csv_rows(scope: Scope, typed: tuple[Typed, ...]) -> Iterator[list[str]]:
-    with scope.transaction("reader") as unit:
+    with scope.separate("reader") as unit:
         fields = [field for field in unit.catalogue.fields if field.key not in unit.catalogue.broken]
         fields = [field for field in fields if unit.sees(field)]
         keys = [field.key for field in fields]

@@ -59,7 +59,7 @@ def export_setup(scope: Scope, group_id: int = 0, *, values: bool = False) -> tu
 
     With `values` it is a starter set: house values and the values of levels too.
     """
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         setup = take_setup(unit, values=values)
         if group_id:
             setup = _one_group(unit, setup, group_id)
@@ -69,7 +69,7 @@ def export_setup(scope: Scope, group_id: int = 0, *, values: bool = False) -> tu
 
 def export_field(scope: Scope, field_id: int) -> str:
     """The text of a file with one field and its group, to be copied to another workspace. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         field = unit.catalogue.by_id.get(field_id)
         if field is None:
             raise NotFound("There is no such field.")

@@ -17,7 +17,7 @@ _kept: dict[tuple[str, int, int], tuple[FormRule, ...]] = {}
 
 def findings_of_form(scope: Scope, form_id: int, only: str = "") -> tuple[RuleFinding, ...]:
     """What reasoning finds in the draft of a form, or at one part of it. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         document = Form.model_validate(form_of(unit, form_id).draft)
         found = reason_about(document, unit.catalogue, unit.moment, only)
         return tuple(one for one in found if one.kind != "unexamined")

@@ -57,7 +57,7 @@ class FieldReading:
 
 def read_values_of(scope: Scope, field_id: int) -> FieldReading | None:
     """What one field holds; None where that is for editors only. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         field = field_of(unit.catalogue, field_id)
         if not unit.sees(field):
             return None
@@ -150,7 +150,7 @@ def _tells_apart(field: Field) -> bool:
 
 def compare_fields(scope: Scope) -> tuple[tuple[CompareLine, ...], int]:
     """All fields about a person side by side, and how many people there are."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         fields = [field for field in unit.catalogue.fields if field.stores or field.derived]
         fields = [field for field in fields if unit.sees(field)]
         stored = [field for field in fields if field.stores]
@@ -180,7 +180,7 @@ def compare_fields(scope: Scope) -> tuple[tuple[CompareLine, ...], int]:
 
 def find_all(scope: Scope) -> tuple[Finding, ...]:
     """Everything found wrong or wasteful in the setup."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         texts = [field for field in unit.catalogue.stored if field.type_key == "short_text" and not field.built_in]
         filled = fill_counts(unit.session, unit.definitions, unit.catalogue.stored)
         return _find(unit, filled, distinct_counts(unit.session, unit.definitions, texts))
@@ -188,7 +188,7 @@ def find_all(scope: Scope) -> tuple[Finding, ...]:
 
 def find_at(scope: Scope, field_id: int) -> tuple[Finding, ...]:
     """What is found wrong or wasteful at one field. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         field = field_of(unit.catalogue, field_id)
         return _findings_of(unit, field, fill_counts(unit.session, unit.definitions, [field]).get(field.key, 0))
 

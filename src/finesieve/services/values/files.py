@@ -152,7 +152,7 @@ def shelf(scope: Scope, tokens: list[str]) -> Shelf:
 
 
 def _file(scope: Scope, field_id: int, row_id: int) -> StoredFile:
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         field = field_of(unit.catalogue, field_id)
         if not unit.sees(field) or (field.settings.files_for == "editors" and not scope.may("editor")):
             raise NotAllowed("Only editors and owners may open these files.")

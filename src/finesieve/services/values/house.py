@@ -72,7 +72,7 @@ class HouseView:
 
 def list_house(scope: Scope) -> tuple[tuple[Group, tuple[HouseLine, ...]], ...]:
     """All house values by group, with what they are now."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         waiting = _waiting(unit)
         uses = uses_of(unit)
         return tuple(
@@ -105,7 +105,7 @@ def _line(unit: Unit, field: Field, uses: tuple[Use, ...], waiting: Mapping[int,
 
 def read_house_value(scope: Scope, field_id: int) -> HouseView:
     """A house value with its history and what is to come. Raises NotFound."""
-    with scope.transaction("reader") as unit:
+    with scope.reading("reader") as unit:
         field = _house_field(unit.catalogue, field_id)
         if not unit.sees(field):
             raise NotAllowed("Only editors and owners see this.")
