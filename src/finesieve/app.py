@@ -68,8 +68,8 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
     """Make the application. `clock` tells the time, for tests that move it."""
     settings = settings or Settings()
     # Two pools, so that the public pages have connections however busy the office is.
-    store = Store(connect(settings.database_url), seconds=SECONDS_FOR_OFFICE)
-    public_store = Store(connect(settings.database_url, pool_size=8), seconds=SECONDS_FOR_FRONT)
+    store = Store(connect(settings.database_url, seconds=SECONDS_FOR_OFFICE))
+    public_store = Store(connect(settings.database_url, pool_size=8, seconds=SECONDS_FOR_FRONT))
     secret = _secret(settings)
 
     @asynccontextmanager

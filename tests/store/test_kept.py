@@ -18,7 +18,7 @@ from finesieve.store import kept as keeping
 from finesieve.store.bulk import copy_people
 from finesieve.store.database import apart
 from finesieve.store.kept import Hurry, in_a_hurry, is_estimated, kept, times
-from finesieve.store.people import count_people, count_verdicts, fill_counts
+from finesieve.store.people import Filled, count_people, count_verdicts, fill_counts
 from finesieve.store.state import has_changed, state_of
 from finesieve.store.tagging import take_off
 from tests.support.house import make_house
@@ -161,7 +161,10 @@ class Kept(unittest.TestCase):
             for hurried in (True, False):
                 with in_a_hurry() if hurried else ExitStack():
                     self.assertEqual(count_people(unit.session, unit.definitions), 3)
-                    self.assertEqual(fill_counts(unit.session, unit.definitions, fields), {"zone": 3, "favourite": 0})
+                    self.assertEqual(
+                        fill_counts(unit.session, unit.definitions, "person", fields).by_key,
+                        {"zone": 3, "favourite": 0},
+                    )
                     self.assertEqual(
                         count_verdicts(unit.session, unit.definitions, [typed], unit.moment), {(True,): 2, (False,): 1}
                     )
@@ -183,7 +186,9 @@ class Kept(unittest.TestCase):
 
         with patch.object(keeping, "_rows", rows), scope.transaction("reader") as unit, in_a_hurry() as hurry:
             soil_field = unit.catalogue.keys_of(f"record:{plots}")["soil"]
-            self.assertEqual(fill_counts(unit.session, unit.definitions, [soil_field]), {"soil": 2})
+            self.assertEqual(
+                fill_counts(unit.session, unit.definitions, soil_field.about, [soil_field]), Filled(2, {"soil": 2})
+            )
             self.assertTrue(hurry.estimated)
 
     def test_meshes_in_another_order_are_not_counted_again(self) -> None:

@@ -15,7 +15,7 @@ from finesieve.core.errors import TookTooLong, Unavailable
 from finesieve.services.compute import derived as compute
 from finesieve.services.kernel import turns
 from finesieve.settings import Settings
-from finesieve.store.database import Store, apart, in_time
+from finesieve.store.database import Store, apart, connect, in_time
 from finesieve.web import admission
 from finesieve.web.admission import Admission
 from finesieve.web.errors import status_of
@@ -143,7 +143,7 @@ class Connections(unittest.TestCase):
         self.assertEqual([client.get(page).status_code for page in pages], [200] * 3)
 
     def test_a_statement_has_its_time(self) -> None:
-        with self.assertRaises(TookTooLong), Store(store().engine, seconds=0.2).transaction() as session:
+        with self.assertRaises(TookTooLong), Store(connect(database_url(), seconds=0.2)).transaction() as session:
             session.execute(text("SELECT pg_sleep(5)"))
 
     def test_a_part_has_its_time_and_the_rest_goes_on(self) -> None:

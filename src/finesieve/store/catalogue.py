@@ -8,7 +8,6 @@ from zoneinfo import ZoneInfo
 
 from pydantic import TypeAdapter
 from sqlalchemy import BigInteger, Column, DateTime, Integer, MetaData, Table, Text, func, text, update
-from sqlalchemy import select as select_columns
 from sqlmodel import Session, col, select
 
 from finesieve.core.errors import NotFound
@@ -21,6 +20,7 @@ from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.model.catalogue import Catalogue, Group, LibraryCheck, Link, NamedList, RecordType, build_catalogue
 from finesieve.core.model.checks import OwnCheck
 from finesieve.store.columns import SQL_TYPES
+from finesieve.store.database import is_reading
 from finesieve.store.tables import (
     AudienceList,
     FieldGroupRow,
@@ -82,24 +82,27 @@ def table_name(about: str) -> str:
 
 def load_definitions(session: Session, workspace_id: int) -> Definitions:
     """The definitions as they stand in this transaction. Raises NotFound for no such workspace."""
-    wanted = (Workspace.catalogue_version, Workspace.zone, Workspace.language, Workspace.currency, Workspace.country)
-    query = select_columns(*(col(column) for column in wanted)).where(col(Workspace.id) == workspace_id)
-    found_row = session.execute(query).first()
-    if found_row is None:
+    # What a request has read of the workspace on its way in is enough; a transaction looks again after each change.
+    workspace = session.get(Workspace, workspace_id, populate_existing=not is_reading(session))
+    if workspace is None:
         raise NotFound("There is no such workspace.")
-    version, zone, language, currency, country = found_row
+    version = workspace.catalogue_version
     database = str(session.get_bind().engine.url.render_as_string(hide_password=True))
     with _lock:
         kept = _kept.get((database, workspace_id))
     if kept is not None and kept.catalogue.version == version:
         return kept
-    catalogue = _load_catalogue(session, version, Manner(language, ZoneInfo(zone), currency, country))
+    catalogue = _load_catalogue(session, version, _manner(workspace))
     found = Definitions(workspace_id, catalogue, _tables(workspace_id, catalogue), _link_table(workspace_id))
     with _lock:
         if len(_kept) >= _MOST_KEPT:
             _kept.pop(next(iter(_kept)))
         _kept[(database, workspace_id)] = found
     return found
+
+
+def _manner(workspace: Workspace) -> Manner:
+    return Manner(workspace.language, ZoneInfo(workspace.zone), workspace.currency, workspace.country)
 
 
 def _load_catalogue(session: Session, version: int, manner: Manner) -> Catalogue:

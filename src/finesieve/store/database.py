@@ -2,16 +2,16 @@
 
 import json
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Hashable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import partial
-from typing import Final
+from typing import Any, Final, TypeVar
 
 from psycopg import errors as pg
-from sqlalchemy import Engine, create_engine, text
+from sqlalchemy import Connection, Engine, create_engine, event, text
 from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlmodel import Session
@@ -28,20 +28,27 @@ __all__ = [
     "connect",
     "enter_workspace",
     "in_time",
+    "is_reading",
     "mapped",
     "one_reading",
+    "remembered",
     "shared_reading",
 ]
 
 
-def connect(url: str, *, pool_size: int = 10, durable: bool = True) -> Engine:
+T = TypeVar("T")
+
+
+def connect(url: str, *, pool_size: int = 10, durable: bool = True, seconds: float = 0) -> Engine:
     """An engine for a PostgreSQL URL. JIT is off: it costs more than it gives on short counts.
 
     At most twice `pool_size` connections are open; who finds none free waits five seconds. Without
-    `durable`, commits do not wait for the disk: for loading what can be loaded again.
+    `durable`, commits do not wait for the disk: for loading what can be loaded again. No statement takes longer
+    than `seconds`; 0, for work that nobody waits for, lets it take what it takes.
     """
     waiting = "" if durable else " -c synchronous_commit=off"
-    options = {"options": f"-c jit=off -c timezone=UTC{waiting}", "connect_timeout": 5}
+    limit = f" -c statement_timeout={int(1_000 * seconds)}" if seconds else ""
+    options = {"options": f"-c jit=off -c timezone=UTC{waiting}{limit}", "connect_timeout": 5}
     return create_engine(
         url,
         pool_size=pool_size,
@@ -82,24 +89,20 @@ def mapped(error: DBAPIError) -> FineSieveError:
 
 def enter_workspace(session: Session, workspace_id: int) -> None:
     """Let row-level security through to this workspace's rows, until the transaction ends."""
-    session.execute(text(f"SELECT {_ENTER}"), {"id": str(int(workspace_id))})
+    session.execute(_ENTER, {"id": str(int(workspace_id))})
+
+
+_ENTER: Final = text("SELECT set_config('finesieve.workspace', :id, true)")
 
 
 def _limit(session: Session, seconds: float) -> None:
-    """Let no statement take longer, until the transaction, or the savepoint, ends; 0 for as long as it takes."""
-    session.execute(text(f"SELECT {_LIMITED}"), {"limit": str(int(1_000 * seconds))})
+    """Let no statement take longer, until the transaction ends; 0 for as long as the connection allows."""
+    if seconds:
+        values = {"limit": str(int(1_000 * seconds))}
+        session.execute(text("SELECT set_config('statement_timeout', :limit, true)"), values)
+    else:
+        session.execute(text("SET LOCAL statement_timeout TO DEFAULT"))
     session.info[_LIMIT] = seconds
-
-
-def _enter_limited(session: Session, workspace_id: int, seconds: float) -> None:
-    """Both, in one way to the database and back."""
-    values = {"id": str(int(workspace_id)), "limit": str(int(1_000 * seconds))}
-    session.execute(text(f"SELECT {_ENTER}, {_LIMITED}"), values)
-    session.info[_LIMIT] = seconds
-
-
-_ENTER: Final = "set_config('finesieve.workspace', :id, true)"
-_LIMITED: Final = "set_config('statement_timeout', :limit, true)"
 
 
 @contextmanager
@@ -109,6 +112,10 @@ def apart(session: Session, seconds: float = 0) -> Iterator[None]:
     No statement in it takes longer than `seconds`, where they are given, and Python work that asks `in_time` ends
     by then too. Raises the errors of `core.errors` and no driver's.
     """
+    if is_reading(session):
+        with _apart_in_reading(session, seconds):
+            yield
+        return
     before, until = session.info.get(_LIMIT, 0), session.info.get(_UNTIL)
     try:
         with session.begin_nested():
@@ -124,7 +131,25 @@ def apart(session: Session, seconds: float = 0) -> Iterator[None]:
         session.info[_LIMIT], session.info[_UNTIL] = before, until
 
 
+@contextmanager
+def _apart_in_reading(session: Session, seconds: float) -> Iterator[None]:
+    """As `apart`, where nothing is written: what fails takes its transaction along, and the next one goes on."""
+    until = session.info.get(_UNTIL)
+    try:
+        if seconds:
+            session.info[_UNTIL] = time.monotonic() + seconds
+            if not 0 < session.info.get(_LIMIT, 0) <= seconds:
+                _limit(session, seconds)
+        yield
+    except DBAPIError as error:
+        session.rollback()
+        raise mapped(error) from error
+    finally:
+        session.info[_UNTIL] = until
+
+
 _UNTIL: Final = "finesieve.until"
+_SHARED: Final = "finesieve.shared"
 
 
 def in_time(session: Session) -> None:
@@ -190,12 +215,22 @@ class SharedReading:
         if self._session is None:
             self._store = store
             self._session = Session(store.engine, expire_on_commit=False, autoflush=False)
-            if store.seconds and workspace_id is None:
-                _limit(self._session, store.seconds)
+            self._session.info[_SHARED] = True
+            event.listen(self._session, "after_begin", self._begun)
+            # A row that was read is held, so that it need not be read again.
+            held: list[object] = []
+            event.listen(self._session, "loaded_as_persistent", lambda _session, row: held.append(row))
         if workspace_id is not None and self._workspace_id is None:
-            _enter_limited(self._session, workspace_id, store.seconds)
             self._workspace_id = workspace_id
+            if self._session.in_transaction():
+                enter_workspace(self._session, workspace_id)
         return self._session
+
+    def _begun(self, session: Any, _transaction: object, connection: Connection) -> None:
+        """What holds for one transaction only is said again in each that follows one that failed."""
+        session.info.pop(_LIMIT, None)
+        if self._workspace_id is not None:
+            connection.execute(_ENTER, {"id": str(int(self._workspace_id))})
 
     def end(self) -> None:
         """Give the connection back, unless somebody is in the midst of reading."""
@@ -227,16 +262,27 @@ def one_reading() -> Iterator[SharedReading]:
         _shared.reset(before)
 
 
+def is_reading(session: Session) -> bool:
+    """Whether it is that of a `SharedReading`."""
+    return bool(session.info.get(_SHARED))
+
+
+def remembered(session: Session, key: Hashable, read: Callable[[], T]) -> T:
+    """What `read` gives; asked again within the reading of one request, the same. Elsewhere it is read each time."""
+    if not is_reading(session):
+        return read()
+    known: dict[Hashable, Any] = session.info.setdefault("finesieve.remembered", {})
+    if key not in known:
+        known[key] = read()
+    return known[key]  # type: ignore[no-any-return]  # what was read for this key
+
+
 class Store:
-    """The database, entered one transaction at a time, and the files beside it, where there are any.
+    """The database, entered one transaction at a time, and the files beside it, where there are any."""
 
-    No statement takes longer than `seconds`; 0, for work that nobody waits for, lets it take what it takes.
-    """
-
-    def __init__(self, engine: Engine, files: FileStore | None = None, seconds: float = 0) -> None:
+    def __init__(self, engine: Engine, files: FileStore | None = None) -> None:
         self.engine = engine
         self.files = files
-        self.seconds = seconds
 
     @contextmanager
     def transaction(self, workspace_id: int | None = None) -> Iterator[Session]:
@@ -248,12 +294,8 @@ class Store:
         """
         try:
             with Session(self.engine, expire_on_commit=False) as session, session.begin():
-                if workspace_id is not None and self.seconds:
-                    _enter_limited(session, workspace_id, self.seconds)
-                elif workspace_id is not None:
+                if workspace_id is not None:
                     enter_workspace(session, workspace_id)
-                elif self.seconds:
-                    _limit(session, self.seconds)
                 yield session
         except DBAPIError as error:
             raise mapped(error) from error

@@ -8,6 +8,7 @@ from sqlalchemy import Select, and_, func, literal_column, not_, or_, select
 from sqlmodel import Session
 
 from finesieve.core.errors import FineSieveError, TookTooLong
+from finesieve.core.fields.about import LEVEL, PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.typed import Typed
@@ -20,7 +21,9 @@ from finesieve.store.searching import contains_word, searched_fields
 from finesieve.store.sources import Source, source_of
 
 __all__ = [
+    "SECONDS_TO_COUNT",
     "Blanks",
+    "Filled",
     "Person",
     "blank_count",
     "count_each",
@@ -37,8 +40,8 @@ __all__ = [
 ]
 
 
-_SECONDS_FOR_LISTS: Final = 3
-"""How long the counts beside the names in a list may take."""
+SECONDS_TO_COUNT: Final = 6
+"""How long counting for a sieve, or for the names in a list, may take."""
 _MOST_WAYS: Final = 20_000
 
 
@@ -68,7 +71,7 @@ def count_people(session: Session, definitions: Definitions) -> int:
     def count(known: Definitions) -> int:
         return int(session.execute(select(func.count()).select_from(known.person)).scalar_one())
 
-    return kept(session, definitions, ("people",), count, times)
+    return kept(session, definitions, ("rows", PERSON), count, times)
 
 
 def count_where(session: Session, definitions: Definitions, condition: Typed, moment: Moment) -> int:
@@ -90,7 +93,7 @@ def count_each(
     None for a condition that the database cannot work out, or not in time: it takes no other with it.
     """
     try:
-        with apart(session, patience(_SECONDS_FOR_LISTS)):
+        with apart(session, patience(SECONDS_TO_COUNT)):
             counted = kept(
                 session,
                 definitions,
@@ -108,7 +111,7 @@ def count_each(
 def count_one(session: Session, definitions: Definitions, condition: Typed, moment: Moment) -> int | None:
     """How many people the condition is true for; None where the database cannot work it out, or not in time."""
     try:
-        with apart(session, patience(_SECONDS_FOR_LISTS)):
+        with apart(session, patience(SECONDS_TO_COUNT)):
             return count_where(session, definitions, condition, moment)
     except FineSieveError:
         return None
@@ -121,24 +124,35 @@ def _counted(session: Session, definitions: Definitions, conditions: Sequence[Ty
     return [int(count) for count in row]
 
 
-def fill_counts(session: Session, definitions: Definitions, fields: Sequence[Field]) -> dict[str, int]:
-    """How many have a value, by field key; one pass for all. The fields are about one and the same thing."""
+@dataclass(frozen=True, slots=True)
+class Filled:
+    """How many rows there are about one thing, and how many of them have a value, by field key."""
+
+    rows: int
+    by_key: Mapping[str, int]
+
+    def of(self, field: Field) -> int:
+        """How many have a value of this field; 0 where it holds none itself."""
+        return self.by_key.get(field.key, 0)
+
+
+def fill_counts(session: Session, definitions: Definitions, about: str, fields: Sequence[Field]) -> Filled:
+    """How many have a value of each of these fields, which are about one and the same thing; one pass for all."""
     stored = [field for field in fields if field.stores]
-    if not stored:
-        return {}
 
-    def count(known: Definitions) -> dict[str, int]:
-        table = known.tables[stored[0].about]
+    def count(known: Definitions) -> Filled:
+        table = known.tables[about]
         counts = [func.count(table.c[field.column]) for field in stored]
-        row = session.execute(select(*counts).select_from(table)).one()
-        return {field.key: int(count) for field, count in zip(stored, row, strict=True)}
+        rows, *row = session.execute(select(func.count(), *counts).select_from(table)).one()
+        # A level without values has no row.
+        rows = len(known.catalogue.levels) if about == LEVEL else rows
+        return Filled(int(rows), {field.key: int(count) for field, count in zip(stored, row, strict=True)})
 
-    key = ("filled", stored[0].about, tuple(field.column for field in stored))
+    def scaled(found: Filled, more: float) -> Filled:
+        return Filled(times(found.rows, more), {one: times(number, more) for one, number in found.by_key.items()})
 
-    def scaled(found: dict[str, int], more: float) -> dict[str, int]:
-        return {one: times(number, more) for one, number in found.items()}
-
-    return kept(session, definitions, key, count, scaled, about=stored[0].about)
+    key = ("filled", about, tuple(field.column for field in stored))
+    return kept(session, definitions, key, count, scaled, about=about)
 
 
 def count_verdicts(

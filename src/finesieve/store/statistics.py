@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import UTC, datetime
 from decimal import Decimal
 from typing import Any
 
@@ -53,10 +53,7 @@ def _spread(session: Session, definitions: Definitions, field: Field) -> Spread 
     size: Any = cast(column, Float) if isinstance(low, Decimal) else func.extract("epoch", column)
     bounds = [float(low), float(high)] if isinstance(low, Decimal) else None
     if bounds is None:
-        bounds = [
-            float(value)
-            for value in session.execute(select(func.extract("epoch", low), func.extract("epoch", high))).one()
-        ]
+        bounds = [_epoch(low), _epoch(high)]
     counts = [0] * BARS
     if bounds[0] == bounds[1]:
         counts[0] = int(session.execute(select(func.count(column))).scalar_one())
@@ -66,6 +63,12 @@ def _spread(session: Session, definitions: Definitions, field: Field) -> Spread 
     for place, count in session.execute(query):
         counts[place - 1] = int(count)
     return Spread(found[0], found[1], found[2], found[3], found[4], tuple(counts))
+
+
+def _epoch(value: Any) -> float:
+    """The seconds since 1970 of a date or a moment, as PostgreSQL counts them."""
+    moment = value if isinstance(value, datetime) else datetime(value.year, value.month, value.day, tzinfo=UTC)
+    return moment.timestamp()
 
 
 def outliers(

@@ -9,7 +9,7 @@ from starlette.responses import RedirectResponse
 
 from finesieve.services.accounts.staff import SignedIn
 from finesieve.services.kernel.scope import Scope
-from finesieve.web.posted import Posted
+from finesieve.web.posted import Posted, PostedForm
 from finesieve.web.security import same_site, same_token
 from finesieve.web.site import site_of
 
@@ -59,19 +59,29 @@ def staff_here(request: Request, form: Posted) -> Staff:
     signed_in = site_of(request).accounts.who(token) if token else None
     if signed_in is None:
         raise NotSignedIn
+    _must_come_from_here(request, form, signed_in)
+    return Staff(signed_in, token)
+
+
+def _must_come_from_here(request: Request, form: PostedForm, signed_in: SignedIn) -> None:
     if request.method not in ("GET", "HEAD"):
         same_site(request)
         same_token(request.headers.get("x-csrf") or form.one("csrf"), signed_in.csrf)
-    return Staff(signed_in, token)
 
 
 StaffHere = Annotated[Staff, Depends(staff_here)]
 
 
-def desk_here(slug: str, request: Request, staff: StaffHere) -> Desk:
+def desk_here(slug: str, request: Request, form: Posted) -> Desk:
     """The desk in the workspace of the address. Raises NotFound for one that is not theirs."""
-    opened = site_of(request).accounts.enter(slug, staff.signed_in)
-    return Desk(opened.slug, opened.name, opened.zone, opened.scope, staff.signed_in)
+    accounts = site_of(request).accounts
+    found = accounts.who_enters(request.cookies.get(COOKIE, ""), slug)
+    if found is None:
+        staff = staff_here(request, form).signed_in
+        found = staff, accounts.enter(slug, staff)
+    signed_in, opened = found
+    _must_come_from_here(request, form, signed_in)
+    return Desk(opened.slug, opened.name, opened.zone, opened.scope, signed_in)
 
 
 DeskHere = Annotated[Desk, Depends(desk_here)]

@@ -92,6 +92,10 @@ class NewWorkspace(Input):
 _PASSWORDS: Final = Argon2Hasher()
 
 
+def _signed_in(session: StaffSession, staff: Staff) -> SignedIn:
+    return SignedIn(staff.id or 0, staff.name, session.csrf)
+
+
 def _token_hash(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
 
@@ -171,7 +175,7 @@ class StaffAccounts:
                 .join(Staff, col(Staff.id) == col(StaffSession.staff_id))
                 .where(col(StaffSession.token_hash) == _token_hash(token), col(StaffSession.expires_at) > self._clock())
             ).first()
-            return None if found is None else SignedIn(found[1].id or 0, found[1].name, found[0].csrf)
+            return None if found is None else _signed_in(*found)
 
     def sign_out(self, token: str) -> None:
         """End a session."""
@@ -205,8 +209,27 @@ class StaffAccounts:
             ).first()
         if found is None:
             raise NotFound("There is no such workspace, or you do not belong to it.")
-        workspace, member = found
-        scope = Scope(self._store, workspace.id or 0, signed_in.name, member.role, self._clock)  # type: ignore[arg-type]  # as above
+        return self._opened(*found, signed_in)
+
+    def who_enters(self, token: str, slug: str) -> tuple[SignedIn, OpenedWorkspace] | None:
+        """Both at once: who holds this token, and the workspace, entered; None where `who` or `enter` say why not."""
+        with self._store.reading() as session:
+            found = session.exec(
+                select(StaffSession, Staff, Workspace, Membership)
+                .join(Staff, col(Staff.id) == col(StaffSession.staff_id))
+                .join(Membership, col(Membership.staff_id) == col(Staff.id))
+                .join(Workspace, col(Workspace.id) == col(Membership.workspace_id))
+                .where(col(StaffSession.token_hash) == _token_hash(token), col(StaffSession.expires_at) > self._clock())
+                .where(col(Workspace.slug) == slug)
+            ).first()
+        if found is None:
+            return None
+        signed_in = _signed_in(found[0], found[1])
+        return signed_in, self._opened(found[2], found[3], signed_in)
+
+    def _opened(self, workspace: Workspace, member: Membership, signed_in: SignedIn) -> OpenedWorkspace:
+        # Roles are checked on writing.
+        scope = Scope(self._store, workspace.id or 0, signed_in.name, member.role, self._clock)  # type: ignore[arg-type]
         return OpenedWorkspace(workspace.slug, workspace.name, workspace.zone, scope)
 
     def create_workspace(self, asked: NewWorkspace, staff_id: int) -> str:

@@ -39,7 +39,7 @@ def plan_deletion(scope: Scope, field_id: int) -> Deletion:
         field = field_of(unit.catalogue, field_id)
         if field.built_in:
             raise InvalidInput({"": "A built-in field cannot be deleted; it can rest."})
-        filled = fill_counts(unit.session, unit.definitions, [field]).get(field.key, 0)
+        filled = fill_counts(unit.session, unit.definitions, field.about, [field]).of(field)
         return Deletion(field, filled, uses_of(unit).of_field(field_id))
 
 

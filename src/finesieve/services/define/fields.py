@@ -25,7 +25,7 @@ from finesieve.services.kernel.inputs import Input, explain_errors
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.usage.uses import Use, uses_of
 from finesieve.store.catalogue import add_column, field_from_row, touch
-from finesieve.store.rows import count_rows, value_counts
+from finesieve.store.rows import value_counts
 from finesieve.store.tables import FieldGroupRow, FieldRow
 
 __all__ = [
@@ -34,7 +34,6 @@ __all__ = [
     "change_field",
     "create_field",
     "duplicate_field",
-    "everyone_of",
     "free_key",
     "group_of",
     "group_row",
@@ -381,8 +380,3 @@ def group_row(unit: Unit, group_id: int) -> FieldGroupRow:
     if row is None:
         raise NotFound("There is no such group.")
     return row
-
-
-def everyone_of(unit: Unit, about: str) -> int:
-    """How many there are that could hold a value."""
-    return count_rows(unit.session, unit.definitions, about)

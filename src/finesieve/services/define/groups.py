@@ -14,7 +14,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.fields.groups import GroupSettings
 from finesieve.core.limits import DESCRIPTION, NAME
 from finesieve.core.model.catalogue import Catalogue, Group, field_of
-from finesieve.services.define.fields import FieldInput, everyone_of, group_of, group_row, make_field, used_groups
+from finesieve.services.define.fields import FieldInput, group_of, group_row, make_field, used_groups
 from finesieve.services.kernel.changes import record_change, snapshot
 from finesieve.services.kernel.inputs import Input, explain_errors
 from finesieve.services.kernel.merging import merged
@@ -92,22 +92,22 @@ def read_group(scope: Scope, group_id: int) -> GroupView:
     with scope.reading("reader") as unit:
         group = group_of(unit.catalogue, group_id)
         fields = unit.catalogue.of_group(group_id)
-        filled = fill_counts(unit.session, unit.definitions, fields)
+        filled = fill_counts(unit.session, unit.definitions, group.about, fields)
         uses = uses_of(unit)
         lines = tuple(
-            FieldLine(field, filled.get(field.key, 0) if unit.sees(field) else None, uses.of_field(field.id))
+            FieldLine(field, filled.of(field) if unit.sees(field) else None, uses.of_field(field.id))
             for field in fields
         )
-        return GroupView(group, lines, everyone_of(unit, group.about), uses.of_fields([field.id for field in fields]))
+        return GroupView(group, lines, filled.rows, uses.of_fields([field.id for field in fields]))
 
 
 def read_field(scope: Scope, field_id: int) -> FieldView:
     """A field with its uses. Raises NotFound."""
     with scope.reading("reader") as unit:
         field = field_of(unit.catalogue, field_id)
-        seen = unit.sees(field)
-        filled = fill_counts(unit.session, unit.definitions, [field]).get(field.key, 0) if seen else None
-        return FieldView(field, filled, everyone_of(unit, field.about), uses_of(unit).of_field(field_id))
+        filled = fill_counts(unit.session, unit.definitions, field.about, [field])
+        seen = filled.of(field) if unit.sees(field) else None
+        return FieldView(field, seen, filled.rows, uses_of(unit).of_field(field_id))
 
 
 def _settings(asked: GroupInput) -> dict[str, Any]:

@@ -45,7 +45,7 @@ def plan_move(scope: Scope, field_id: int, group_id: int) -> MovePlan:
         group = group_of(unit.catalogue, group_id)
         if group.about == field.about:
             raise InvalidInput({"group": "It is about that already; move it among the groups instead."})
-        filled = fill_counts(unit.session, unit.definitions, [field]).get(field.key, 0)
+        filled = fill_counts(unit.session, unit.definitions, field.about, [field]).of(field)
         sentences = _sentences(unit, field, group.about, filled)
         choices: list[tuple[str, str, int]] = []
         if group.about == HOUSE and field.about != HOUSE:

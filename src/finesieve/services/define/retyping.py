@@ -177,7 +177,7 @@ def begin_type_change(
                 target.parse(typed)
             except ValueError as problem:
                 raise InvalidInput({f"instead:{raw}": str(problem)}) from None
-        total = fill_counts(unit.session, unit.definitions, [field]).get(field.key, 0)
+        total = fill_counts(unit.session, unit.definitions, field.about, [field]).of(field)
         payload = {
             "field_id": field_id,
             "type_key": type_key,
@@ -208,7 +208,7 @@ def _change_type(scope: Scope, payload: dict[str, Any], progress: Progress) -> d
         # Whoever is writing is waited for, so that all that comes later has a later line in the history.
         hold_still(unit.session, unit.workspace_id, field)
         begun = last_line(unit.session)
-        total = fill_counts(unit.session, unit.definitions, [field]).get(field.key, 0)
+        total = fill_counts(unit.session, unit.definitions, field.about, [field]).of(field)
     after_id = done = 0
     while True:
         with scope.transaction("owner") as unit:

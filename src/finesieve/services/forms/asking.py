@@ -3,11 +3,13 @@
 from collections.abc import Collection
 from dataclasses import dataclass
 
-from finesieve.core.forms.definition import Question
+from finesieve.core.forms.definition import Form, Question
 from finesieve.core.model.catalogue import field_of
 from finesieve.services.forms.composing import add_question, remove_part
-from finesieve.services.forms.forms import list_forms, read_form
+from finesieve.services.forms.forms import read_form
 from finesieve.services.kernel.scope import Scope
+from finesieve.services.usage.documents import rows_of_forms
+from finesieve.store.tables import FormRow
 
 __all__ = ["AskingForm", "forms_asking", "set_forms_asking"]
 
@@ -24,12 +26,15 @@ class AskingForm:
 
 def forms_asking(scope: Scope, field_id: int) -> tuple[AskingForm, ...]:
     """All forms in the light of one field."""
-    found = []
-    for entry in list_forms(scope):
-        questions = [one for one in read_form(scope, entry.id).document.questions if one.field_id == field_id]
-        overrides = tuple(dict.fromkeys(word for question in questions for word in _overrides(question)))
-        found.append(AskingForm(entry.id, entry.title, bool(questions), overrides))
-    return tuple(found)
+    with scope.reading("reader") as unit:
+        return tuple(_asking(row, field_id) for row, _ in rows_of_forms(unit))
+
+
+def _asking(row: FormRow, field_id: int) -> AskingForm:
+    document = Form.model_validate(row.draft)
+    questions = [one for one in document.questions if one.field_id == field_id]
+    overrides = tuple(dict.fromkeys(word for question in questions for word in _overrides(question)))
+    return AskingForm(row.id or 0, document.title, bool(questions), overrides)
 
 
 def _overrides(question: Question) -> list[str]:
@@ -56,16 +61,13 @@ def set_forms_asking(scope: Scope, field_id: int, form_ids: Collection[int]) -> 
     """
     with scope.transaction("editor") as unit:
         field_of(unit.catalogue, field_id)
-    changed = 0
-    for form in forms_asking(scope, field_id):
-        if form.asks == (form.id in form_ids):
-            continue
-        view = read_form(scope, form.id)
-        if form.asks:
-            for question in view.document.questions:
-                if question.field_id == field_id:
-                    remove_part(scope, form.id, read_form(scope, form.id).revision, question.id)
-        else:
-            add_question(scope, form.id, view.revision, field_id)
-        changed += 1
-    return changed
+        wrong = [form for form in forms_asking(scope, field_id) if form.asks != (form.id in form_ids)]
+        for form in wrong:
+            view = read_form(scope, form.id)
+            if form.asks:
+                for question in view.document.questions:
+                    if question.field_id == field_id:
+                        remove_part(scope, form.id, read_form(scope, form.id).revision, question.id)
+            else:
+                add_question(scope, form.id, view.revision, field_id)
+        return len(wrong)

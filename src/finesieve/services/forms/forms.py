@@ -20,6 +20,7 @@ from finesieve.services.kernel.changes import record_change, snapshot
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.slugs import slug_from_name
 from finesieve.services.usage.awaiting import awaited_in
+from finesieve.services.usage.documents import rows_of_forms
 from finesieve.store.catalogue import touch
 from finesieve.store.submissions import sent_by_version
 from finesieve.store.tables import FormRow, FormVersion
@@ -94,15 +95,16 @@ class FormView:
 def list_forms(scope: Scope) -> list[FormEntry]:
     """All forms, in the order they were made."""
     with scope.reading("reader") as unit:
-        rows = unit.session.exec(select(FormRow).order_by(col(FormRow.id))).all()
-        return [_entry(unit, row) for row in rows]
+        return [_entry(row, version) for row, version in rows_of_forms(unit)]
 
 
-def _entry(unit: Unit, row: FormRow) -> FormEntry:
+def _entry(row: FormRow, version: FormVersion | None) -> FormEntry:
     title = str(row.draft.get("title", ""))
     questions = sum(len(section.get("items", ())) for section in row.draft.get("sections", ()))
     questions += len(row.draft.get("questions", ()))
-    return FormEntry(row.id or 0, row.slug, title, questions, row.published, _differs(unit, row))
+    return FormEntry(
+        row.id or 0, row.slug, title, questions, row.published, version is None or version.document != row.draft
+    )
 
 
 def _differs(unit: Unit, row: FormRow) -> bool:

@@ -9,11 +9,12 @@ from sqlmodel import col, func, select
 from finesieve.core.fields.about import PERSON
 from finesieve.core.values import fold
 from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.usage.documents import rows_of_forms
 from finesieve.services.values.value_lines import person_name
 from finesieve.store.people import count_people, page_of_people
 from finesieve.store.rows import rows_by_ids
 from finesieve.store.submissions import sent_by_week
-from finesieve.store.tables import FormRow, FormVersion, Segment, Submission
+from finesieve.store.tables import FormRow, Segment, Submission
 
 __all__ = ["Arrival", "Bench", "Found", "find_anything", "read_bench"]
 
@@ -48,7 +49,7 @@ class Bench:
 def read_bench(scope: Scope) -> Bench:
     """Counts, the latest sign-ups, and what waits to be done."""
     with scope.reading("reader") as unit:
-        forms = unit.session.exec(select(FormRow).order_by(col(FormRow.id))).all()
+        forms = rows_of_forms(unit)
         catalogue = unit.catalogue
         # To the full hour, so that the same weeks need not be counted again at every look.
         hour = unit.moment.now.replace(minute=0, second=0, microsecond=0) + timedelta(hours=1)
@@ -61,14 +62,13 @@ def read_bench(scope: Scope) -> Bench:
             weeks=sent_by_week(unit.session, unit.definitions, hour, 12),
             arrivals=_arrivals(unit, held_only=False, limit=8),
             held=_arrivals(unit, held_only=True, limit=20),
-            drafts=tuple((form.id or 0, form.draft["title"]) for form in forms if _is_draft(unit, form)),
+            drafts=tuple(
+                (form.id or 0, form.draft["title"])
+                for form, version in forms
+                if version is None or version.document != form.draft
+            ),
             broken=tuple((field.id, field.label) for field in catalogue.derived if field.key in catalogue.broken),
         )
-
-
-def _is_draft(unit: Unit, form: FormRow) -> bool:
-    version = unit.session.get(FormVersion, (form.id, form.published)) if form.published else None
-    return version is None or version.document != form.draft
 
 
 def _arrivals(unit: Unit, *, held_only: bool, limit: int) -> tuple[Arrival, ...]:
@@ -78,6 +78,8 @@ def _arrivals(unit: Unit, *, held_only: bool, limit: int) -> tuple[Arrival, ...]
     rows = unit.session.exec(
         query.order_by(col(Submission.received_at).desc(), col(Submission.id).desc()).limit(limit)
     ).all()
+    if not rows:
+        return ()
     keys = ["email", "first_name", "last_name"]
     names = rows_by_ids(unit.session, unit.definitions, PERSON, keys, [submission.person_id for submission, _ in rows])
     return tuple(

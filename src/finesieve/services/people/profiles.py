@@ -123,8 +123,10 @@ def list_people(scope: Scope, *, search: str = "", before_id: int | None = None,
         return people_page(unit, people, columns, limit)
 
 
-def people_page(unit: Unit, people: Sequence[Person], columns: Sequence[Field], limit: int) -> PeoplePage:
-    """A page made of people, one more than `limit` telling that it goes on."""
+def people_page(
+    unit: Unit, people: Sequence[Person], columns: Sequence[Field], limit: int, everyone: int | None = None
+) -> PeoplePage:
+    """A page made of people, one more than `limit` telling that it goes on; `everyone` where it is known."""
     lines = tuple(
         PersonLine(
             person.id, person_name(person.values), tuple(field.show(person.values.get(field.key)) for field in columns)
@@ -132,7 +134,8 @@ def people_page(unit: Unit, people: Sequence[Person], columns: Sequence[Field], 
         for person in people[:limit]
     )
     following = people[limit - 1].id if len(people) > limit else None
-    return PeoplePage(tuple(columns), lines, count_people(unit.session, unit.definitions), following)
+    everyone = count_people(unit.session, unit.definitions) if everyone is None else everyone
+    return PeoplePage(tuple(columns), lines, everyone, following)
 
 
 def read_profile(scope: Scope, person_id: int, about_key: str = "") -> Profile:

@@ -1,6 +1,6 @@
 """Sifting: segments, what each mesh does, who they are, and taking them along as CSV."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from itertools import chain, islice
@@ -34,9 +34,17 @@ from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.sheets import csv_lines
 from finesieve.services.people.profiles import PeoplePage, people_page
 from finesieve.services.usage.awaiting import awaited_in
-from finesieve.store.database import apart
+from finesieve.store.database import apart, remembered
 from finesieve.store.kept import patience
-from finesieve.store.people import count_each, count_one, count_people, count_verdicts, page_of_people, stream_people
+from finesieve.store.people import (
+    SECONDS_TO_COUNT,
+    count_each,
+    count_one,
+    count_people,
+    count_verdicts,
+    page_of_people,
+    stream_people,
+)
 from finesieve.store.tables import Segment
 
 __all__ = [
@@ -56,8 +64,6 @@ __all__ = [
 ]
 
 
-_SECONDS: Final = 6
-"""How long the sieve of one segment may take."""
 _SECONDS_FOR_EXPORT: Final = 120
 
 
@@ -139,7 +145,7 @@ class SegmentView:
 def list_segments(scope: Scope) -> list[SegmentEntry]:
     """All segments with how many people each has now."""
     with scope.reading("reader") as unit:
-        rows = unit.session.exec(select(Segment).order_by(col(Segment.position), col(Segment.id))).all()
+        rows = _rows(unit)
         checked = {row.id: _typed(unit, row.expression) for row in rows if row.expression}
         sound = {row_id: typed for row_id, (typed, _) in checked.items() if typed is not None}
         everyone, counts = count_each(unit.session, unit.definitions, list(sound.values()), unit.moment)
@@ -179,10 +185,19 @@ def count_segment(scope: Scope, segment_id: int) -> int | None:
 
 
 def _segment(unit: Unit, segment_id: int, *, lock: bool = False) -> Segment:
-    row = unit.session.get(Segment, segment_id, with_for_update=True if lock else None)
+    if lock:
+        row = unit.session.get(Segment, segment_id, with_for_update=True)
+    else:
+        row = next((one for one in _rows(unit) if one.id == segment_id), None)
     if row is None:
         raise NotFound("There is no such segment.")
     return row
+
+
+def _rows(unit: Unit) -> Sequence[Segment]:
+    """All segments in order. They are few, and a page that shows one lists them all."""
+    query = select(Segment).order_by(col(Segment.position), col(Segment.id))
+    return remembered(unit.session, "segments", lambda: unit.session.exec(query).all())
 
 
 def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
@@ -197,7 +212,7 @@ def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
         nodes, typed, problems = _meshes(unit, row.expression)
         empty = replace(empty, problems=problems, awaited=awaited_in(unit, [row.expression]))
         try:
-            with apart(unit.session, patience(_SECONDS)):
+            with apart(unit.session, patience(SECONDS_TO_COUNT)):
                 return _sieve(unit, empty, nodes, typed, limit)
         except TookTooLong:
             return replace(empty, failure="It takes too long to count. Make the condition simpler.")
@@ -212,8 +227,9 @@ def _sieve(unit: Unit, view: SegmentView, nodes: tuple[Node, ...], typed: tuple[
     layers = tuple(
         Mesh(print_expression(node), _clause(node, names), tray) for node, tray in zip(nodes, stacked, strict=True)
     )
-    people = None if view.problems else _page(unit, typed, "passes", None, limit)
-    return replace(view, everyone=sum(verdicts.values()), meshes=layers, people=people)
+    everyone = sum(verdicts.values())
+    people = None if view.problems else _page(unit, typed, "passes", None, limit, everyone)
+    return replace(view, everyone=everyone, meshes=layers, people=people)
 
 
 def _clause(node: Node, names: Mapping[str, Type]) -> Clause | Quoted:
@@ -235,7 +251,9 @@ def _meshes(unit: Unit, expression: str) -> tuple[tuple[Node, ...], tuple[Typed,
     return nodes, typed, ()
 
 
-def _page(unit: Unit, typed: tuple[Typed, ...], verdict: str, before_id: int | None, limit: int) -> PeoplePage:
+def _page(
+    unit: Unit, typed: tuple[Typed, ...], verdict: str, before_id: int | None, limit: int, everyone: int | None = None
+) -> PeoplePage:
     used = frozenset().union(*(mesh.names for mesh in typed)) if typed else frozenset[str]()
     if verdict == "cant_tell":
         # What is missing is seen only in the fields that a derived one is worked out from.
@@ -257,7 +275,7 @@ def _page(unit: Unit, typed: tuple[Typed, ...], verdict: str, before_id: int | N
         before_id=before_id,
         limit=limit + 1,
     )
-    return people_page(unit, people, columns, limit)
+    return people_page(unit, people, columns, limit, everyone)
 
 
 def tray_people(
@@ -272,7 +290,7 @@ def tray_people(
         _, typed, _ = _meshes(unit, row.expression)
         if verdict not in ("passes", "caught", "cant_tell") or not 0 <= place < max(len(typed), 1):
             raise NotFound("There is no such tray.")
-        with _worked_out(unit, _SECONDS):
+        with _worked_out(unit, SECONDS_TO_COUNT):
             return _page(unit, typed[: place + 1], verdict, before_id, limit)
 
 

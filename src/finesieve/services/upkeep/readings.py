@@ -9,14 +9,13 @@ from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.model.catalogue import field_of
 from finesieve.core.reasoning.findings import Facts, Finding, findings
-from finesieve.services.define.fields import everyone_of
 from finesieve.services.define.tag_families import families_in
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.upkeep.form_findings import rules_of_forms
 from finesieve.services.usage.documents import documents_of_forms
 from finesieve.services.usage.uses import Uses, uses_of
 from finesieve.services.values.value_lines import person_name
-from finesieve.store.people import count_people, fill_counts
+from finesieve.store.people import Filled, count_people, fill_counts
 from finesieve.store.rows import rows_by_ids, titles_of, value_counts
 from finesieve.store.statistics import (
     Spread,
@@ -61,8 +60,8 @@ def read_values_of(scope: Scope, field_id: int) -> FieldReading | None:
         field = field_of(unit.catalogue, field_id)
         if not unit.sees(field):
             return None
-        filled = fill_counts(unit.session, unit.definitions, [field]).get(field.key, 0)
-        everyone = everyone_of(unit, field.about)
+        counted = fill_counts(unit.session, unit.definitions, field.about, [field])
+        filled, everyone = counted.of(field), counted.rows
         changed = last_changes(unit.session, [field_id]).get(field_id)
         answers, spread, far, lengths = _held(unit, field)
         words = tuple(
@@ -71,7 +70,7 @@ def read_values_of(scope: Scope, field_id: int) -> FieldReading | None:
                 (spread.low, spread.quarter, spread.middle, spread.three_quarters, spread.high) if spread else ()
             )
         )
-        here = _findings_of(unit, field, filled)
+        here = _findings_of(unit, field, counted)
         return FieldReading(
             filled, everyone, answers, spread, words, far, lengths, changed, _months(unit, field, filled), here
         )
@@ -100,6 +99,8 @@ def _held(unit: Unit, field: Field) -> _Held:
 
 
 def _names(unit: Unit, about: str, ids: Sequence[int]) -> Mapping[int, str]:
+    if not ids:
+        return {}
     if about == PERSON:
         rows = rows_by_ids(unit.session, unit.definitions, PERSON, ["first_name", "last_name", "email"], ids)
         return {row_id: person_name(values) for row_id, values in rows.items()}
@@ -154,7 +155,7 @@ def compare_fields(scope: Scope) -> tuple[tuple[CompareLine, ...], int]:
         fields = [field for field in unit.catalogue.fields if field.stores or field.derived]
         fields = [field for field in fields if unit.sees(field)]
         stored = [field for field in fields if field.stores]
-        filled = fill_counts(unit.session, unit.definitions, stored)
+        filled = fill_counts(unit.session, unit.definitions, PERSON, stored)
         told_apart = [field for field in stored if _tells_apart(field)]
         distinct = distinct_counts(unit.session, unit.definitions, told_apart)
         changes = last_changes(unit.session, [field.id for field in fields])
@@ -166,7 +167,7 @@ def compare_fields(scope: Scope) -> tuple[tuple[CompareLine, ...], int]:
             CompareLine(
                 field,
                 unit.catalogue.groups_by_id[field.group_id].name,
-                filled.get(field.key, 0),
+                filled.of(field),
                 distinct.get(field.id),
                 len([use for use in uses.of_field(field.id) if use.kind == "question"]),
                 len([use for use in uses.of_field(field.id) if use.kind != "question"]),
@@ -175,14 +176,14 @@ def compare_fields(scope: Scope) -> tuple[tuple[CompareLine, ...], int]:
             )
             for field in fields
         )
-        return lines, count_people(unit.session, unit.definitions)
+        return lines, filled.rows
 
 
 def find_all(scope: Scope) -> tuple[Finding, ...]:
     """Everything found wrong or wasteful in the setup."""
     with scope.reading("reader") as unit:
         texts = [field for field in unit.catalogue.stored if field.type_key == "short_text" and not field.built_in]
-        filled = fill_counts(unit.session, unit.definitions, unit.catalogue.stored)
+        filled = fill_counts(unit.session, unit.definitions, PERSON, unit.catalogue.stored)
         return _find(unit, filled, distinct_counts(unit.session, unit.definitions, texts))
 
 
@@ -190,20 +191,24 @@ def find_at(scope: Scope, field_id: int) -> tuple[Finding, ...]:
     """What is found wrong or wasteful at one field. Raises NotFound."""
     with scope.reading("reader") as unit:
         field = field_of(unit.catalogue, field_id)
-        return _findings_of(unit, field, fill_counts(unit.session, unit.definitions, [field]).get(field.key, 0))
+        return _findings_of(unit, field, fill_counts(unit.session, unit.definitions, field.about, [field]))
 
 
-def _findings_of(unit: Unit, field: Field, filled: int) -> tuple[Finding, ...]:
+def _findings_of(unit: Unit, field: Field, filled: Filled) -> tuple[Finding, ...]:
     """What is found at one field; no other's values are counted for it."""
     distinct: Mapping[int, int] = {}
     if field.about == PERSON and field.type_key == "short_text" and not field.built_in:
         distinct = distinct_counts(unit.session, unit.definitions, [field])
-    known = {field.key: filled} if field.about == PERSON else {}
-    return tuple(one for one in _find(unit, known, distinct) if one.field_id == field.id)
+    if field.about != PERSON:
+        filled = Filled(count_people(unit.session, unit.definitions), {})
+    return tuple(one for one in _find(unit, filled, distinct, field) if one.field_id == field.id)
 
 
-def _find(unit: Unit, filled: Mapping[str, int], distinct: Mapping[int, int]) -> tuple[Finding, ...]:
-    """Everything found, as far as these counts tell: how many have a value by key, how many different ones by id."""
+def _find(unit: Unit, filled: Filled, distinct: Mapping[int, int], at: Field | None = None) -> tuple[Finding, ...]:
+    """Everything found, as far as these counts tell: how many have a value, how many different ones by id.
+
+    With `at`, nothing is read for what can only be found elsewhere.
+    """
     catalogue, uses = unit.catalogue, uses_of(unit)
     asked = {
         field.id: [use.name for use in uses.of_field(field.id) if use.kind == "question"]
@@ -214,22 +219,29 @@ def _find(unit: Unit, filled: Mapping[str, int], distinct: Mapping[int, int]) ->
         for field in catalogue.everything
     }
     facts = Facts(
-        people=count_people(unit.session, unit.definitions),
-        filled={catalogue.by_key[key].id: count for key, count in filled.items()},
+        people=filled.rows,
+        filled={catalogue.by_key[key].id: count for key, count in filled.by_key.items()},
         collected=asked,
         used=used,
         distinct=distinct,
-        blank_house=frozenset(
-            field.id for field in catalogue.about(HOUSE) if field.stores and unit.moment.house.get(field.key) is None
-        ),
+        blank_house=_blank_house(unit) if at is None or at.about == HOUSE else frozenset(),
         broken=_broken(uses),
         texts=_texts(unit),
-        families=[(family.stem, family.people) for family in families_in(unit)] if catalogue.tags else [],
+        families=_families(unit) if at is None and catalogue.tags else [],
         retired_named=_retired(unit, uses),
         rules=rules_of_forms(unit),
     )
     unseen = {field.id for field in catalogue.everything if not unit.sees(field)}
     return tuple(one for one in findings(catalogue, facts) if one.field_id not in unseen)
+
+
+def _blank_house(unit: Unit) -> frozenset[int]:
+    stored = [field for field in unit.catalogue.about(HOUSE) if field.stores]
+    return frozenset(field.id for field in stored if unit.moment.house.get(field.key) is None)
+
+
+def _families(unit: Unit) -> list[tuple[str, int]]:
+    return [(family.stem, family.people) for family in families_in(unit)]
 
 
 _PLACES: Final = {"formula": "compute", "segment": "sift", "rule": "collect", "text": "collect"}

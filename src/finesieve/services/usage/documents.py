@@ -1,6 +1,6 @@
 """The documents of all forms: their drafts, and the versions in force where those differ."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -8,9 +8,10 @@ from sqlmodel import col, select
 
 from finesieve.core.forms.definition import Form
 from finesieve.services.kernel.scope import Unit
+from finesieve.store.database import remembered
 from finesieve.store.tables import FormRow, FormVersion
 
-__all__ = ["FormDocument", "Standing", "documents_of_forms"]
+__all__ = ["FormDocument", "Standing", "documents_of_forms", "rows_of_forms"]
 
 Standing = Literal["", "draft", "in force"]
 
@@ -30,17 +31,20 @@ class FormDocument:
         return f"{self.title} ({self.standing})" if self.standing else self.title
 
 
+def rows_of_forms(unit: Unit) -> Sequence[tuple[FormRow, FormVersion | None]]:
+    """All forms in the order they were made, each with the version in force."""
+
+    def read() -> Sequence[tuple[FormRow, FormVersion | None]]:
+        in_force = (col(FormVersion.form_id) == col(FormRow.id)) & (col(FormVersion.number) == col(FormRow.published))
+        query = select(FormRow, FormVersion).outerjoin(FormVersion, in_force).order_by(col(FormRow.id))
+        return unit.session.exec(query).all()
+
+    return remembered(unit.session, "forms", read)
+
+
 def documents_of_forms(unit: Unit) -> Iterator[FormDocument]:
     """All forms in order; one whose draft differs from what is in force comes twice, under the title of its draft."""
-    joined = (
-        select(FormRow, FormVersion)
-        .outerjoin(
-            FormVersion,
-            (col(FormVersion.form_id) == col(FormRow.id)) & (col(FormVersion.number) == col(FormRow.published)),
-        )
-        .order_by(col(FormRow.id))
-    )
-    for row, version in unit.session.exec(joined).all():
+    for row, version in rows_of_forms(unit):
         draft = Form.model_validate(row.draft)
         same = version is not None and version.document == row.draft
         yield FormDocument(row.id or 0, draft.title, draft, "" if same else "draft")
