@@ -283,6 +283,7 @@ class Store:
     def __init__(self, engine: Engine, files: FileStore | None = None) -> None:
         self.engine = engine
         self.files = files
+        self._is_current = False
 
     @contextmanager
     def transaction(self, workspace_id: int | None = None) -> Iterator[Session]:
@@ -314,7 +315,9 @@ class Store:
         from finesieve.store.migrate import is_current
 
         try:
-            if not is_current(self.engine):
+            # Looked up until it is so once: no step of a migration is ever taken back under a running server.
+            self._is_current = self._is_current or is_current(self.engine)
+            if not self._is_current:
                 return Health(False, False)
             with self.engine.connect() as connection:
                 return Health(True, bool(connection.execute(_SIGN_OF_LIFE).scalar_one()))

@@ -138,7 +138,7 @@ class PublicForms:
     """What the public pages may do. Nothing known of anybody is shown but to who follows a link in their mail."""
 
     def __init__(self, store: Store, clock: Clock, secret: str, files: FileStore | None = None) -> None:
-        self._store = store
+        self.store = store
         self._files = files
         self._clock = clock
         self._links = Links(secret)
@@ -360,11 +360,11 @@ class PublicForms:
     # What all of them need
 
     def _scope(self, workspace_slug: str) -> tuple[Scope, str]:
-        with self._store.transaction() as session:
+        with self.store.reading() as session:
             workspace = session.exec(select(Workspace).where(col(Workspace.slug) == workspace_slug)).first()
         if workspace is None:
             raise NotFound("There is no such page.")
-        return Scope(self._store, workspace.id or 0, "the person", "public", self._clock), workspace.name
+        return Scope(self.store, workspace.id or 0, "the person", "public", self._clock), workspace.name
 
     def _form(self, unit: Unit, form_slug: str) -> FormRow:
         row = unit.session.exec(select(FormRow).where(col(FormRow.slug) == form_slug)).first()
