@@ -57,7 +57,7 @@ class Statements(unittest.TestCase):
         scope = self.house.scope
         for name in ("First", "Second", "Third"):
             segment = create_segment(scope, name)
-            condition = f'zone is "hill" and plot_length > {len(name)} and favourite is filled'
+            condition = f'zone = "hill" and plot_length > {len(name)} and favourite is filled'
             change_segment(
                 scope, segment, read_segment(scope, segment).revision, SegmentInput(name=name, expression=condition)
             )
