@@ -336,6 +336,12 @@ _HABITS: Final = (
         'After “in” stands a list in brackets: in (…), such as in ("north", "hill").',
         "(…)",
     ),
+    (
+        re.compile(r"\bis\s+(?=[\"'0-9])", re.I),
+        "syntax",
+        "After “is” stands blank or filled; that two things are equal is written “=”.",
+        "=",
+    ),
     (re.compile(r"\bin\s*\(\s*\)", re.I), "empty-list", "The list is empty; it needs at least one value.", ""),
     (
         re.compile(r"[=<>]\s*(not\b[^)]*)", re.I),
@@ -380,7 +386,7 @@ def _syntax_problem(text: str, error: UnexpectedInput) -> Problem:
     wanted = f" Here could stand {expected}." if expected else ""
     if place.start >= len(text.rstrip()):
         return Problem("syntax", place, f"The text breaks off.{wanted}")
-    if found[:1] in "\"'":
+    if found[:1] in "\"'" and (len(found) == 1 or found[-1] != found[0]):
         return Problem("syntax", place, "The quote is not closed on this line.", found[0])
     if found.lower() in RESERVED:
         return Problem("syntax", place, f"“{found}” is a word of the language and cannot stand here.{wanted}")
@@ -392,7 +398,7 @@ def _place(text: str, error: UnexpectedInput) -> Span:
         end = len(text)
         return Span(max(len(text.rstrip()), 0), end) if text != text.rstrip() else Span(end, end)
     start = error.pos_in_stream or 0
-    match = re.compile(r"\w+|\"[^\"\n]*|'[^'\n]*|.", re.DOTALL).match(text, start)
+    match = re.compile(r"\w+|\"[^\"\n]*\"?|'[^'\n]*'?|.", re.DOTALL).match(text, start)
     return Span(start, match.end() if match else start)
 
 
