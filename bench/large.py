@@ -25,7 +25,7 @@ from finesieve.services.accounts.staff import NewWorkspace, SignedIn, StaffAccou
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.transfer.setups import load_setup
-from finesieve.store.bulk import copy_rows
+from finesieve.store.values.bulk import copy_rows
 
 FIELDS, RECORD_TYPES, HOUSE_VALUES, PEOPLE = 400, 60, 300, 2_000
 MOST_MS = 300

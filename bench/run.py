@@ -53,9 +53,9 @@ from finesieve.services.sift.segments import (
     read_segment,
 )
 from finesieve.settings import Settings
-from finesieve.store.database import Store, connect
-from finesieve.store.kept import forget
+from finesieve.store.connection.database import Store, connect
 from finesieve.store.migrate import migrate
+from finesieve.store.reading.kept import forget
 
 ROUNDS = 60
 

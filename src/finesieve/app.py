@@ -39,8 +39,8 @@ from finesieve.services.accounts.staff import StaffAccounts
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.kernel.scope import Clock, utc_now
 from finesieve.settings import MissingSecret, Settings, files_directory
-from finesieve.store.database import Store, connect
-from finesieve.store.files import FileStore
+from finesieve.store.connection.database import Store, connect
+from finesieve.store.files.keeping import FileStore
 from finesieve.web.admission import Admission
 from finesieve.web.errors import add_error_pages
 from finesieve.web.hurry import Hurried

@@ -127,7 +127,7 @@ def outcome(
 @cli.command()
 def migrate() -> None:
     """Bring the database of FINESIEVE_DATABASE_URL up to date."""
-    from finesieve.store.database import connect
+    from finesieve.store.connection.database import connect
     from finesieve.store.migrate import migrate as run
 
     engine = connect(_database_url())
@@ -166,8 +166,8 @@ def serve(port: int = 8765, host: str = "127.0.0.1") -> None:
 def worker() -> None:
     """Run background tasks on FINESIEVE_DATABASE_URL."""
     from finesieve.jobs.worker import keep_working
-    from finesieve.store.database import Store, connect
-    from finesieve.store.files import FileStore
+    from finesieve.store.connection.database import Store, connect
+    from finesieve.store.files.keeping import FileStore
 
     url = _database_url()
     engine = connect(url, pool_size=2)
@@ -181,7 +181,7 @@ def add_staff(email: str, name: str) -> None:
     from finesieve.core.errors import Conflict
     from finesieve.services.accounts.staff import StaffAccounts
     from finesieve.services.kernel.scope import utc_now
-    from finesieve.store.database import Store, connect
+    from finesieve.store.connection.database import Store, connect
 
     password = typer.prompt("Password", hide_input=True) if sys.stdin.isatty() else sys.stdin.readline().strip()
     if len(password) < 8:
@@ -205,7 +205,7 @@ def _workspace(slug: str) -> Iterator[Any]:
     from sqlmodel import col, select
 
     from finesieve.services.kernel.scope import Scope
-    from finesieve.store.database import Store, connect
+    from finesieve.store.connection.database import Store, connect
     from finesieve.store.tables import Workspace
 
     engine = connect(_database_url())
@@ -367,7 +367,7 @@ def _say(words: str) -> None:
 
 def _start_demo(url: str, port: int, var: Path, stopping: _Stopping, people: int) -> list[subprocess.Popen[bytes]]:
     from finesieve.demo.load import fill_demo, load_demo
-    from finesieve.store.database import Store, connect
+    from finesieve.store.connection.database import Store, connect
     from finesieve.store.migrate import migrate as run
 
     engine = connect(url, durable=False)

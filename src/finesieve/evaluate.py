@@ -209,10 +209,10 @@ def by_sql(case: Case, engine: "Engine") -> dict[str, Any]:
     from sqlalchemy.exc import DBAPIError
     from sqlmodel import Session
 
-    from finesieve.store.by_python import by_python
-    from finesieve.store.compiler import Columns, bound, compile_sql
-    from finesieve.store.database import mapped
-    from finesieve.store.written import written_collections
+    from finesieve.store.connection.database import mapped
+    from finesieve.store.language.by_python import by_python
+    from finesieve.store.language.compiler import Columns, bound, compile_sql
+    from finesieve.store.language.written import written_collections
 
     zone, given = case.moment.zone, case.given
     checked = check(case.expression, given.world, zone=zone)
@@ -260,7 +260,7 @@ def _problems(problems: tuple[Problem, ...]) -> dict[str, Any]:
 @contextmanager
 def database() -> Iterator["Engine"]:
     """The database of FINESIEVE_DATABASE_URL, or else the working copy's own, started for the while."""
-    from finesieve.store.database import connect
+    from finesieve.store.connection.database import connect
     from finesieve.store.migrate import migrate
 
     url = Settings().database_url

@@ -17,7 +17,7 @@ from sqlmodel import col, select
 from finesieve.localdb import LocalPostgres, MissingPostgres
 from finesieve.services.define.retyping import begin_type_change
 from finesieve.services.kernel.tasks import RUN_TASK, read_task
-from finesieve.store.database import Store, connect
+from finesieve.store.connection.database import Store, connect
 from finesieve.store.migrate import migrate
 from finesieve.store.tables import Submission
 from tests.attack.count import Count

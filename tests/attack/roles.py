@@ -12,7 +12,7 @@ from finesieve.services.define.groups import GroupInput, create_group
 from finesieve.services.kernel.scope import Role
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.services.values.house import set_house_value
-from finesieve.store.database import Store
+from finesieve.store.connection.database import Store
 from finesieve.store.tables import Membership, Staff
 from tests.attack.count import Count
 from tests.attack.posts import Form, forms_of

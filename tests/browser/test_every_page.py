@@ -35,7 +35,7 @@ from finesieve.services.people.profiles import set_values
 from finesieve.services.people.records import add_record
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.services.values.house import set_house_value
-from finesieve.store import kept as keeping
+from finesieve.store.reading import kept as keeping
 from tests.support.browser import Page
 from tests.support.database import store
 from tests.support.everything import ANSWERS, everything
@@ -271,7 +271,7 @@ class EveryPage(unittest.TestCase):
         house = make_house()
         ids = furnish(house)
         with store().transaction(house.scope.workspace_id) as session:
-            from finesieve.store.catalogue import touch
+            from finesieve.store.definitions.catalogue import touch
             from finesieve.store.tables import FieldRow
 
             row = session.get(FieldRow, house.field_id("zone"))

@@ -24,7 +24,7 @@ class Touched(unittest.TestCase):
 
     def test_what_nothing_imports_touches_all(self) -> None:
         for path in (
-            "src/finesieve/store/picture_reader.py", "src/finesieve/store/migrations/versions/0001_the_first_tables.py",
+            "src/finesieve/store/files/picture_reader.py", "src/finesieve/store/migrations/versions/0001_the_first_tables.py",
             "src/finesieve/starters/choir.schema.json", "pyproject.toml", "scripts/test", "tests/fixtures/values.txt",
         ):  # fmt: skip
             self.assertEqual(self.by(path), self.everything, path)

@@ -25,7 +25,7 @@ from finesieve.services.kernel.inputs import read_input
 from finesieve.services.kernel.scope import reload
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
 from finesieve.services.upkeep.readings import read_values_of
-from finesieve.store.catalogue import touch
+from finesieve.store.definitions.catalogue import touch
 from tests.support.house import make_house
 
 

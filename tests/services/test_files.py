@@ -16,10 +16,11 @@ from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
 from finesieve.core.fields.families.data import MEDIA
 from finesieve.core.values import Secret
 from finesieve.services.compute.derived import DerivedInput, create_derived
-from finesieve.services.define.deletion import delete_field, purge_deleted
+from finesieve.services.define.deletion import begin_purge, delete_field
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.filling.held import decide_held
 from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.kernel.tasks import run_task
 from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.sift.segments import create_segment, export_segment
 from finesieve.services.values import sealing
@@ -33,9 +34,10 @@ from finesieve.services.values.files import (
     sweep_uploads,
     take_files,
 )
-from finesieve.store.files import FileStore, clean_name
-from finesieve.store.rows import stored_row
-from finesieve.store.sniffing import Refused, sniff
+from finesieve.store.connection.database import Store
+from finesieve.store.files.keeping import FileStore, clean_name
+from finesieve.store.files.sniffing import Refused, sniff
+from finesieve.store.reading.rows import stored_row
 from finesieve.store.tables import History, Submission
 from tests.services.test_collect import make_form, public
 from tests.support.database import store
@@ -224,7 +226,9 @@ class Files(unittest.TestCase):
         self.assertEqual(open_file(self.scope, self.files, self.report, self.person).data, PDF + b"%%")
         # Deleted for good, its files go too.
         delete_field(later(self.house, NOW - timedelta(days=1)).scope, self.report, "Report")
-        purge_deleted(later(self.house, NOW + timedelta(days=100)).scope, self.files)
+        moment = NOW + timedelta(days=100)
+        task = begin_purge(later(self.house, moment).scope)
+        run_task(Store(store().engine, self.files), self.scope.workspace_id, task, lambda: moment)
         self.assertEqual([path for path in self.root.rglob("*") if path.is_file()], [])
 
 

@@ -21,14 +21,14 @@ from finesieve.services.people.profiles import read_profile
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.services.values.files import examine, open_file, send_file
 from finesieve.services.values.house import apply_due, cancel_scheduled, list_house, read_house_value, set_house_value
-from finesieve.store.database import Store
-from finesieve.store.files import FileStore
+from finesieve.store.connection.database import Store
+from finesieve.store.files.keeping import FileStore
 from finesieve.store.tables import Task
 from tests.services.test_collect import make_form, public
 from tests.services.test_files import png
 from tests.support.database import store
 from tests.support.house import NOW, House, make_house
-from tests.support.work import done, later
+from tests.support.work import done, later, undone
 
 from sqlmodel import col, select  # isort: skip
 
@@ -138,7 +138,7 @@ class HouseValues(unittest.TestCase):
         christmas = later(self.house, NOW + timedelta(days=40))
         self.assertEqual(read_house_value(christmas.scope, self.rate).line.shown, "")
         apply_due(store(), lambda: NOW + timedelta(days=40))
-        undo_change(self.scope, task.result["change"])
+        undone(self.house, task.result["change"])
         self.assertEqual(read_house_value(christmas.scope, self.rate).line.shown, "9")
 
     def test_a_secret_is_not_kept_for_later(self) -> None:

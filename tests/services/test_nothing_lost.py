@@ -226,7 +226,7 @@ class Records(unittest.TestCase):
         )
         first = add_record(self.house.scope, self.plots, {"name": "The first"}, {})
         with self.house.scope.transaction("clerk") as unit:
-            from finesieve.store.rows import insert_row
+            from finesieve.store.values.rows import insert_row
 
             for number in range(505):
                 insert_row(unit.session, unit.definitions, f"record:{self.plots}", {"name": f"No. {number}"})

@@ -10,7 +10,7 @@ from sqlmodel import col, select
 from finesieve.core.errors import InvalidExpression, InvalidInput, NotAllowed, NotFound
 from finesieve.services.compute.derived import DerivedInput, create_derived, preview_formula
 from finesieve.services.define import retyping as reshape
-from finesieve.services.define.deletion import delete_field, plan_deletion, purge_deleted, restore_field
+from finesieve.services.define.deletion import begin_purge, delete_field, plan_deletion, restore_field
 from finesieve.services.define.fields import FieldInput, create_field, duplicate_field, move_field, rest_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue, read_field
 from finesieve.services.define.moving import begin_move, plan_move
@@ -37,12 +37,12 @@ from finesieve.services.people.records import person_records
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.services.values.house import read_house_value, set_house_value
 from finesieve.services.values.value_lines import history_of
-from finesieve.store.reshape import hold_still
-from finesieve.store.rows import rows_by_ids
+from finesieve.store.reading.rows import rows_by_ids
 from finesieve.store.tables import History
+from finesieve.store.values.reshape import hold_still
 from tests.services.test_collect import make_form, public
 from tests.support.house import NOW, House, make_house
-from tests.support.work import done, later
+from tests.support.work import done, later, undone
 
 
 def values(house: House, key: str) -> dict[int, object]:
@@ -83,7 +83,7 @@ class AnotherType(unittest.TestCase):
             query = select(History).where(col(History.field_id) == field, col(History.source) == reshape.WAY)
             lines = {one.entity_id: (one.old, one.new) for one in unit.session.exec(query).all()}
         self.assertEqual(lines, {people[0]: ("07", "7"), people[1]: ("02", "2")})
-        undo_change(house.scope, line.result["change"])
+        undone(house, line.result["change"])
         self.assertEqual(values(house, "favourite"), dict(zip(people, ("07", "02", "3"), strict=True)))
 
     def test_two_thousand_mixed_texts_become_numbers_and_texts_again(self) -> None:
@@ -110,13 +110,13 @@ class AnotherType(unittest.TestCase):
         seven = next(row_id for row_id, text in before.items() if text == "7 ft")
         self.assertEqual(history(house, seven, "favourite")[0], ("7 ft", "", "type change"))
         new = house.add(favourite=Decimal(99))
-        undo_change(house.scope, task.result["change"])
+        undone(house, task.result["change"])
         after = values(house, "favourite")
         self.assertEqual(after.pop(new), "99 m")
         self.assertEqual(after, before)
         self.assertEqual(read_catalogue(house.scope).by_id[field_id].type_key, "short_text")
         late = house.add(favourite="77")
-        undo_change(house.scope, task.result["change"], again=True)
+        undone(house, task.result["change"], again=True)
         self.assertEqual(values(house, "favourite"), now | {new: Decimal(99), late: Decimal(77)})
 
     def test_back_by_a_change_of_type_of_its_own(self) -> None:
@@ -273,8 +273,11 @@ class Deleting(unittest.TestCase):
         """On the 90th day it still comes back; after that it is gone for good, and its key is free."""
         self.house.add(plot_length=Decimal(5))
         delete_field(self.scope, self.field_id, "Plot length")
-        self.assertEqual(purge_deleted(later(self.house, NOW + timedelta(days=90)).scope), 0)
-        self.assertEqual(purge_deleted(later(self.house, NOW + timedelta(days=90, seconds=1)).scope), 1)
+        self.assertEqual(begin_purge(later(self.house, NOW + timedelta(days=90)).scope), 0)
+        moment = NOW + timedelta(days=90, seconds=1)
+        task = begin_purge(later(self.house, moment).scope)
+        self.assertEqual(begin_purge(later(self.house, moment).scope), 0, "one at a time")
+        self.assertEqual(done(self.house, task, moment).state, "done")
         with self.assertRaises(NotFound):
             restore_field(self.scope, self.field_id)
         create_field(self.scope, self.house.group_id(), FieldInput(label="Plot length", type_key="date"))

@@ -21,10 +21,10 @@ from finesieve.core.language.printer import print_expression
 from finesieve.core.language.problems import Span
 from finesieve.core.language.typed import OPERATIONS, Typed
 from finesieve.core.values import Type, Value
-from finesieve.store import compiler
-from finesieve.store.by_python import by_python
-from finesieve.store.compiler import Columns, bound, compile_sql
-from finesieve.store.written import written_collections
+from finesieve.store.language import compiler
+from finesieve.store.language.by_python import by_python
+from finesieve.store.language.compiler import Columns, bound, compile_sql
+from finesieve.store.language.written import written_collections
 from tests.support import strategies
 from tests.support.database import store
 from tests.support.fields import MOMENT, NAMES, ROW, WORLD, checked, value_of

@@ -14,13 +14,13 @@ from finesieve.services.kernel.scope import Unit
 from finesieve.services.people.profiles import list_people, set_values
 from finesieve.services.people.records import add_linked_record
 from finesieve.services.usage.renaming import rename_everywhere
-from finesieve.store import kept as keeping
-from finesieve.store.bulk import copy_people
-from finesieve.store.database import apart
-from finesieve.store.kept import Hurry, in_a_hurry, is_estimated, kept, times
-from finesieve.store.people import Filled, count_people, count_verdicts, fill_counts
-from finesieve.store.state import has_changed, state_of
-from finesieve.store.tagging import take_off
+from finesieve.services.values.writing import change_many
+from finesieve.store.connection.database import apart
+from finesieve.store.definitions.state import has_changed, state_of
+from finesieve.store.reading import kept as keeping
+from finesieve.store.reading.kept import Hurry, in_a_hurry, is_estimated, kept, times
+from finesieve.store.reading.people import Filled, count_people, count_verdicts, fill_counts
+from finesieve.store.values.bulk import copy_people
 from tests.support.house import make_house
 
 
@@ -74,7 +74,7 @@ class Kept(unittest.TestCase):
 
         def untag() -> None:
             with self.house.scope.transaction("owner") as unit:
-                take_off(unit.session, unit.definitions, "helper", self.people)
+                change_many(unit, "person", {person: {"tags": ()} for person in self.people}, "staff")
 
         for change in (
             lambda: self.house.add(),

@@ -16,13 +16,14 @@ from finesieve.services.define.fields import FieldInput, change_field, create_fi
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.people.records import add_linked_record
-from finesieve.store import sources, tables
-from finesieve.store.bulk import copy_guarded, copy_people
-from finesieve.store.catalogue import load_definitions
-from finesieve.store.database import Store, connect
+from finesieve.store import tables
+from finesieve.store.connection.database import Store, connect
+from finesieve.store.definitions.catalogue import load_definitions
+from finesieve.store.language import sources
 from finesieve.store.migrate import downgrade, is_current, migrate
-from finesieve.store.people import Blanks, blank_count, count_verdicts, count_where, page_of_people
-from finesieve.store.searching import contains_word, tend_searches
+from finesieve.store.reading.people import Blanks, blank_count, count_verdicts, count_where, page_of_people
+from finesieve.store.reading.searching import contains_word, tend_searches
+from finesieve.store.values.bulk import copy_guarded, copy_people
 from tests.support.database import database_url, store
 from tests.support.house import make_house
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from sqlalchemy import text
 
 from finesieve.localdb import LocalPostgres
-from finesieve.store.database import Store, connect
+from finesieve.store.connection.database import Store, connect
 from finesieve.store.migrate import migrate
 
 URL = "FINESIEVE_TEST_DATABASE"

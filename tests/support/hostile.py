@@ -14,7 +14,7 @@ from PIL import Image
 
 _MEASURE = """
 import json, resource, sys
-from finesieve.store.sniffing import Refused, sniff
+from finesieve.store.files.sniffing import Refused, sniff
 data = open(sys.argv[1], "rb").read()
 before = resource.getrusage(resource.RUSAGE_SELF)
 try:

@@ -16,9 +16,9 @@ from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.kernel.scope import Unit
-from finesieve.store.compiler import compile_sql
-from finesieve.store.rows import insert_row, set_links
-from finesieve.store.sources import source_of
+from finesieve.store.language.compiler import compile_sql
+from finesieve.store.language.sources import source_of
+from finesieve.store.values.rows import insert_row, set_links
 from tests.support.house import House, make_house
 from tests.support.strategies import CROPS, NAMES, PLOT
 

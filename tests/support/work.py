@@ -2,6 +2,7 @@
 
 from datetime import datetime
 
+from finesieve.services.kernel.changes import undo_change
 from finesieve.services.kernel.tasks import TaskLine, read_task, run_task
 from tests.support.database import store
 from tests.support.house import NOW, House
@@ -18,3 +19,8 @@ def later(house: House, now: datetime) -> House:
     from dataclasses import replace
 
     return replace(house, scope=replace(house.scope, clock=lambda: now))
+
+
+def undone(house: House, change_id: int, *, again: bool = False) -> TaskLine:
+    """The task that takes a long change back, after a worker has done it."""
+    return done(house, undo_change(house.scope, change_id, again=again).task)

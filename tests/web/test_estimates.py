@@ -3,7 +3,7 @@
 import unittest
 from unittest.mock import patch
 
-from finesieve.store import kept as keeping
+from finesieve.store.reading import kept as keeping
 from tests.support.house import make_house
 from tests.support.site import Office
 

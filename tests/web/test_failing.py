@@ -7,7 +7,7 @@ from sqlalchemy import func
 
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
-from finesieve.store.library import PLAIN
+from finesieve.store.language.library import PLAIN
 from tests.support.furnished import Furnished, routes
 from tests.support.site import Office
 

@@ -15,7 +15,7 @@ from finesieve.core.errors import TookTooLong, Unavailable
 from finesieve.services.compute import derived as compute
 from finesieve.services.kernel import turns
 from finesieve.settings import Settings
-from finesieve.store.database import Store, apart, connect, in_time
+from finesieve.store.connection.database import Store, apart, connect, in_time
 from finesieve.web import admission
 from finesieve.web.admission import Admission
 from finesieve.web.errors import status_of

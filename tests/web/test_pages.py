@@ -14,7 +14,7 @@ from finesieve.services.forms.composing import QuestionInput, add_question, chan
 from finesieve.services.forms.forms import read_form
 from finesieve.services.people.profiles import list_people
 from finesieve.services.sift.segments import list_segments, read_segment
-from finesieve.store.database import Store
+from finesieve.store.connection.database import Store
 from finesieve.store.tables import Membership
 from tests.support.database import store
 from tests.support.furnished import OFFICE, Furnished, routes

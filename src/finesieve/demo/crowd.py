@@ -7,7 +7,7 @@ from sqlalchemy import BigInteger, Table, Text, cast, func, insert, literal, sel
 from sqlmodel import col
 
 from finesieve.services.kernel.scope import Scope, Unit
-from finesieve.store.state import mark_changed
+from finesieve.store.definitions.state import mark_changed
 from finesieve.store.tables import History, Submission
 
 __all__ = ["crowd"]

@@ -19,11 +19,11 @@ from finesieve.services.forms.composing import FormTexts, change_form_texts
 from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.values.house import set_house_value
-from finesieve.store.bulk import copy_guarded, copy_links, copy_rows
-from finesieve.store.catalogue import touch
-from finesieve.store.compiler import bound
-from finesieve.store.state import mark_changed
+from finesieve.store.definitions.catalogue import touch
+from finesieve.store.definitions.state import mark_changed
+from finesieve.store.language.compiler import bound
 from finesieve.store.tables import TagRow
+from finesieve.store.values.bulk import copy_guarded, copy_links, copy_rows
 
 __all__ = ["furnish_house"]
 

@@ -28,9 +28,9 @@ from finesieve.services.forms.composing import (
 from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.kernel.scope import Clock, Scope, utc_now
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
-from finesieve.store.bulk import copy_guarded, copy_people
-from finesieve.store.database import Store
+from finesieve.store.connection.database import Store
 from finesieve.store.tables import Submission, Workspace
+from finesieve.store.values.bulk import copy_guarded, copy_people
 
 __all__ = ["DEMO_SLUG", "fill_demo", "load_demo", "load_people"]
 

@@ -15,7 +15,7 @@ from finesieve.services.accounts.staff import StaffAccounts
 from finesieve.services.define import moving, tagging
 from finesieve.services.define import retyping as reshape
 from finesieve.services.define import tag_families as families
-from finesieve.services.define.deletion import purge_deleted
+from finesieve.services.define.deletion import begin_purge
 from finesieve.services.define.tagging import sweep_tags
 from finesieve.services.filling import mapping
 from finesieve.services.kernel.scope import Scope, utc_now
@@ -23,7 +23,7 @@ from finesieve.services.kernel.searching import tend
 from finesieve.services.kernel.tasks import RUN_TASK, run_task
 from finesieve.services.values.files import sweep_uploads
 from finesieve.services.values.house import apply_due
-from finesieve.store.database import Store
+from finesieve.store.connection.database import Store
 from finesieve.store.tables import Workspace
 
 __all__ = ["keep_working", "make_worker"]
@@ -82,9 +82,11 @@ def make_worker(database_url: str, store: Store) -> App:
     @app.task(queueing_lock="daily", pass_context=False)
     def tidy_up(timestamp: int) -> int:
         """What ends by the day: tags, fields deleted long ago, uploads never kept."""
-        return sweep_tags(store, utc_now) + sum(
-            purge_deleted(scope, store.files) + sweep_uploads(scope, store.files) for scope in every_workspace(store)
-        )
+        ended = sweep_tags(store, utc_now)
+        for scope in every_workspace(store):
+            begin_purge(scope)
+            ended += sweep_uploads(scope, store.files)
+        return ended
 
     return app
 

@@ -5,7 +5,7 @@ from contextlib import AbstractContextManager, nullcontext
 from starlette.datastructures import Headers
 from starlette.types import ASGIApp, Receive, Scope, Send
 
-from finesieve.store.kept import in_a_hurry, in_no_hurry
+from finesieve.store.reading.kept import in_a_hurry, in_no_hurry
 
 __all__ = ["EXACT", "Hurried"]
 

@@ -3,7 +3,7 @@
 from starlette.concurrency import run_in_threadpool
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from finesieve.store.database import one_reading
+from finesieve.store.connection.database import one_reading
 
 __all__ = ["ReadsOnce"]
 

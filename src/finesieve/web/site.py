@@ -8,8 +8,8 @@ from finesieve.services.accounts.staff import StaffAccounts
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.kernel.scope import Clock
 from finesieve.settings import Settings
-from finesieve.store.database import Store
-from finesieve.store.files import FileStore
+from finesieve.store.connection.database import Store
+from finesieve.store.files.keeping import FileStore
 
 __all__ = ["Site", "site_of"]
 

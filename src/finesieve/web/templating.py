@@ -20,7 +20,7 @@ from finesieve.core.fields.families.choices import country_codes, country_name, 
 from finesieve.core.fields.families.dates import twice
 from finesieve.core.phrases import phrase
 from finesieve.core.values import plain_number
-from finesieve.store.kept import is_estimated
+from finesieve.store.reading.kept import is_estimated
 
 __all__ = ["PACKAGE", "render", "render_text"]
 

@@ -128,7 +128,9 @@ def make_workspace(request: Request, staff: StaffHere, form: Posted) -> Response
 def undo(desk: DeskHere, form: Posted) -> Response:
     """Take a change back, and return to where it was made."""
     change_id = form.number("change")
-    undo_change(desk.scope, change_id, again=form.one("way") == "again")
+    done = undo_change(desk.scope, change_id, again=form.one("way") == "again")
+    if done.task:
+        return RedirectResponse(desk.path(f"define/tasks/{done.task}"), 303)
     back = _local(form.one("back"), desk.path())
     return RedirectResponse(f"{back}?done={change_id}", 303)
 

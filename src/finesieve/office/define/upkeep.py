@@ -107,8 +107,10 @@ def show_history(
 @router.post("/history/{change_id:int}/return")
 def go_back(request: Request, desk: DeskHere, change_id: int, form: Posted) -> Response:
     """Return a thing to what it was before a change."""
-    change = return_to(desk.scope, change_id)
-    return back_with(desk.path("define/history"), change)
+    done = return_to(desk.scope, change_id)
+    if done.task:
+        return RedirectResponse(desk.path(f"define/tasks/{done.task}"), 303)
+    return back_with(desk.path("define/history"), done.change)
 
 
 @router.get("/manner")

@@ -21,8 +21,8 @@ from finesieve.services.kernel.hashing import Hasher
 from finesieve.services.kernel.inputs import Input
 from finesieve.services.kernel.scope import Clock, Role, Scope
 from finesieve.services.kernel.slugs import slug_from_name
-from finesieve.store.catalogue import add_column, create_workspace_schema, field_from_row, unique_column
-from finesieve.store.database import Store, enter_workspace
+from finesieve.store.connection.database import Store, enter_workspace
+from finesieve.store.definitions.catalogue import add_column, create_workspace_schema, field_from_row, unique_column
 from finesieve.store.tables import FieldGroupRow, FieldRow, Membership, Staff, StaffSession, Workspace
 
 __all__ = [

@@ -15,7 +15,7 @@ from sqlmodel import col
 
 from finesieve.core.errors import TooOften
 from finesieve.core.values import fold
-from finesieve.store.database import Store
+from finesieve.store.connection.database import Store
 from finesieve.store.tables import SignInTry
 
 __all__ = ["Devices", "count_try", "forgive_try"]

@@ -24,11 +24,11 @@ from finesieve.services.usage.awaiting import awaited_in
 from finesieve.services.usage.uses import Use, uses_of
 from finesieve.services.values.value_lines import person_name, worked_out
 from finesieve.services.values.writing import row_of
-from finesieve.store.catalogue import touch
-from finesieve.store.database import apart, in_time
-from finesieve.store.house import HouseNow
-from finesieve.store.people import blank_count, page_of_people
-from finesieve.store.rows import page_of_rows, titles_of
+from finesieve.store.connection.database import apart, in_time
+from finesieve.store.definitions.catalogue import touch
+from finesieve.store.reading.house import HouseNow
+from finesieve.store.reading.people import blank_count, page_of_people
+from finesieve.store.reading.rows import page_of_rows, titles_of
 from finesieve.store.tables import FieldRow
 
 __all__ = [

@@ -1,27 +1,30 @@
 """Deleting fields and bringing them back; what was deleted long ago goes for good."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import timedelta
-from typing import Final
+from typing import Any, Final
 
-from sqlmodel import col, delete, select
+from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.definition import Field
 from finesieve.core.model.catalogue import field_of
 from finesieve.services.kernel.changes import record_change, snapshot
 from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.kernel.tasks import Progress, Stopped, begin_task, work_of
 from finesieve.services.usage.uses import Use, uses_of
 from finesieve.services.values.files import forget_unnamed
-from finesieve.store.catalogue import drop_columns, field_from_row, touch
-from finesieve.store.files import FileStore
-from finesieve.store.people import fill_counts
-from finesieve.store.tables import FieldRow, History
+from finesieve.store.definitions.catalogue import drop_columns, field_from_row, touch
+from finesieve.store.reading.people import fill_counts
+from finesieve.store.tables import FieldRow, Task
+from finesieve.store.values.history import count_lines, forget_history
 
-__all__ = ["KEPT_DAYS", "Deletion", "delete_field", "plan_deletion", "purge_deleted", "restore_field", "take_away"]
+__all__ = ["KEPT_DAYS", "Deletion", "begin_purge", "delete_field", "plan_deletion", "restore_field", "take_away"]
 
 KEPT_DAYS: Final = 90
 """How long a deleted field can be brought back."""
+_BATCH: Final = 5_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,22 +81,51 @@ def restore_field(scope: Scope, field_id: int) -> int:
         return record_change(unit, "field_life", field_id, f"Brought back {row.label}", before)
 
 
-def purge_deleted(scope: Scope, files: FileStore | None = None) -> int:
-    """Remove for good what was deleted more than 90 days ago, with its values, history and files; gives how many."""
+# For good
+
+
+def begin_purge(scope: Scope) -> int:
+    """Have what was deleted more than 90 days ago removed for good; gives the task's id, 0 where there is nothing."""
     with scope.transaction("owner") as unit:
-        end = unit.moment.now - timedelta(days=KEPT_DAYS)
-        rows = unit.session.exec(select(FieldRow).where(col(FieldRow.deleted_at) < end)).all()
-        digests: set[str] = set()
-        for row in rows:
-            drop_columns(unit.session, unit.workspace_id, field_from_row(row))
-            lines = col(History.field_id) == row.id
-            digest = col(History.new)["digest"].astext
-            digests |= {
-                str(one) for one in unit.session.exec(select(digest).where(lines, digest.is_not(None)).distinct())
-            }
-            unit.session.execute(delete(History).where(lines))
-            unit.session.delete(row)
-        forget_unnamed(unit, files, digests)
-        if rows:
-            touch(unit.session, unit.workspace_id)
-        return len(rows)
+        due = _due(unit)
+        underway = select(Task.id).where(col(Task.kind) == _PURGE, col(Task.state).in_(("waiting", "running")))
+        if not due or unit.session.exec(underway).first() is not None:
+            return 0
+        title = f"Removing for good what was deleted {KEPT_DAYS} days ago"
+        lines = sum(count_lines(unit.session, row.id or 0) for row in due)
+        return begin_task(unit, _PURGE, title, {"fields": [row.id for row in due]}, lines)
+
+
+def _due(unit: Unit) -> Sequence[FieldRow]:
+    end = unit.moment.now - timedelta(days=KEPT_DAYS)
+    return unit.session.exec(select(FieldRow).where(col(FieldRow.deleted_at) < end).order_by(col(FieldRow.id))).all()
+
+
+_PURGE: Final = "purge"
+
+
+@work_of("purge")
+def _purge(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    """Field by field: the history batch by batch, with the files that only it names; last the column itself.
+
+    A field that was brought back meanwhile is passed over. What a stopped task has removed stays removed.
+    """
+    done = 0
+    try:
+        for field_id in payload["fields"]:
+            while True:
+                with scope.transaction("owner") as unit:
+                    row = next((one for one in _due(unit) if one.id == field_id), None)
+                    gone, digests = forget_history(unit.session, field_id, _BATCH) if row else (0, set())
+                    if row and not gone:
+                        drop_columns(unit.session, unit.workspace_id, field_from_row(row))
+                        unit.session.delete(row)
+                        touch(unit.session, unit.workspace_id)
+                    forget_unnamed(unit, scope.store.files, digests)
+                if not gone:
+                    break
+                done += gone
+                progress.say(done, max(done, payload.get("lines", 0)))
+    except Stopped:
+        raise Stopped("It was stopped; what had been removed by then stays removed.") from None
+    return {"message": f"{done:,} entries of the history removed."}

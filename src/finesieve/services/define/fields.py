@@ -24,8 +24,8 @@ from finesieve.services.kernel.changes import keep_unique, record_change, refuse
 from finesieve.services.kernel.inputs import Input, explain_errors
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.usage.uses import Use, uses_of
-from finesieve.store.catalogue import add_column, field_from_row, touch
-from finesieve.store.rows import value_counts
+from finesieve.store.definitions.catalogue import add_column, field_from_row, touch
+from finesieve.store.reading.rows import value_counts
 from finesieve.store.tables import FieldGroupRow, FieldRow
 
 __all__ = [

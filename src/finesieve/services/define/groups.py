@@ -20,8 +20,8 @@ from finesieve.services.kernel.inputs import Input, explain_errors
 from finesieve.services.kernel.merging import merged
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.usage.uses import Use, uses_of
-from finesieve.store.catalogue import touch
-from finesieve.store.people import fill_counts
+from finesieve.store.definitions.catalogue import touch
+from finesieve.store.reading.people import fill_counts
 from finesieve.store.tables import FieldGroupRow
 
 __all__ = [

@@ -23,9 +23,9 @@ from finesieve.services.usage.uses import Use, uses_of
 from finesieve.services.values.sealing import seals
 from finesieve.services.values.value_lines import HistoryLine, ValueLine, history_of, read_values, value_lines
 from finesieve.services.values.writing import change_person, change_row, row_of
-from finesieve.store.catalogue import touch
-from finesieve.store.people import label_counts
-from finesieve.store.rows import stored_row
+from finesieve.store.definitions.catalogue import touch
+from finesieve.store.reading.people import label_counts
+from finesieve.store.reading.rows import stored_row
 from finesieve.store.tables import AudienceList, LevelRow, TagRow
 
 __all__ = [
@@ -221,7 +221,7 @@ def set_level_values(
         stored = stored_row(unit.session, unit.definitions, LEVEL, level_id, lock=True)
         typed = merged_values(unit, LEVEL, level_id, typed, was, stored or {})
         values = read_values(unit, LEVEL, typed, stored)
-        return change_row(unit, LEVEL, level_id, values, "staff")
+        return len(change_row(unit, LEVEL, level_id, values, "staff"))
 
 
 # A person's tags, lists and level
@@ -249,7 +249,7 @@ def set_tags(scope: Scope, person_id: int, text: str, was: str | None = None) ->
             if tag not in unit.catalogue.tags:
                 unit.session.add(TagRow(workspace_id=unit.workspace_id, name=tag))
                 touch(unit.session, unit.workspace_id)
-        return change_person(unit, person_id, {"tags": tags}, "staff")
+        return len(change_person(unit, person_id, {"tags": tags}, "staff"))
 
 
 def _held(unit: Unit, person_id: int, name: str) -> tuple[str, ...]:
@@ -270,7 +270,7 @@ def set_list_member(scope: Scope, person_id: int, list_keys: Sequence[str], was:
             raise InvalidInput({"lists": "There is no such list."})
         shown = None if was is None else tuple(was)
         list_keys = merged_set(tuple(list_keys), shown, _held(unit, person_id, "lists"))
-        return change_person(unit, person_id, {"lists": tuple(key for key in known if key in list_keys)}, "staff")
+        return len(change_person(unit, person_id, {"lists": tuple(key for key in known if key in list_keys)}, "staff"))
 
 
 def set_person_level(scope: Scope, person_id: int, level_key: str, was: str | None = None) -> int:
@@ -285,7 +285,7 @@ def set_person_level(scope: Scope, person_id: int, level_key: str, was: str | No
             stored = stored_row(unit.session, unit.definitions, PERSON, person_id, lock=True) or {}
             now = {"level": str(stored.get("level") or "")}
             level_key = merged_parts({"level": level_key}, {"level": was}, now, "Somebody else", {})["level"]
-        return change_person(unit, person_id, {"level": level_key or None}, "staff")
+        return len(change_person(unit, person_id, {"level": level_key or None}, "staff"))
 
 
 # Tags of the workspace

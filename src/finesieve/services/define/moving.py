@@ -1,29 +1,32 @@
 """Moving a field to what it should have been about, after a dry run."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import Any
-
-from sqlalchemy import text
+from typing import Any, Final
 
 from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.about import HOUSE, PERSON, record_type_of
 from finesieve.core.fields.definition import Field
+from finesieve.core.model.catalogue import Link
 from finesieve.core.values import Value
 from finesieve.services.define.deletion import take_away
 from finesieve.services.define.fields import FieldInput, group_of, make_field
-from finesieve.services.define.retyping import MOST_SHOWN, changeable, raw_key, values_of_all
-from finesieve.services.kernel.scope import Scope, Unit, reload
-from finesieve.services.kernel.tasks import Progress, begin_task, work_of
+from finesieve.services.define.retyping import MOST_SHOWN, changeable, raw_key
+from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.kernel.tasks import Progress, Stopped, begin_task, work_of
 from finesieve.services.usage.uses import Use, uses_of
-from finesieve.services.values.writing import add_row, change_row
-from finesieve.store.people import fill_counts
-from finesieve.store.reshape import (
-    distinct_values,
-)
-from finesieve.store.rows import HOUSE_ID, linked_to, set_links
+from finesieve.services.values.writing import add_many, change_many, change_row
+from finesieve.store.reading.people import count_people, fill_counts
+from finesieve.store.reading.rows import HOUSE_ID, first_linked, ids_after
+from finesieve.store.values.history import changed_since, last_line
+from finesieve.store.values.reshape import column_values, distinct_values, hold_still, values_of
+from finesieve.store.values.rows import link_rows
 
 __all__ = ["MovePlan", "begin_move", "plan_move"]
+
+
+_WAY: Final = "moved"
+_BATCH: Final = 1_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,7 +98,29 @@ def begin_move(scope: Scope, field_id: int, group_id: int, chosen: str = "") -> 
 
 @work_of("move")
 def _move(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[str, Any]:
-    """Make the field where it belongs, take its values over, delete the one there was: all in one transaction."""
+    """Make the field where it belongs, take its values over batch by batch, then delete the one there was.
+
+    Begun again, it goes on where it was. Stopped, the new field is deleted, and the old one is as it was.
+    """
+    made_id, begun = payload.get("made"), int(payload.get("begun", 0))
+    if not made_id:
+        made_id, begun = _make(scope, payload, progress)
+    try:
+        moved = _take_over(scope, int(payload["field_id"]), made_id, payload, progress)
+    except Stopped:
+        with scope.transaction("owner") as unit:
+            take_away(unit, unit.catalogue.by_id[made_id])
+        raise
+    with scope.transaction("owner") as unit:
+        field, made = changeable(unit, payload["field_id"]), unit.catalogue.by_id[made_id]
+        hold_still(unit.session, unit.workspace_id, field)
+        moved += _late(unit, field, made, begun)
+        change = take_away(unit, field)
+        return {"message": f"{moved:,} values moved.", "field_id": made_id, "change": change}
+
+
+def _make(scope: Scope, payload: Mapping[str, Any], progress: Progress) -> tuple[int, int]:
+    """Make the new field; gives its id, and the last line of the history before it."""
     with scope.transaction("owner") as unit:
         field = changeable(unit, payload["field_id"])
         group = group_of(unit.catalogue, payload["group_id"])
@@ -109,51 +134,78 @@ def _move(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[str
             settings=field.settings.model_copy(update={"unique": False, "lists": ()}).model_dump(),
         )
         made_id = make_field(unit, group, asked, field.options)
-        fresh = reload(unit)
-        made = fresh.catalogue.by_id[made_id]
-        moved = _take_over(fresh, field, made, payload, progress)
-        change = take_away(fresh, field)
-        return {"message": f"{moved:,} values moved.", "field_id": made_id, "change": change}
+        # Whoever is writing is waited for, so that all that comes later has a later line in the history.
+        hold_still(unit.session, unit.workspace_id, field)
+        begun = last_line(unit.session)
+        progress.keep(unit, made=made_id, begun=begun)
+        return made_id, begun
 
 
-def _take_over(unit: Unit, field: Field, made: Field, payload: Mapping[str, Any], progress: Progress) -> int:
-    if made.about == HOUSE:
-        value = field.parse(payload["chosen"])
-        return change_row(unit, HOUSE, HOUSE_ID, {made.key: value}, "moved")
-    if field.about == HOUSE and made.about == PERSON:
-        value = unit.moment.house.get(field.key)
-        return _to_everybody(unit, made, value, progress) if value is not None else 0
+def _take_over(scope: Scope, field_id: int, made_id: int, payload: Mapping[str, Any], progress: Progress) -> int:
+    with scope.transaction("owner") as unit:
+        field, made = changeable(unit, field_id), unit.catalogue.by_id[made_id]
+        if made.about == HOUSE:
+            value = field.parse(payload["chosen"])
+            return len(change_row(unit, HOUSE, HOUSE_ID, {made.key: value}, _WAY))
+        value = unit.moment.house.get(field.key) if field.about == HOUSE else None
+        total = count_people(unit.session, unit.definitions)
+        if record_type_of(made.about) and field.about == PERSON:
+            total = fill_counts(unit.session, unit.definitions, PERSON, [field]).of(field)
+            _link_for(unit, made)
+    if field.about == HOUSE and made.about == PERSON and value is not None:
+        return _each_batch(scope, progress, total, lambda unit, after: _to_people(unit, made, value, after))
     if field.about == PERSON and record_type_of(made.about):
-        return _to_records(unit, field, made, progress)
+        return _each_batch(scope, progress, total, lambda unit, after: _to_records(unit, field, made, after))
     return 0
 
 
-def _to_everybody(unit: Unit, made: Field, value: Value, progress: Progress) -> int:
-    table = unit.definitions.tables[PERSON]
-    ids: Sequence[int] = [
-        int(row[0])
-        for row in unit.session.execute(text(f"SELECT id FROM {table.schema}.{table.name} ORDER BY id"))  # noqa: S608 - our own names
-    ]
-    for place, person_id in enumerate(ids, 1):
-        change_row(unit, PERSON, person_id, {made.key: value}, "moved")
-        if place % 500 == 0:
-            progress.say(place, len(ids))
-    return len(ids)
+def _each_batch(scope: Scope, progress: Progress, total: int, move: Callable[[Unit, int], tuple[int, int]]) -> int:
+    """Move batch after batch, each by itself; `move` gives how many it moved and the last id, 0 at the end."""
+    done = after = 0
+    while True:
+        with scope.transaction("owner") as unit:
+            moved, after = move(unit, after)
+        done += moved
+        if not after:
+            return done
+        progress.say(min(done, total), total)
 
 
-def _to_records(unit: Unit, field: Field, made: Field, progress: Progress) -> int:
+def _to_people(unit: Unit, made: Field, value: Value, after: int) -> tuple[int, int]:
+    """The house's value for the next people; who has one of their own already keeps it."""
+    rows = ids_after(unit.session, unit.definitions, PERSON, after, _BATCH)
+    there = values_of(unit.session, unit.definitions, made, rows)
+    wanted = {row_id: {made.key: value} for row_id in rows if there.get(row_id) is None}
+    return len(change_many(unit, PERSON, wanted, _WAY)), rows[-1] if rows else 0
+
+
+def _link_for(unit: Unit, made: Field) -> Link:
     record_type = unit.catalogue.record_types_by_id[record_type_of(made.about)]
-    link = record_type.main_link
-    if link is None:
+    if record_type.main_link is None:
         raise InvalidInput({"group": f"{record_type.plural} are linked to nobody; add a link to people first."})
-    values = values_of_all(unit, field)
-    for place, (person_id, value) in enumerate(values.items(), 1):
-        there = linked_to(unit.session, unit.definitions, link.id, person_id)
-        if there:
-            change_row(unit, made.about, there[0], {made.key: value}, "moved")
-        else:
-            record_id = add_row(unit, made.about, {made.key: value}, "moved")
-            set_links(unit.session, unit.definitions, link, record_id, [person_id])
-        if place % 500 == 0:
-            progress.say(place, len(values))
-    return len(values)
+    return record_type.main_link
+
+
+def _to_records(unit: Unit, field: Field, made: Field, after: int) -> tuple[int, int]:
+    """The values of the next people, each to the first of their records, or to a new one."""
+    batch = column_values(unit.session, unit.definitions, field, after, _BATCH)
+    return _give_records(unit, made, dict(batch)), batch[-1][0] if batch else 0
+
+
+def _give_records(unit: Unit, made: Field, values: Mapping[int, Value]) -> int:
+    link = _link_for(unit, made)
+    first = first_linked(unit.session, unit.definitions, link.id, list(values))
+    has = {record: {made.key: values[person]} for person, record in first.items()}
+    moved = len(change_many(unit, made.about, has, _WAY))
+    without = [person for person, value in values.items() if person not in first and value is not None]
+    rows = add_many(unit, made.about, [{made.key: values[person]} for person in without], _WAY)
+    link_rows(unit.session, unit.definitions, link, list(zip(rows, without, strict=True)))
+    return moved + len(rows)
+
+
+def _late(unit: Unit, field: Field, made: Field, begun: int) -> int:
+    """What was changed while batch after batch was moved; nobody can change any more of it."""
+    if field.about != PERSON or not record_type_of(made.about):
+        return 0
+    late = changed_since(unit.session, field, begun, _WAY)
+    return _give_records(unit, made, values_of(unit.session, unit.definitions, field, late)) if late else 0

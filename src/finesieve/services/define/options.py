@@ -26,8 +26,8 @@ from finesieve.services.kernel.merging import merged
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.usage.renaming import rename_everywhere
 from finesieve.services.usage.uses import Use, uses_of
-from finesieve.store.catalogue import touch
-from finesieve.store.rows import value_counts
+from finesieve.store.definitions.catalogue import touch
+from finesieve.store.reading.rows import value_counts
 from finesieve.store.tables import FieldRow, OptionListRow
 
 __all__ = [

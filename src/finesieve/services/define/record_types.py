@@ -20,8 +20,8 @@ from finesieve.services.kernel.inputs import Input
 from finesieve.services.kernel.merging import merged
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.usage.uses import Use, uses_of
-from finesieve.store.catalogue import create_record_table, touch
-from finesieve.store.rows import count_rows
+from finesieve.store.definitions.catalogue import create_record_table, touch
+from finesieve.store.reading.rows import count_rows
 from finesieve.store.tables import FieldGroupRow, RecordLinkRow, RecordTypeRow
 
 __all__ = [

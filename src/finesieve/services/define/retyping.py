@@ -1,11 +1,8 @@
 """Changing the type of a field, after a dry run."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Final
-
-from sqlalchemy import delete, insert
-from sqlmodel import col
 
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.conversion import NotConverted, convert
@@ -15,25 +12,26 @@ from finesieve.core.fields.options import Option, option_from_json, option_to_js
 from finesieve.core.fields.settings import SETTINGS, FieldSettings
 from finesieve.core.fields.types import TYPES
 from finesieve.core.model.catalogue import field_of
+from finesieve.core.model.changes import Change, ChangeSet
 from finesieve.core.values import Value
 from finesieve.services.define.fields import broken_by
-from finesieve.services.kernel.changes import keep_unique, record_change, register, snapshot
+from finesieve.services.kernel.changes import keep_unique, progress_of, record_change, register, snapshot
 from finesieve.services.kernel.scope import Scope, Unit, reload
 from finesieve.services.kernel.tasks import Progress, begin_task, work_of
 from finesieve.services.usage.uses import Use
-from finesieve.store.catalogue import add_column, field_from_row
-from finesieve.store.people import fill_counts
-from finesieve.store.reshape import (
-    changed_since,
+from finesieve.services.values.writing import record
+from finesieve.store.definitions.catalogue import add_column, field_from_row
+from finesieve.store.reading.people import fill_counts
+from finesieve.store.tables import FieldRow
+from finesieve.store.values.history import changed_since, forget_lines, last_line
+from finesieve.store.values.reshape import (
     column_values,
     distinct_values,
     free_generation,
     hold_still,
-    last_line,
     values_of,
     write_column,
 )
-from finesieve.store.tables import FieldRow, History
 
 __all__ = [
     "MOST_SHOWN",
@@ -42,7 +40,6 @@ __all__ = [
     "changeable",
     "plan_type_change",
     "raw_key",
-    "values_of_all",
 ]
 
 WAY: Final = "type change"
@@ -270,13 +267,16 @@ def _told(lost: int) -> str:
     return "1 value looks different now." if lost == 1 else f"{lost:,} values look different now."
 
 
-def _write_lines(unit: Unit, old: Field, new: Field) -> int:
+def _write_lines(unit: Unit, old: Field, new: Field, say: Callable[[int, int], None] | None = None) -> int:
     """The history of every value that looks different in the other column, batch by batch; gives how many."""
-    lines = 0
+    lines = looked = 0
+    total = fill_counts(unit.session, unit.definitions, old.about, [old]).of(old)
     for one, other in ((old, new), (new, old)):
         after_id = 0
         while batch := column_values(unit.session, unit.definitions, one, after_id, _BATCH):
-            after_id = batch[-1][0]
+            after_id, looked = batch[-1][0], looked + len(batch)
+            if say:
+                say(min(looked, total), total)
             beside = values_of(unit.session, unit.definitions, other, [row_id for row_id, _ in batch])
             if one is old:
                 lines += _lines_of(unit, old, new, dict(batch), beside)
@@ -291,30 +291,18 @@ def _write_lines_again(unit: Unit, old: Field, new: Field, ids: Sequence[int]) -
     """The lines of those who were changed while all lines were written; gives how many more there are."""
     if not ids:
         return 0
-    written = delete(History).where(
-        col(History.field_id) == old.id,
-        col(History.entity_id).in_(list(ids)),
-        col(History.source) == WAY,
-        col(History.at) == unit.moment.now,
-    )
-    gone = len(unit.session.execute(written.returning(col(History.id))).all())
+    gone = forget_lines(unit.session, old, ids, WAY, unit.moment.now)
     was = values_of(unit.session, unit.definitions, old, ids)
     return _lines_of(unit, old, new, was, values_of(unit.session, unit.definitions, new, ids)) - gone
 
 
 def _lines_of(unit: Unit, old: Field, new: Field, was: Mapping[int, Value], now: Mapping[int, Value]) -> int:
-    lines = [
-        {
-            "workspace_id": unit.workspace_id, "about": old.about, "entity_id": row_id, "field_id": old.id,
-            "old": to_json(was.get(row_id)), "new": to_json(now.get(row_id)), "source": WAY, "actor": unit.actor,
-            "at": unit.moment.now,
-        }
+    changes = tuple(
+        Change(row_id, old.id, to_json(was.get(row_id)), to_json(now.get(row_id)))
         for row_id in sorted({*was, *now})
         if old.show(was.get(row_id)) != new.show(now.get(row_id))
-    ]  # fmt: skip
-    if lines:
-        unit.session.execute(insert(History), lines)
-    return len(lines)
+    )
+    return len(record(unit, ChangeSet(old.about, changes, WAY, unit.actor, unit.moment.now)))
 
 
 _TYPE_PARTS: Final = ("type_key", "generation", "unit", "options", "settings")
@@ -334,7 +322,8 @@ def _restore_type(unit: Unit, field_id: int, before: Any) -> None:
     field = replace(field, manner=unit.manner)
     restored = FieldRow.model_validate({**row.model_dump(), **before})
     back = replace(field_from_row(restored), manner=unit.manner)
-    _write_lines(unit, field, back)
+    progress = progress_of(unit)
+    _write_lines(unit, field, back, progress.say if progress else None)
     hold_still(unit.session, unit.workspace_id, field)
     late = changed_since(unit.session, field, row.generation_since, WAY)
     values = values_of(unit.session, unit.definitions, field, late)
@@ -347,14 +336,4 @@ def _restore_type(unit: Unit, field_id: int, before: Any) -> None:
     keep_unique(unit, row)
 
 
-def values_of_all(unit: Unit, field: Field) -> dict[int, Value]:
-    """Every filled value of a column by id."""
-    found: dict[int, Value] = {}
-    after_id = 0
-    while batch := column_values(unit.session, unit.definitions, field, after_id, _BATCH):
-        found |= dict(batch)
-        after_id = batch[-1][0]
-    return found
-
-
-register("field_type", _take_type, _restore_type)
+register("field_type", _take_type, _restore_type, long=True)

@@ -5,22 +5,22 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any, Final
 
-from sqlalchemy import insert
-from sqlmodel import Session, col, select
+from sqlmodel import col, select
 
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON
-from finesieve.core.fields.encoding import to_json
+from finesieve.core.model.changes import OWN_IDS
 from finesieve.core.values import Value
 from finesieve.services.kernel.changes import record_change, register, snapshot
 from finesieve.services.kernel.scope import Clock, Scope, Unit
 from finesieve.services.kernel.tasks import Progress, Stopped, begin_task, work_of
-from finesieve.services.values.writing import OWN_IDS
-from finesieve.store.catalogue import Definitions, touch
-from finesieve.store.database import Store
-from finesieve.store.people import values_by_ids
+from finesieve.services.values.writing import change_many
+from finesieve.store.connection.database import Store
+from finesieve.store.definitions.catalogue import touch
+from finesieve.store.reading.rows import rows_by_ids
 from finesieve.store.tables import History, TagRow, Workspace
-from finesieve.store.tagging import Changed, carriers, put_on, take_off
+from finesieve.store.values.rows import lock_rows
+from finesieve.store.values.tagging import carriers
 
 __all__ = ["TakenOff", "sweep_tags", "take_tag_off"]
 
@@ -45,7 +45,7 @@ def take_tag_off(scope: Scope, name: str) -> TakenOff:
         row = unit.session.exec(select(TagRow).where(col(TagRow.name) == name)).first()
         if row is None:
             raise NotFound("There is no such tag.")
-        held = carriers(unit.session, unit.definitions, name, AT_ONCE + 1)
+        held = carriers(unit.session, unit.definitions, (name,), AT_ONCE + 1)
         if len(held) > AT_ONCE:
             payload = {"name": name, "tag": row.id, "at": unit.moment.now.isoformat()}
             return TakenOff(0, 0, begin_task(unit, "tag_off", f"Removing the tag {name} from everyone", payload))
@@ -69,7 +69,7 @@ def _take_off_everyone(scope: Scope, payload: dict[str, Any], progress: Progress
     try:
         while True:
             with scope.transaction("owner") as unit:
-                held = carriers(unit.session, unit.definitions, name, AT_ONCE)
+                held = carriers(unit.session, unit.definitions, (name,), AT_ONCE)
                 done += _change(unit, take_off, name, held, _OFF, at)
                 if len(held) < AT_ONCE:
                     _end(unit, int(payload["tag"]), name)
@@ -125,33 +125,30 @@ def _changed_by(unit: Unit, name: str, of: tuple[str, datetime], after: int, lim
     return [int(one) for one in unit.session.exec(query.order_by(col(History.entity_id)).limit(limit)).all()]
 
 
-Way = Callable[[Session, Definitions, str, Sequence[int]], Changed]
+Way = Callable[[tuple[str, ...], str], tuple[str, ...]]
+
+
+def take_off(tags: tuple[str, ...], name: str) -> tuple[str, ...]:
+    """The tags without this one."""
+    return tuple(tag for tag in tags if tag != name)
+
+
+def put_on(tags: tuple[str, ...], name: str) -> tuple[str, ...]:
+    """The tags with this one."""
+    return tags if name in tags else (*tags, name)
 
 
 def _change(unit: Unit, way: Way, name: str, ids: Sequence[int], source: str, at: datetime) -> int:
-    """Put on or take off, with the history of tags and of the derived values that follow; gives how many changed."""
-    derivation = unit.catalogue.derivation
-    follow = [key for key in derivation.formulas if "tags" in derivation.ancestors(frozenset((key,)))]
-    before = values_by_ids(unit.session, unit.definitions, unit.moment, follow, ids)
-    changed = way(unit.session, unit.definitions, name, ids)
-    after = values_by_ids(unit.session, unit.definitions, unit.moment, follow, ids)
-    lines = [_line(unit, person, OWN_IDS["tags"], old or None, new or None, source, at) for person, old, new in changed]
-    lines += [
-        _line(unit, person, unit.catalogue.by_key[key].id, before[person][key], after[person][key], "computed", at)
-        for person in after
-        for key in follow
-        if before[person][key] != after[person][key]
-    ]
-    if lines:
-        unit.session.execute(insert(History), lines)
-    return len(changed)
+    """Put a tag on these people or take it off them; gives how many changed."""
+    # Held before they are read, so that nobody's tags of this very moment are overwritten.
+    lock_rows(unit.session, unit.definitions, PERSON, ids)
+    held = rows_by_ids(unit.session, unit.definitions, PERSON, ["tags"], ids)
+    wanted = {person: {"tags": way(_texts(values["tags"]), name)} for person, values in held.items()}
+    return len(change_many(unit, PERSON, wanted, source, at))
 
 
-def _line(unit: Unit, person: int, field: int, old: Value, new: Value, source: str, at: datetime) -> dict[str, Any]:
-    return {
-        "workspace_id": unit.workspace_id, "about": PERSON, "entity_id": person, "field_id": field,
-        "old": to_json(old), "new": to_json(new), "source": source, "actor": unit.actor, "at": at,
-    }  # fmt: skip
+def _texts(value: Value) -> tuple[str, ...]:
+    return tuple(str(one) for one in value) if isinstance(value, list | tuple) else ()
 
 
 # Undo
@@ -191,7 +188,7 @@ def _restore_tag(unit: Unit, tag_id: int, before: Any) -> None:
 
 
 def _take_off_again(unit: Unit, row: TagRow) -> None:
-    held = carriers(unit.session, unit.definitions, row.name, AT_ONCE + 1)
+    held = carriers(unit.session, unit.definitions, (row.name,), AT_ONCE + 1)
     if len(held) > AT_ONCE:
         payload = {"name": row.name, "tag": row.id, "at": unit.moment.now.isoformat()}
         begin_task(unit, "tag_off", f"Removing the tag {row.name} from everyone", payload)

@@ -14,7 +14,7 @@ from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.value_lines import record_lines, show_past
 from finesieve.services.values.writing import change_person
 from finesieve.standins.mail import Letter, post
-from finesieve.store.rows import find_by_email, stored_row
+from finesieve.store.reading.rows import find_by_email, stored_row
 from finesieve.store.tables import EmailChange, FormRow, Submission, Workspace
 
 __all__ = [

@@ -10,7 +10,7 @@ from finesieve.core.values import Value
 from finesieve.services.filling.situation import records_from_json, store_records
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.values.writing import change_person
-from finesieve.store.rows import stored_row
+from finesieve.store.reading.rows import stored_row
 from finesieve.store.tables import Submission
 
 __all__ = ["apply_held", "decide_held"]

@@ -19,7 +19,7 @@ from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.tasks import Progress, begin_task, work_of
 from finesieve.services.values.files import keep_file
 from finesieve.services.values.writing import change_row
-from finesieve.store.rows import HOUSE_ID
+from finesieve.store.reading.rows import HOUSE_ID
 from finesieve.store.tables import FormRow, HouseGrant, HouseMapping, Workspace
 
 __all__ = [

@@ -48,10 +48,10 @@ from finesieve.services.values.sealing import sealed, seals
 from finesieve.services.values.value_lines import fill_text
 from finesieve.services.values.writing import add_person, change_person, taken_keys
 from finesieve.standins.challenge import Challenge, ChallengeService
-from finesieve.store.database import Store
-from finesieve.store.files import FileStore
-from finesieve.store.rows import find_by_email, stored_row
-from finesieve.store.state import mark_changed
+from finesieve.store.connection.database import Store
+from finesieve.store.definitions.state import mark_changed
+from finesieve.store.files.keeping import FileStore
+from finesieve.store.reading.rows import find_by_email, stored_row
 from finesieve.store.tables import FormRow, FormVersion, Submission, Workspace
 
 __all__ = ["OpenForm", "PublicForms", "Thanks", "Visit"]

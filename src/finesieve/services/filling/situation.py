@@ -17,7 +17,7 @@ from finesieve.services.kernel.scope import Unit
 from finesieve.services.people.records import add_linked_record, set_record_values
 from finesieve.services.values.files import shelf_of
 from finesieve.services.values.sealing import sealed
-from finesieve.store.rows import records_of, stored_row, titles_of
+from finesieve.store.reading.rows import records_of, stored_row, titles_of
 
 __all__ = [
     "keep_records",

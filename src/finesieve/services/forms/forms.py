@@ -21,8 +21,8 @@ from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.slugs import slug_from_name
 from finesieve.services.usage.awaiting import awaited_in
 from finesieve.services.usage.documents import rows_of_forms
-from finesieve.store.catalogue import touch
-from finesieve.store.submissions import sent_by_version
+from finesieve.store.definitions.catalogue import touch
+from finesieve.store.reading.submissions import sent_by_version
 from finesieve.store.tables import FormRow, FormVersion
 
 __all__ = [

@@ -8,7 +8,8 @@ from sqlmodel import col, func, select
 
 from finesieve.core.errors import Conflict, NotAllowed, NotFound, Overtaken
 from finesieve.services.kernel.scope import Scope, Unit
-from finesieve.store.catalogue import field_from_row, not_unique_column, touch, unique_column
+from finesieve.services.kernel.tasks import Progress, begin_task, work_of
+from finesieve.store.definitions.catalogue import field_from_row, not_unique_column, touch, unique_column
 from finesieve.store.tables import (
     AudienceList,
     DefinitionChange,
@@ -28,9 +29,13 @@ from finesieve.store.tables import (
 )
 
 __all__ = [
+    "PROGRESS",
     "ChangeLine",
+    "TakenBack",
+    "is_long",
     "keep_unique",
     "last_change",
+    "progress_of",
     "read_change",
     "record_change",
     "redoable_change",
@@ -47,8 +52,20 @@ __all__ = [
 
 @dataclass(frozen=True, slots=True)
 class _Entity:
+    """How a thing is remembered and brought back; `long` where that goes over everybody, so that a task does it."""
+
     take: Callable[[Unit, int], Any]
     restore: Callable[[Unit, int, Any], None]
+    long: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class TakenBack:
+    """What was taken back, or returned to, by its label. `change` undoes that; where it is long, `task` sees to it."""
+
+    label: str
+    change: int = 0
+    task: int = 0
 
 
 _FIELD_PARTS: Final = ("label", "help", "required", "unit", "options", "formula", "settings")
@@ -218,9 +235,14 @@ _ENTITIES: Final[dict[str, _Entity]] = {
 }
 
 
-def register(entity: str, take: Callable[[Unit, int], Any], restore: Callable[[Unit, int, Any], None]) -> None:
-    """Let changes of another kind of thing be taken back: how it is remembered, how it is brought back."""
-    _ENTITIES[entity] = _Entity(take, restore)
+def register(
+    entity: str, take: Callable[[Unit, int], Any], restore: Callable[[Unit, int, Any], None], *, long: bool = False
+) -> None:
+    """Let changes of another kind of thing be taken back: how it is remembered, how it is brought back.
+
+    With `long` a worker does that, never the request that asks for it.
+    """
+    _ENTITIES[entity] = _Entity(take, restore, long)
 
 
 def snapshot(unit: Unit, entity: str, entity_id: int = 0) -> Any:
@@ -231,6 +253,11 @@ def snapshot(unit: Unit, entity: str, entity_id: int = 0) -> Any:
 def restore(unit: Unit, entity: str, entity_id: int, before: Any) -> None:
     """Bring back what a snapshot holds."""
     _ENTITIES[entity].restore(unit, entity_id, before)
+
+
+def is_long(entity: str) -> bool:
+    """Whether bringing such a thing back goes over everybody, and is to be left to a task."""
+    return _ENTITIES[entity].long
 
 
 def record_change(unit: Unit, entity: str, entity_id: int, label: str, before: Any) -> int:
@@ -257,37 +284,70 @@ def record_change(unit: Unit, entity: str, entity_id: int, label: str, before: A
     return row.id or 0
 
 
-def undo_change(scope: Scope, change_id: int, *, again: bool = False) -> str:
-    """Take a change back, or (`again`) bring back one that was taken back; gives its label.
+def undo_change(scope: Scope, change_id: int, *, again: bool = False) -> TakenBack:
+    """Take a change back, or (`again`) bring back one that was taken back; where that is long, by a task.
 
     Asked for twice, it counts once: the second finds it done. Raises NotFound for no
     such change, and Conflict where the thing has changed again since.
     """
     with scope.transaction("editor") as unit:
-        row = unit.session.get(DefinitionChange, change_id, with_for_update=True)
-        if row is None:
-            raise NotFound("There is no such change.")
-        if row.undone is not again:
-            return row.label
-        there, back = (row.before, row.after) if row.undone else (row.after, row.before)
-        if snapshot(unit, row.entity, row.entity_id) != there:
-            raise Conflict("It has changed again since; nothing was taken back.")
-        _ENTITIES[row.entity].restore(unit, row.entity_id, back)
-        row.undone = not row.undone
-        unit.session.add(row)
-        # A row of its own, so that who overtook a colleague's page by undoing is known too.
-        taken = DefinitionChange(
-            workspace_id=unit.workspace_id,
-            entity=row.entity,
-            entity_id=row.entity_id,
-            label=f"{_TAKEN[0] if row.undone else _TAKEN[1]}{row.label}",
-            before=there,
-            after=back,
-            actor=unit.actor,
-        )
-        unit.session.add(taken)
-        touch(unit.session, unit.workspace_id)
-        return row.label
+        row = _to_be_undone(unit, change_id, again=again)
+        if row.undone is again and is_long(row.entity):
+            title = f"{_TAKEN[0] if not again else _TAKEN[1]}{row.label}"
+            return TakenBack(row.label, 0, begin_task(unit, "undo", title, {"change": change_id, "again": again}))
+        if row.undone is again:
+            _turn(unit, row)
+        return TakenBack(row.label, change_id)
+
+
+def _to_be_undone(unit: Unit, change_id: int, *, again: bool) -> DefinitionChange:
+    row = unit.session.get(DefinitionChange, change_id, with_for_update=True)
+    if row is None:
+        raise NotFound("There is no such change.")
+    there = row.before if row.undone else row.after
+    if row.undone is again and snapshot(unit, row.entity, row.entity_id) != there:
+        raise Conflict("It has changed again since; nothing was taken back.")
+    return row
+
+
+def _turn(unit: Unit, row: DefinitionChange) -> None:
+    there, back = (row.before, row.after) if row.undone else (row.after, row.before)
+    _ENTITIES[row.entity].restore(unit, row.entity_id, back)
+    row.undone = not row.undone
+    unit.session.add(row)
+    # A row of its own, so that who overtook a colleague's page by undoing is known too.
+    taken = DefinitionChange(
+        workspace_id=unit.workspace_id,
+        entity=row.entity,
+        entity_id=row.entity_id,
+        label=f"{_TAKEN[0] if row.undone else _TAKEN[1]}{row.label}",
+        before=there,
+        after=back,
+        actor=unit.actor,
+    )
+    unit.session.add(taken)
+    touch(unit.session, unit.workspace_id)
+
+
+@work_of("undo")
+def _undo(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    """The same, where it is long. Stopped or broken off, all is as it was; done twice, it is done once."""
+    with scope.transaction("owner") as unit:
+        unit.session.info[PROGRESS] = progress
+        row = _to_be_undone(unit, payload["change"], again=payload["again"])
+        if row.undone is payload["again"]:
+            _turn(unit, row)
+        return {"message": "Done.", "change": payload["change"]}
+
+
+PROGRESS: Final = "finesieve.progress"
+"""Where the session of a task keeps how it says how far it has come."""
+
+
+def progress_of(unit: Unit) -> Progress | None:
+    """Where a task brings something back: how it says how far it has come."""
+    found: Progress | None = unit.session.info.get(PROGRESS)
+    return found
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,10 +8,11 @@ from sqlmodel import col, select
 
 from finesieve.core.errors import Conflict, NotFound
 from finesieve.core.fields.manner import Manner
-from finesieve.services.kernel.changes import record_change, restore, snapshot
+from finesieve.services.kernel.changes import PROGRESS, TakenBack, is_long, record_change, restore, snapshot
 from finesieve.services.kernel.manner import MannerInput
 from finesieve.services.kernel.merging import merged
-from finesieve.services.kernel.scope import Scope
+from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.kernel.tasks import Progress, begin_task, work_of
 from finesieve.store.tables import DefinitionChange, Workspace
 
 __all__ = ["ChangeRow", "change_manner", "list_changes", "read_manner", "return_to"]
@@ -114,8 +115,8 @@ def _short(value: Any) -> str:
     return text if len(text) <= 120 else text[:117] + "…"
 
 
-def return_to(scope: Scope, change_id: int) -> int:
-    """Return a thing to how it was before a change, whatever came since; gives the id for undoing.
+def return_to(scope: Scope, change_id: int) -> TakenBack:
+    """Return a thing to how it was before a change, whatever came since; where that is long, by a task.
 
     Raises NotFound, and Conflict where the change made the thing.
     """
@@ -128,8 +129,29 @@ def return_to(scope: Scope, change_id: int) -> int:
         now = snapshot(unit, row.entity, row.entity_id)
         if now is None and row.entity in ("field", "options"):
             raise Conflict("It is gone; bring it back first.")
-        restore(unit, row.entity, row.entity_id, row.before)
-        return record_change(unit, row.entity, row.entity_id, f"Returned to before: {row.label}"[:200], now)
+        label = f"Returned to before: {row.label}"[:200]
+        if is_long(row.entity):
+            return TakenBack(label, 0, begin_task(unit, "return", label, {"change": change_id}))
+        return TakenBack(label, _return(unit, row, label, now))
+
+
+def _return(unit: Unit, row: DefinitionChange, label: str, now: Any) -> int:
+    restore(unit, row.entity, row.entity_id, row.before)
+    return record_change(unit, row.entity, row.entity_id, label, now)
+
+
+@work_of("return")
+def _return_by_task(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    """The same, where it is long. Done twice, it is done once: it is there already."""
+    with scope.transaction("owner") as unit:
+        row = unit.session.get(DefinitionChange, payload["change"])
+        if row is None:
+            raise NotFound("There is no such change.")
+        now = snapshot(unit, row.entity, row.entity_id)
+        if now == row.before:
+            return {"message": "Done."}
+        unit.session.info[PROGRESS] = progress
+        return {"message": "Done.", "change": _return(unit, row, f"Returned to before: {row.label}"[:200], now)}
 
 
 def read_manner(scope: Scope) -> Manner:

@@ -14,9 +14,9 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.fields.manner import Manner
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.model.catalogue import Catalogue, Group
-from finesieve.store.catalogue import Definitions, load_definitions
-from finesieve.store.database import Store, apart, shared_reading
-from finesieve.store.house import HouseNow
+from finesieve.store.connection.database import Store, apart, shared_reading
+from finesieve.store.definitions.catalogue import Definitions, load_definitions
+from finesieve.store.reading.house import HouseNow
 
 __all__ = ["ROLES", "Clock", "Role", "Scope", "Unit", "reload", "utc_now"]
 

@@ -1,7 +1,7 @@
 """Keeping searches quick, however many people there are."""
 
 from finesieve.services.kernel.scope import Scope
-from finesieve.store.searching import tend_searches
+from finesieve.store.reading.searching import tend_searches
 
 __all__ = ["tend"]
 

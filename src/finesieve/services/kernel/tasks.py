@@ -9,8 +9,8 @@ from sqlmodel import col, select
 
 from finesieve.core.errors import FineSieveError, NotFound, TookTooLong, Unavailable
 from finesieve.services.kernel.scope import Clock, Scope, Unit, utc_now
-from finesieve.store.database import Store
-from finesieve.store.queue import enqueue
+from finesieve.store.connection.database import Store
+from finesieve.store.connection.queue import enqueue
 from finesieve.store.tables import Task
 
 __all__ = [
@@ -30,8 +30,14 @@ _log: Final = logging.getLogger("finesieve.tasks")
 RUN_TASK: Final = "run_task"
 
 
+STOPPED: Final = "It was stopped; nothing has changed."
+
+
 class Stopped(FineSieveError):
-    """Somebody stopped the task; what it had done is to be taken back by whoever catches this."""
+    """Somebody stopped the task; what it had done is to be taken back by whoever catches this.
+
+    Where that cannot be, they raise it again with a sentence that says what has been done.
+    """
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,9 +74,17 @@ class Progress:
         with self._scope.separate("clerk") as unit:
             row = unit.session.get(Task, self._task_id, with_for_update=True)
             if row is None or row.state == "stopped":
-                raise Stopped("It was stopped.")
+                raise Stopped(STOPPED)
             row.done, row.total = done, total
             unit.session.add(row)
+
+    def keep(self, unit: Unit, **parts: Any) -> None:
+        """Keep something with the task in this transaction, for the worker that takes it up should this one die."""
+        row = unit.session.get(Task, self._task_id, with_for_update=True)
+        if row is None or row.state == "stopped":
+            raise Stopped(STOPPED)
+        row.payload = {**row.payload, **parts}
+        unit.session.add(row)
 
 
 Work = Callable[[Scope, dict[str, Any], Progress], dict[str, Any]]
@@ -132,7 +146,7 @@ def stop_task(scope: Scope, task_id: int) -> None:
         if row is None:
             raise NotFound("There is no such task.")
         if row.state in ("waiting", "running"):
-            row.state, row.message = "stopped", "It was stopped; nothing has changed."
+            row.state, row.message = "stopped", STOPPED
             unit.session.add(row)
 
 
@@ -151,8 +165,8 @@ def run_task(store: Store, workspace_id: int, task_id: int, clock: Clock = utc_n
     try:
         result = _KINDS[kind](scope, payload | {"task_id": task_id}, Progress(scope, task_id))
         state, message = "done", str(result.get("message", ""))
-    except Stopped:
-        state, message = "stopped", "It was stopped; nothing has changed."
+    except Stopped as stopped:
+        state, message = "stopped", str(stopped)
     except TookTooLong as problem:
         state, message = "failed", str(problem)
     except Unavailable:

@@ -11,9 +11,9 @@ from finesieve.core.values import fold
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.usage.documents import rows_of_forms
 from finesieve.services.values.value_lines import person_name
-from finesieve.store.people import count_people, page_of_people
-from finesieve.store.rows import rows_by_ids
-from finesieve.store.submissions import sent_by_week
+from finesieve.store.reading.people import count_people, page_of_people
+from finesieve.store.reading.rows import rows_by_ids
+from finesieve.store.reading.submissions import sent_by_week
 from finesieve.store.tables import FormRow, Segment, Submission
 
 __all__ = ["Arrival", "Bench", "Found", "find_anything", "read_bench"]

@@ -26,8 +26,8 @@ from finesieve.services.values.value_lines import (
     value_lines,
 )
 from finesieve.services.values.writing import change_person, row_of, taken_keys
-from finesieve.store.people import Person, count_people, page_of_people
-from finesieve.store.rows import stored_row
+from finesieve.store.reading.people import Person, count_people, page_of_people
+from finesieve.store.reading.rows import stored_row
 from finesieve.store.tables import FormRow, Submission
 
 __all__ = [
@@ -216,7 +216,7 @@ def set_values(
         typed = merged_values(unit, PERSON, person_id, typed, was, stored)
         values = read_values(unit, PERSON, typed, stored, shelf)
         _refuse_taken(unit, person_id, values)
-        return change_person(unit, person_id, values, "staff")
+        return len(change_person(unit, person_id, values, "staff"))
 
 
 def _refuse_taken(unit: Unit, person_id: int, values: Mapping[str, Value]) -> None:

@@ -7,7 +7,7 @@ from finesieve.services.people.records import set_record_values
 from finesieve.services.values.house import write_due
 from finesieve.services.values.value_lines import may_change
 from finesieve.services.values.writing import change_row, taken_keys
-from finesieve.store.rows import stored_row
+from finesieve.store.reading.rows import stored_row
 from finesieve.store.tables import History
 
 __all__ = ["put_back"]
@@ -38,4 +38,4 @@ def put_back(scope: Scope, line_id: int) -> int:
         known = unit.catalogue.record_types_by_id.get(record_type_of(line.about))
         if known is not None:
             return set_record_values(unit, known, line.entity_id, values, "put back by staff")
-        return change_row(unit, line.about, line.entity_id, values, "put back by staff")
+        return len(change_row(unit, line.about, line.entity_id, values, "put back by staff"))

@@ -7,7 +7,9 @@ from datetime import datetime
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.fields.definition import Field, Shelf
+from finesieve.core.fields.encoding import to_json
 from finesieve.core.model.catalogue import Group, Link, RecordType
+from finesieve.core.model.changes import COMPUTED, Change, ChangeSet
 from finesieve.core.values import Value
 from finesieve.services.define.record_types import record_type
 from finesieve.services.kernel.merging import merged_values
@@ -22,20 +24,19 @@ from finesieve.services.values.value_lines import (
     read_values,
     value_lines,
 )
-from finesieve.services.values.writing import add_row, change_row, row_of, write_line
-from finesieve.store.people import page_of_people
-from finesieve.store.rows import (
-    archive_row,
+from finesieve.services.values.writing import add_row, change_row, note, record, row_of
+from finesieve.store.reading.people import page_of_people
+from finesieve.store.reading.rows import (
     count_rows,
     is_archived,
     linked_to,
     links_of,
     page_of_rows,
     rows_by_ids,
-    set_links,
     stored_row,
     titles_of,
 )
+from finesieve.store.values.rows import archive_row, set_links
 
 __all__ = [
     "BlankRecord",
@@ -159,7 +160,7 @@ def set_record_values(unit: Unit, known: RecordType, record_id: int, values: Map
     before = {person_id: _derived(unit, person_id) for person_id in _holders(unit, known, record_id)}
     changed = change_row(unit, known.about, record_id, values, source)
     _follow(unit, before)
-    return changed
+    return len(changed)
 
 
 def archive_record(scope: Scope, type_id: int, record_id: int, *, archived: bool) -> None:
@@ -170,7 +171,7 @@ def archive_record(scope: Scope, type_id: int, record_id: int, *, archived: bool
             raise NotFound("There is no such record.")
         before = {person_id: _derived(unit, person_id) for person_id in _holders(unit, known, record_id)}
         archive_row(unit.session, unit.definitions, known.about, record_id, archived=archived)
-        write_line(unit, known.about, record_id, 0, not archived, archived, "staff")
+        note(unit, known.about, record_id, 0, not archived, archived, "staff")
         _follow(unit, before)
 
 
@@ -220,7 +221,7 @@ def _link(
         set_links(unit.session, unit.definitions, link, record_id, targets)
         old = _names(unit, link, before)
         new = _names(unit, link, targets)
-        write_line(unit, known.about, record_id, -link_id, ", ".join(old) or None, ", ".join(new) or None, source)
+        note(unit, known.about, record_id, -link_id, ", ".join(old) or None, ", ".join(new) or None, source)
         if link.target == PERSON:
             _note_with_people(unit, known, link, record_id, before, targets, source)
 
@@ -232,9 +233,9 @@ def _note_with_people(
     titles = titles_of(unit.session, unit.definitions, known.about, limit=1, also=[record_id], sees=unit.open_to_all)
     title, place = titles.get(str(record_id), f"{known.singular} {record_id}"), -(LINKS_FROM + link.id)
     for person_id in sorted(set(after) - set(before)):
-        write_line(unit, PERSON, person_id, place, None, title, source)
+        note(unit, PERSON, person_id, place, None, title, source)
     for person_id in sorted(set(before) - set(after)):
-        write_line(unit, PERSON, person_id, place, title, None, source)
+        note(unit, PERSON, person_id, place, title, None, source)
 
 
 def _names(unit: Unit, link: Link, targets: Sequence[int]) -> list[str]:
@@ -280,14 +281,14 @@ def _over_records(unit: Unit, names: frozenset[str]) -> bool:
 
 
 def _follow(unit: Unit, before: Mapping[int, Mapping[str, Value]]) -> None:
-    """Write what a changed record changed in the derived values of people."""
-    from finesieve.core.fields.encoding import to_json
-
-    for person_id, old in before.items():
-        for key, new in _derived(unit, person_id).items():
-            if old.get(key) != new:
-                field = unit.catalogue.by_key[key]
-                write_line(unit, PERSON, person_id, field.id, to_json(old.get(key)), to_json(new), "computed")
+    """Record what a changed record changed in the derived values of people."""
+    changes = tuple(
+        Change(person_id, unit.catalogue.by_key[key].id, to_json(old.get(key)), to_json(new), computed=True)
+        for person_id, old in before.items()
+        for key, new in _derived(unit, person_id).items()
+        if old.get(key) != new
+    )
+    record(unit, ChangeSet(PERSON, changes, COMPUTED, unit.actor, unit.moment.now))
 
 
 @dataclass(frozen=True, slots=True)

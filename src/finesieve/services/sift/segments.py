@@ -34,9 +34,9 @@ from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.sheets import csv_lines
 from finesieve.services.people.profiles import PeoplePage, people_page
 from finesieve.services.usage.awaiting import awaited_in
-from finesieve.store.database import apart, remembered
-from finesieve.store.kept import patience
-from finesieve.store.people import (
+from finesieve.store.connection.database import apart, remembered
+from finesieve.store.reading.kept import patience
+from finesieve.store.reading.people import (
     SECONDS_TO_COUNT,
     count_each,
     count_one,

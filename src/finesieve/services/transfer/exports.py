@@ -5,8 +5,8 @@ from finesieve.core.fields.about import HOUSE, LEVEL, PERSON
 from finesieve.core.model.catalogue import field_of
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.kernel.sheets import csv_lines
-from finesieve.store.reshape import column_values
-from finesieve.store.rows import rows_by_ids, titles_of
+from finesieve.store.reading.rows import rows_by_ids, titles_of
+from finesieve.store.values.reshape import column_values
 
 __all__ = ["values_as_csv"]
 

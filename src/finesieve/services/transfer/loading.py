@@ -28,8 +28,8 @@ from finesieve.services.forms.forms import document_problems
 from finesieve.services.kernel.changes import keep_unique, record_change, snapshot
 from finesieve.services.kernel.scope import Unit, reload
 from finesieve.services.values.writing import change_row
-from finesieve.store.catalogue import add_column, field_from_row, touch
-from finesieve.store.rows import HOUSE_ID
+from finesieve.store.definitions.catalogue import add_column, field_from_row, touch
+from finesieve.store.reading.rows import HOUSE_ID
 from finesieve.store.tables import (
     AudienceList,
     FieldGroupRow,
@@ -361,7 +361,7 @@ class Loader:
             if key in house and house[key].stores
         }
         if values:
-            self._counts["changed"] += change_row(self._unit, HOUSE, HOUSE_ID, values, "starter set")
+            self._counts["changed"] += len(change_row(self._unit, HOUSE, HOUSE_ID, values, "starter set"))
         level_fields = self._unit.catalogue.keys_of(LEVEL)
         for level in self._unit.catalogue.levels:
             data = self._setup.level_values.get(level.key, {})

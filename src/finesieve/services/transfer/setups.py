@@ -32,7 +32,7 @@ from finesieve.services.define.fields import group_of
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.transfer.foreseeing import about_key, unfit
 from finesieve.services.transfer.loading import Loader
-from finesieve.store.rows import stored_row
+from finesieve.store.reading.rows import stored_row
 from finesieve.store.tables import AudienceList, FormRow, HouseMapping, LevelRow, OptionListRow, Segment, Workspace
 
 __all__ = [

@@ -15,9 +15,9 @@ from finesieve.services.upkeep.form_findings import rules_of_forms
 from finesieve.services.usage.documents import documents_of_forms
 from finesieve.services.usage.uses import Uses, uses_of
 from finesieve.services.values.value_lines import person_name
-from finesieve.store.people import Filled, count_people, fill_counts
-from finesieve.store.rows import rows_by_ids, titles_of, value_counts
-from finesieve.store.statistics import (
+from finesieve.store.reading.people import Filled, count_people, fill_counts
+from finesieve.store.reading.rows import rows_by_ids, titles_of, value_counts
+from finesieve.store.reading.statistics import (
     Spread,
     distinct_counts,
     last_changes,

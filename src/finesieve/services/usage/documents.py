@@ -8,7 +8,7 @@ from sqlmodel import col, select
 
 from finesieve.core.forms.definition import Form
 from finesieve.services.kernel.scope import Unit
-from finesieve.store.database import remembered
+from finesieve.store.connection.database import remembered
 from finesieve.store.tables import FormRow, FormVersion
 
 __all__ = ["FormDocument", "Standing", "documents_of_forms", "rows_of_forms"]

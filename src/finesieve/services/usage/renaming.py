@@ -15,8 +15,8 @@ from finesieve.core.language.typed import Typed
 from finesieve.core.values import Type
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.usage.uses import Use, options_named, uses_of
-from finesieve.store.reshape import rename_values
 from finesieve.store.tables import FieldRow, FormRow, FormVersion, Segment
+from finesieve.store.values.reshape import rename_values
 
 __all__ = ["rename_everywhere"]
 

@@ -15,9 +15,9 @@ from finesieve.core.fields.families.data import MEDIA
 from finesieve.core.model.catalogue import field_of
 from finesieve.core.values import StoredFile
 from finesieve.services.kernel.scope import Scope, Unit
-from finesieve.store.files import FileStore, described
-from finesieve.store.rows import stored_row
-from finesieve.store.sniffing import sniff
+from finesieve.store.files.keeping import FileStore, described
+from finesieve.store.files.sniffing import sniff
+from finesieve.store.reading.rows import stored_row
 from finesieve.store.tables import HouseSchedule, Submission, Upload
 
 __all__ = [

@@ -18,8 +18,8 @@ from finesieve.services.usage.uses import Use, uses_of
 from finesieve.services.values.sealing import seals
 from finesieve.services.values.value_lines import HistoryLine, history_of, show_past, worked_out
 from finesieve.services.values.writing import change_row
-from finesieve.store.database import Store
-from finesieve.store.rows import HOUSE_ID, stored_row
+from finesieve.store.connection.database import Store
+from finesieve.store.reading.rows import HOUSE_ID, stored_row
 from finesieve.store.tables import HouseSchedule, Workspace
 
 __all__ = [
@@ -163,7 +163,7 @@ def set_house_value(
             )
             unit.session.add(row)
             return 1
-        return change_row(unit, HOUSE, HOUSE_ID, {field.key: value}, "staff")
+        return len(change_row(unit, HOUSE, HOUSE_ID, {field.key: value}, "staff"))
 
 
 def _moment(unit: Unit, effective: str) -> datetime | None:

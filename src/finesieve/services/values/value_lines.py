@@ -18,10 +18,10 @@ from finesieve.core.language.printer import print_text_literal, print_with_value
 from finesieve.core.language.program import Moment
 from finesieve.core.language.typed import Typed
 from finesieve.core.model.catalogue import Catalogue, Group
+from finesieve.core.model.changes import OWN_IDS
 from finesieve.core.values import Value
 from finesieve.services.kernel.scope import Unit
-from finesieve.services.values.writing import OWN_IDS
-from finesieve.store.rows import stored_row, titles_of
+from finesieve.store.reading.rows import stored_row, titles_of
 from finesieve.store.tables import History
 
 __all__ = [

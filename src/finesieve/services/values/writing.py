@@ -1,6 +1,7 @@
 """Writing values: of a person, a record, an order, a level or the house; with their history and what follows."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import datetime
 from typing import Final
 
 from finesieve.core.errors import NotFound
@@ -8,26 +9,29 @@ from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import Json, to_json
 from finesieve.core.language.derived import Members, Row
+from finesieve.core.model.changes import OWN_IDS, Change, ChangeSet
 from finesieve.core.values import Value
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.sealing import sealed
-from finesieve.store.rows import holders_of, insert_row, records_of, stored_row, update_row
-from finesieve.store.tables import History
+from finesieve.store.reading.people import values_by_ids
+from finesieve.store.reading.rows import holders_of, records_of, rows_by_ids, stored_row
+from finesieve.store.values.history import write_history
+from finesieve.store.values.rows import insert_row, insert_rows, lock_rows, update_row, update_rows
 
 __all__ = [
-    "OWN_IDS",
+    "add_many",
     "add_person",
     "add_row",
+    "change_many",
     "change_person",
     "change_row",
     "members_of",
+    "note",
+    "record",
     "row_of",
     "taken_keys",
-    "write_line",
 ]
 
-OWN_IDS: Final[Mapping[str, int]] = {"tags": -1, "lists": -2, "level": -3}
-"""What stands for a field's id in the history of a person's tags, lists and level."""
 _IS_SET: Final = "set"
 
 
@@ -58,8 +62,8 @@ def add_person(unit: Unit, values: Mapping[str, Value], source: str) -> int:
     return add_row(unit, PERSON, values, source)
 
 
-def change_person(unit: Unit, person_id: int, values: Mapping[str, Value], source: str) -> int:
-    """Change values of a person, None making one blank; gives how many changed.
+def change_person(unit: Unit, person_id: int, values: Mapping[str, Value], source: str) -> ChangeSet:
+    """Change values of a person, None making one blank; gives what changed.
 
     Raises NotFound, and Conflict where a value that must be unique is taken.
     """
@@ -88,49 +92,124 @@ def add_row(unit: Unit, about: str, values: Mapping[str, Value], source: str) ->
     """Add a person or a record; gives the id. Raises Conflict where a value must be unique and is taken."""
     filled = sealed(unit, about, {key: value for key, value in values.items() if value is not None})
     row_id = insert_row(unit.session, unit.definitions, about, filled)
-    _write_history(unit, about, row_id, None, row_of(unit, about, row_id, filled), source)
+    changes = _changes(unit, about, row_id, None, row_of(unit, about, row_id, filled))
+    record(unit, _set(unit, about, changes, source))
     return row_id
 
 
-def change_row(unit: Unit, about: str, row_id: int, values: Mapping[str, Value], source: str) -> int:
-    """Change values of one thing, None making one blank; gives how many changed.
+def add_many(unit: Unit, about: str, rows: Sequence[Mapping[str, Value]], source: str) -> list[int]:
+    """Add many records or people, all with values for the same keys; gives their ids in that order."""
+    ids = insert_rows(unit.session, unit.definitions, about, rows)
+    if ids:
+        followers, known = _followers(unit, about, list(rows[0])), unit.catalogue.keys_of(about)
+        after = values_by_ids(unit.session, unit.definitions, unit.moment, about, followers, ids)
+        found = [
+            _change(known.get(key) or key, row_id, None, value)
+            for row_id, values in zip(ids, rows, strict=True)
+            for key, value in (*values.items(), *((key, after[row_id][key]) for key in followers))
+            if value is not None
+        ]
+        record(unit, _set(unit, about, found, source))
+    return ids
+
+
+def change_row(unit: Unit, about: str, row_id: int, values: Mapping[str, Value], source: str) -> ChangeSet:
+    """Change values of one thing, None making one blank; gives what changed.
 
     Raises NotFound, and Conflict where a value that must be unique is taken.
     """
     stored = stored_row(unit.session, unit.definitions, about, row_id, lock=True)
     if stored is None:
         raise NotFound(f"There is no such {'person' if about == PERSON else 'record'}.")
-    before = row_of(unit, about, row_id, stored)
     changed = sealed(unit, about, {key: value for key, value in values.items() if stored.get(key) != value})
-    if changed:
-        update_row(unit.session, unit.definitions, about, row_id, changed)
-        _write_history(unit, about, row_id, before, row_of(unit, about, row_id, {**stored, **changed}), source)
-    return len(changed)
+    if not changed:
+        return _set(unit, about, (), source)
+    before = row_of(unit, about, row_id, stored)
+    update_row(unit.session, unit.definitions, about, row_id, changed)
+    after = row_of(unit, about, row_id, {**stored, **changed})
+    return record(unit, _set(unit, about, _changes(unit, about, row_id, before, after), source))
 
 
-def write_line(
-    unit: Unit, about: str, row_id: int, field_id: int, old: Json, new: Json, source: str, actor: str | None = None
-) -> None:
-    """One line of history."""
-    line = History(
-        workspace_id=unit.workspace_id,
-        about=about,
-        entity_id=row_id,
-        field_id=field_id,
-        old=old,
-        new=new,
-        source=source,
-        actor=unit.actor if actor is None else actor,
-        at=unit.moment.now,
-    )
-    unit.session.add(line)
+def change_many(
+    unit: Unit, about: str, wanted: Mapping[int, Mapping[str, Value]], source: str, at: datetime | None = None
+) -> ChangeSet:
+    """Change values of many people or records at once, by id; all for the same keys. Gives what changed.
+
+    Those who are gone are passed over. In few statements, however many they are; so that others need not wait long, a
+    task goes batch by batch. `at` is the moment that history says, now where it is not given.
+    """
+    if not wanted:
+        return _set(unit, about, (), source, at)
+    session, definitions = unit.session, unit.definitions
+    keys = list(next(iter(wanted.values())))
+    lock_rows(session, definitions, about, list(wanted))
+    stored = rows_by_ids(session, definitions, about, keys, wanted)
+    changed = {
+        row_id: dict(wanted[row_id])
+        for row_id, values in sorted(stored.items())
+        if any(not _same(values[key], wanted[row_id][key]) for key in keys)
+    }
+    followers = _followers(unit, about, keys)
+    before = values_by_ids(session, definitions, unit.moment, about, followers, list(changed))
+    update_rows(session, definitions, about, changed)
+    after = values_by_ids(session, definitions, unit.moment, about, followers, list(changed))
+    known = unit.catalogue.keys_of(about)
+    found = []
+    for row_id, values in changed.items():
+        for key in keys:
+            if not _same(stored[row_id][key], values[key]):
+                found.append(_change(known.get(key) or key, row_id, stored[row_id][key], values[key]))
+        for key in followers:
+            old, new = before[row_id][key], after[row_id][key]
+            if old != new:
+                found.append(_change(known[key], row_id, old, new))
+    return record(unit, _set(unit, about, found, source, at))
+
+
+def _same(one: Value, other: Value) -> bool:
+    """Whether two values are the same; none of several is blank, however it is stored."""
+    if isinstance(one, list | tuple) or isinstance(other, list | tuple):
+        return tuple(one or ()) == tuple(other or ())  # type: ignore[arg-type]  # lists, by the check above
+    return one == other
+
+
+def _followers(unit: Unit, about: str, keys: Sequence[str]) -> list[str]:
+    """The derived fields that depend on any of these."""
+    derivation, broken = unit.catalogue.derivation_of(about), unit.catalogue.broken_by_about.get(about, frozenset())
+    return [
+        key
+        for key in derivation.formulas
+        if key not in broken and not derivation.ancestors(frozenset((key,))).isdisjoint(keys)
+    ]
+
+
+def record(unit: Unit, changes: ChangeSet) -> ChangeSet:
+    """The one way of every change into history, and to whatever will follow changes; gives it back."""
+    write_history(unit.session, unit.workspace_id, changes)
+    return changes
+
+
+def note(unit: Unit, about: str, row_id: int, field_id: int, old: Json, new: Json, source: str) -> None:
+    """A change that is no value's of a field: of a link, or that a record was put away."""
+    record(unit, _set(unit, about, (Change(row_id, field_id, old, new),), source))
+
+
+def _set(unit: Unit, about: str, changes: Iterable[Change], source: str, at: datetime | None = None) -> ChangeSet:
+    return ChangeSet(about, tuple(changes), source, unit.actor, at or unit.moment.now)
 
 
 def _kept(field: Field, value: Value) -> Json:
     return (_IS_SET if value is not None else None) if field.type.kind == "secret" else to_json(value)
 
 
-def _write_history(unit: Unit, about: str, row_id: int, before: Row | None, after: Row, source: str) -> None:
+def _change(of: Field | str, row_id: int, old: Value, new: Value) -> Change:
+    """The change of a field's value, or of a person's tags, lists or level by their key."""
+    if isinstance(of, str):
+        return Change(row_id, OWN_IDS[of], to_json(old or None), to_json(new or None))
+    return Change(row_id, of.id, _kept(of, old), _kept(of, new), computed=of.derived)
+
+
+def _changes(unit: Unit, about: str, row_id: int, before: Row | None, after: Row) -> Iterator[Change]:
     broken = unit.catalogue.broken_by_about.get(about, frozenset())
     for field in unit.catalogue.about(about):
         if field.key in broken or not (field.stores or field.derived):
@@ -138,11 +217,9 @@ def _write_history(unit: Unit, about: str, row_id: int, before: Row | None, afte
         old = before.get(field.key) if before is not None else None
         new = after.get(field.key)
         if old != new:
-            by_way = "computed" if field.derived else source
-            write_line(unit, about, row_id, field.id, _kept(field, old), _kept(field, new), by_way)
-    if about == PERSON:
-        for key, own_id in OWN_IDS.items():
-            old = (before.get(key) if before is not None else None) or None
-            new = after.get(key) or None
-            if old != new:
-                write_line(unit, about, row_id, own_id, to_json(old), to_json(new), source)
+            yield _change(field, row_id, old, new)
+    for key in OWN_IDS if about == PERSON else ():
+        old = (before.get(key) if before is not None else None) or None
+        new = after.get(key) or None
+        if old != new:
+            yield _change(key, row_id, old, new)

@@ -4,23 +4,20 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from sqlalchemy import Column, MetaData, Table, bindparam, case, func, select, text, update
-from sqlmodel import Session, col
+from sqlmodel import Session
 
 from finesieve.core.fields.definition import Field
 from finesieve.core.values import Value
-from finesieve.store.catalogue import Definitions, schema_name, table_name
-from finesieve.store.columns import SQL_TYPES
-from finesieve.store.compiler import bound
-from finesieve.store.state import mark_changed
-from finesieve.store.tables import History
+from finesieve.store.definitions.catalogue import Definitions, schema_name, table_name
+from finesieve.store.definitions.columns import SQL_TYPES
+from finesieve.store.definitions.state import mark_changed
+from finesieve.store.language.compiler import bound
 
 __all__ = [
-    "changed_since",
     "column_values",
     "distinct_values",
     "free_generation",
     "hold_still",
-    "last_line",
     "rename_values",
     "values_of",
     "write_column",
@@ -106,18 +103,3 @@ def hold_still(session: Session, workspace_id: int, field: Field) -> None:
     session.execute(text("SET LOCAL lock_timeout = '2s'"))
     name = f"{schema_name(workspace_id)}.{table_name(field.about)}"
     session.execute(text(f"LOCK TABLE {name} IN SHARE ROW EXCLUSIVE MODE"))
-
-
-def last_line(session: Session) -> int:
-    """The id of the last line of the history, 0 where there is none; call it while nobody can write."""
-    return int(session.execute(select(func.coalesce(func.max(History.id), 0))).scalar_one())
-
-
-def changed_since(session: Session, field: Field, line_id: int, but: str) -> list[int]:
-    """The ids of those whose value changed after a line of the history, otherwise than by way of `but`."""
-    query = (
-        select(History.entity_id)  # type: ignore[call-overload]  # a column, to SQLAlchemy
-        .where(History.field_id == field.id, col(History.id) > line_id, History.source != but)
-        .distinct()
-    )
-    return [int(row[0]) for row in session.execute(query)]

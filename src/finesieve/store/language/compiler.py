@@ -36,8 +36,8 @@ from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.library import AT_A_MOMENT, MOST_CHARACTERS, PYTHON_ONLY
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Kind, Value
-from finesieve.store.columns import SQL_TYPES
-from finesieve.store.library import PLAIN
+from finesieve.store.definitions.columns import SQL_TYPES
+from finesieve.store.language.library import PLAIN
 
 __all__ = ["HANDLED", "Collected", "Columns", "Sql", "bound", "compile_sql"]
 

@@ -1,8 +1,9 @@
 """What was counted over many people, kept for as long as it is true; and an estimate meanwhile, where that is wanted.
 
-A count is true for one state of the definitions and of the values (`store/state.py`). When either has moved on, it is
-counted again: at once where that is quick, or where nobody said that they are in a hurry. Whoever is in a hurry gets
-what was counted last, or else what a sample says, and the hurry remembers that it was given no exact figure.
+A count is true for one state of the definitions and of the values (`store/definitions/state.py`). When either has
+moved on, it is counted again: at once where that is quick, or where nobody said that they are in a hurry. Whoever is in
+a hurry gets what was counted last, or else what a sample says, and the hurry remembers that it was given no exact
+figure.
 """
 
 import threading
@@ -22,8 +23,8 @@ from finesieve.core.fields.about import PERSON
 from finesieve.core.language.problems import Span
 from finesieve.core.language.program import Moment
 from finesieve.core.language.typed import Typed
-from finesieve.store.catalogue import Definitions
-from finesieve.store.state import has_changed, state_of
+from finesieve.store.definitions.catalogue import Definitions
+from finesieve.store.definitions.state import has_changed, state_of
 
 __all__ = [
     "SAMPLED",

@@ -13,12 +13,12 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Value
-from finesieve.store.catalogue import Definitions
-from finesieve.store.compiler import Sql, compile_sql
-from finesieve.store.database import apart
-from finesieve.store.kept import kept, meaning, patience, times
-from finesieve.store.searching import contains_word, searched_fields
-from finesieve.store.sources import Source, source_of
+from finesieve.store.connection.database import apart
+from finesieve.store.definitions.catalogue import Definitions
+from finesieve.store.language.compiler import Sql, bound, compile_sql
+from finesieve.store.language.sources import Source, source_of
+from finesieve.store.reading.kept import kept, meaning, patience, times
+from finesieve.store.reading.searching import contains_word, searched_fields
 
 __all__ = [
     "SECONDS_TO_COUNT",
@@ -26,6 +26,7 @@ __all__ = [
     "Filled",
     "Person",
     "blank_count",
+    "carriers_of_several",
     "count_each",
     "count_one",
     "count_people",
@@ -35,6 +36,7 @@ __all__ = [
     "label_counts",
     "page_of_people",
     "stream_people",
+    "tags_beside",
     "tags_together",
     "values_by_ids",
 ]
@@ -241,12 +243,12 @@ def _people_query(
 
 
 def values_by_ids(
-    session: Session, definitions: Definitions, moment: Moment, keys: Sequence[str], ids: Sequence[int]
+    session: Session, definitions: Definitions, moment: Moment, about: str, keys: Sequence[str], ids: Sequence[int]
 ) -> dict[int, Mapping[str, Value]]:
-    """The values of these people, derived ones among them, by id."""
+    """The values of these people or records, derived ones among them, by id."""
     if not keys or not ids:
         return {}
-    source = source_of(session, definitions, frozenset(keys), moment)
+    source = source_of(session, definitions, frozenset(keys), moment, about)
     query = select(source.id, *(source.names[key] for key in keys)).select_from(source.table)
     return {row[0]: _person(row, keys).values for row in session.execute(query.where(source.id.in_(list(ids))))}
 
@@ -288,6 +290,42 @@ def tags_together(session: Session, definitions: Definitions, names: Sequence[st
 
     key = ("together", tuple(sorted(names)))
     return kept(session, definitions, key, count, lambda found, more: (times(found[0], more), times(found[1], more)))
+
+
+def tags_beside(session: Session, definitions: Definitions, names: Sequence[str]) -> dict[tuple[bool, ...], int]:
+    """How many people carry which of these tags, for each way in which any of them are carried."""
+
+    def count(known: Definitions) -> dict[tuple[bool, ...], int]:
+        tags = known.person.c.tags
+        carried = [tags.bool_op("&&")(bound((name,), "choices")).label(f"t{place}") for place, name in enumerate(names)]
+        query = select(*carried, func.count()).where(tags.bool_op("&&")(bound(tuple(names), "choices")))
+        rows = session.execute(query.group_by(*(literal_column(f"t{place}") for place in range(len(names)))))
+        return {tuple(row[:-1]): int(row[-1]) for row in rows}
+
+    def scaled(found: dict[tuple[bool, ...], int], more: float) -> dict[tuple[bool, ...], int]:
+        return {way: times(number, more) for way, number in found.items()}
+
+    return kept(session, definitions, ("beside", tuple(names)), count, scaled)
+
+
+def carriers_of_several(
+    session: Session, definitions: Definitions, names: Sequence[str], limit: int
+) -> list[tuple[int, tuple[str, ...]]]:
+    """The first people who carry more than one of these tags, each with all tags; in a hurry with many people, none."""
+    person = definitions.person
+    any_ = person.c.tags.bool_op("&&")(bound(tuple(names), "choices"))
+    shared = select(func.count()).select_from(func.unnest(person.c.tags).alias("tag")).where(
+        literal_column("tag").in_(list(names))
+    )  # fmt: skip
+    query = select(person.c.id, person.c.tags).where(any_, shared.scalar_subquery() > 1)
+    query = query.order_by(person.c.id).limit(limit)
+    return kept(
+        session,
+        definitions,
+        ("several", tuple(names), limit),
+        lambda _: [(int(row[0]), tuple(row[1])) for row in session.execute(query)],
+        unknown=[],
+    )
 
 
 @dataclass(frozen=True, slots=True)

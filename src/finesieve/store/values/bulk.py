@@ -8,9 +8,9 @@ from sqlmodel import Session
 
 from finesieve.core.fields.about import PERSON
 from finesieve.core.values import Value
-from finesieve.store.catalogue import Definitions
-from finesieve.store.columns import to_driver
-from finesieve.store.state import mark_changed
+from finesieve.store.definitions.catalogue import Definitions
+from finesieve.store.definitions.columns import to_driver
+from finesieve.store.definitions.state import mark_changed
 from finesieve.store.tables import GUARDED
 
 __all__ = ["copy_guarded", "copy_links", "copy_people", "copy_rows"]

@@ -7,8 +7,8 @@ from sqlalchemy import FromClause, Integer, cast, column, select, values
 
 from finesieve.core.language.names import World
 from finesieve.core.values import Value
-from finesieve.store.columns import SQL_TYPES
-from finesieve.store.compiler import Collected
+from finesieve.store.definitions.columns import SQL_TYPES
+from finesieve.store.language.compiler import Collected
 
 __all__ = ["written_collections"]
 

@@ -12,9 +12,9 @@ from sqlmodel import Session
 
 from finesieve.core.language.evaluator import Moment, compile_python
 from finesieve.core.language.typed import Typed
-from finesieve.store.columns import SQL_TYPES, to_driver
-from finesieve.store.compiler import Sql
-from finesieve.store.database import in_time
+from finesieve.store.connection.database import in_time
+from finesieve.store.definitions.columns import SQL_TYPES, to_driver
+from finesieve.store.language.compiler import Sql
 
 __all__ = ["by_python"]
 

@@ -10,7 +10,7 @@ from sqlalchemy import BigInteger, Column, Integer, MetaData, Table, event, func
 from sqlalchemy.orm import Session as AnySession
 from sqlmodel import Session
 
-from finesieve.store.catalogue import schema_name
+from finesieve.store.definitions.catalogue import schema_name
 
 __all__ = ["has_changed", "mark_changed", "state_of"]
 

@@ -5,7 +5,7 @@ from typing import Any, Final
 from sqlalchemy import ColumnElement, Engine, Text, cast, func, literal, text
 
 from finesieve.core.fields.definition import Field
-from finesieve.store.catalogue import Definitions, schema_name
+from finesieve.store.definitions.catalogue import Definitions, schema_name
 
 __all__ = ["contains_word", "searched_fields", "tend_searches"]
 

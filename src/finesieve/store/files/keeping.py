@@ -6,7 +6,7 @@ import tempfile
 from pathlib import Path
 
 from finesieve.core.values import StoredFile
-from finesieve.store.sniffing import Found
+from finesieve.store.files.sniffing import Found
 
 __all__ = ["FileStore", "clean_name", "described"]
 

@@ -18,7 +18,7 @@ from sqlmodel import Session
 
 from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, TookTooLong, Unavailable
 from finesieve.core.values import write_json
-from finesieve.store.files import FileStore
+from finesieve.store.files.keeping import FileStore
 
 __all__ = [
     "Health",

@@ -11,8 +11,8 @@ from sqlmodel import Session
 
 from finesieve.core.fields.definition import Field
 from finesieve.core.values import Value
-from finesieve.store.catalogue import Definitions
-from finesieve.store.kept import SAMPLED, kept, times
+from finesieve.store.definitions.catalogue import Definitions
+from finesieve.store.reading.kept import SAMPLED, kept, times
 from finesieve.store.tables import History
 
 __all__ = ["Spread", "distinct_counts", "last_changes", "monthly_fills", "outliers", "spread_of", "text_lengths"]

@@ -16,13 +16,13 @@ from finesieve.core.fields.about import HOUSE
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Kind, Value
-from finesieve.store.by_python import by_python
-from finesieve.store.catalogue import Definitions
-from finesieve.store.compiler import Columns, bound, compile_sql
-from finesieve.store.database import apart
-from finesieve.store.kept import kept, meaning
-from finesieve.store.rows import HOUSE_ID, stored_row
-from finesieve.store.sources import members_of_collection
+from finesieve.store.connection.database import apart
+from finesieve.store.definitions.catalogue import Definitions
+from finesieve.store.language.by_python import by_python
+from finesieve.store.language.compiler import Columns, bound, compile_sql
+from finesieve.store.language.sources import members_of_collection
+from finesieve.store.reading.kept import kept, meaning
+from finesieve.store.reading.rows import HOUSE_ID, stored_row
 from finesieve.store.tables import HouseSchedule
 
 __all__ = ["HouseNow"]

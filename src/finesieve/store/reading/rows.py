@@ -1,52 +1,40 @@
-"""One person, order, level, record, or the house: reading and writing stored values by id."""
+"""One person, order, level, record, or the house: stored values by id."""
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from datetime import datetime
 from typing import Any, Final
 
-from sqlalchemy import delete, false, func, insert, literal, or_, select, update
-from sqlalchemy.dialects.postgresql import insert as upsert
+from sqlalchemy import false, func, literal, or_, select
 from sqlmodel import Session
 
-from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_type_of
+from finesieve.core.fields.about import LEVEL, ORDER, record_type_of
 from finesieve.core.fields.definition import Field
 from finesieve.core.model.catalogue import Link
 from finesieve.core.values import Value
-from finesieve.store.catalogue import Definitions
-from finesieve.store.kept import kept, times
-from finesieve.store.searching import contains_word
-from finesieve.store.sources import OWN_COLUMNS
-from finesieve.store.state import mark_changed
+from finesieve.store.definitions.catalogue import Definitions
+from finesieve.store.reading.kept import kept, times
+from finesieve.store.reading.searching import contains_word
 
 __all__ = [
     "HOUSE_ID",
-    "archive_row",
     "count_rows",
     "find_by_email",
+    "first_linked",
     "holders_of",
-    "insert_row",
+    "ids_after",
     "is_archived",
     "linked_to",
     "links_of",
     "page_of_rows",
     "records_of",
     "rows_by_ids",
-    "set_links",
     "stored_row",
     "titles_of",
-    "update_row",
     "value_counts",
 ]
 
 HOUSE_ID: Final = 1
 """The one row of the table of house values."""
-
-
-def _keys(definitions: Definitions, about: str) -> dict[str, Any]:
-    """The columns of all stored values by key, a person's tags, lists and level among them."""
-    table = definitions.tables[about]
-    columns = {field.key: table.c[field.column] for field in definitions.catalogue.stored_about(about)}
-    return columns | ({key: table.c[key] for key in sorted(OWN_COLUMNS)} if about == PERSON else {})
 
 
 def stored_row(
@@ -56,7 +44,7 @@ def stored_row(
 
     A level, or an order, has no row before it has a value.
     """
-    table, columns = definitions.tables[about], _keys(definitions, about)
+    table, columns = definitions.tables[about], definitions.columns_of(about)
     query = select(table.c.id, *columns.values()).where(table.c.id == row_id)
     row = session.execute(query.with_for_update() if lock else query).one_or_none()
     if row is None:
@@ -68,35 +56,9 @@ def rows_by_ids(
     session: Session, definitions: Definitions, about: str, keys: Sequence[str], row_ids: Iterable[int]
 ) -> dict[int, dict[str, Value]]:
     """Stored values of several rows by id; those that are gone are left out."""
-    table, columns = definitions.tables[about], _keys(definitions, about)
+    table, columns = definitions.tables[about], definitions.columns_of(about)
     query = select(table.c.id, *(columns[key] for key in keys)).where(table.c.id.in_(list(row_ids)))
     return {row[0]: dict(zip(keys, row[1:], strict=True)) for row in session.execute(query)}
-
-
-def _by_column(definitions: Definitions, about: str, values: Mapping[str, Value]) -> dict[str, Value]:
-    columns = _keys(definitions, about)
-    return {columns[key].name: value for key, value in values.items()}
-
-
-def insert_row(session: Session, definitions: Definitions, about: str, values: Mapping[str, Value]) -> int:
-    """Add a row; gives the id. Raises Conflict where a value that must be unique is taken."""
-    table = definitions.tables[about]
-    mark_changed(session, definitions.workspace_id)
-    statement = insert(table).values(_by_column(definitions, about, values)).returning(table.c.id)
-    return int(session.execute(statement).scalar_one())
-
-
-def update_row(
-    session: Session, definitions: Definitions, about: str, row_id: int, values: Mapping[str, Value]
-) -> None:
-    """Change values of a row; None makes one blank."""
-    mark_changed(session, definitions.workspace_id)
-    table, changed = definitions.tables[about], _by_column(definitions, about, values)
-    if about in (LEVEL, ORDER, HOUSE):
-        statement = upsert(table).values(id=row_id, **changed)
-        session.execute(statement.on_conflict_do_update(index_elements=[table.c.id], set_=changed))
-        return
-    session.execute(update(table).where(table.c.id == row_id).values(changed))
 
 
 def find_by_email(session: Session, definitions: Definitions, email: str) -> int | None:
@@ -158,14 +120,6 @@ def is_archived(session: Session, definitions: Definitions, about: str, row_id: 
     return session.execute(select(table.c.archived_at).where(table.c.id == row_id)).scalar_one_or_none()
 
 
-def archive_row(session: Session, definitions: Definitions, about: str, row_id: int, *, archived: bool) -> None:
-    """Put a record away, or take it out again."""
-    table = definitions.tables[about]
-    mark_changed(session, definitions.workspace_id)
-    moment = func.now() if archived else None
-    session.execute(update(table).where(table.c.id == row_id).values(archived_at=moment))
-
-
 def links_of(
     session: Session, definitions: Definitions, link_ids: Sequence[int], record_id: int
 ) -> dict[int, list[int]]:
@@ -187,22 +141,6 @@ def linked_to(session: Session, definitions: Definitions, link_id: int, target_i
     return [int(row[0]) for row in session.execute(query.order_by(links.c.record_id))]
 
 
-def set_links(
-    session: Session, definitions: Definitions, link: Link, record_id: int, target_ids: Sequence[int]
-) -> None:
-    """Link a record with exactly these targets."""
-    links = definitions.link
-    mark_changed(session, definitions.workspace_id)
-    here = (links.c.link_id == link.id) & (links.c.record_id == record_id)
-    session.execute(delete(links).where(here, links.c.target_id.not_in(list(target_ids))))
-    for target_id in target_ids:
-        session.execute(
-            upsert(links)
-            .values(link_id=link.id, record_id=record_id, target_id=target_id)
-            .on_conflict_do_nothing(index_elements=[links.c.link_id, links.c.record_id, links.c.target_id])
-        )
-
-
 def records_of(
     session: Session, definitions: Definitions, link: Link, target_id: int
 ) -> list[tuple[int, dict[str, Value]]]:
@@ -210,7 +148,7 @@ def records_of(
     about = f"record:{link.record_type_id}"
     if about not in definitions.tables:
         return []
-    table, columns, links = definitions.tables[about], _keys(definitions, about), definitions.link
+    table, columns, links = definitions.tables[about], definitions.columns_of(about), definitions.link
     query = (
         select(table.c.id, *columns.values())
         .join(links, links.c.record_id == table.c.id)
@@ -218,6 +156,21 @@ def records_of(
         .order_by(table.c.id)
     )
     return [(row[0], dict(zip(columns, row[1:], strict=True))) for row in session.execute(query)]
+
+
+def first_linked(session: Session, definitions: Definitions, link_id: int, target_ids: Sequence[int]) -> dict[int, int]:
+    """For each target the oldest record that a link leads from to it; those without one are left out."""
+    links = definitions.link
+    query = select(links.c.target_id, func.min(links.c.record_id)).where(links.c.link_id == link_id)
+    query = query.where(links.c.target_id.in_(list(target_ids))).group_by(links.c.target_id)
+    return {int(row[0]): int(row[1]) for row in session.execute(query)}
+
+
+def ids_after(session: Session, definitions: Definitions, about: str, after: int, limit: int) -> list[int]:
+    """The next ids from above one on."""
+    table = definitions.tables[about]
+    query = select(table.c.id).where(table.c.id > after).order_by(table.c.id).limit(limit)
+    return [int(row[0]) for row in session.execute(query)]
 
 
 def page_of_rows(
@@ -233,7 +186,7 @@ def page_of_rows(
     limit: int = 50,
 ) -> list[tuple[int, dict[str, Value]]]:
     """A page of records, the newest first: (id, stored values); those with every word in a text that is `searched`."""
-    table, columns = definitions.tables[about], _keys(definitions, about)
+    table, columns = definitions.tables[about], definitions.columns_of(about)
     query = select(table.c.id, *(columns[key] for key in keys)).order_by(table.c.id.desc()).limit(limit)
     if record_type_of(about):
         query = query.where(table.c.archived_at.is_not(None) if archived else table.c.archived_at.is_(None))

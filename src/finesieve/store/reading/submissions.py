@@ -4,8 +4,8 @@ from datetime import datetime, timedelta
 
 from sqlmodel import Session, col, func, select
 
-from finesieve.store.catalogue import Definitions
-from finesieve.store.kept import kept
+from finesieve.store.definitions.catalogue import Definitions
+from finesieve.store.reading.kept import kept
 from finesieve.store.tables import Submission
 
 __all__ = ["sent_by_version", "sent_by_week"]

@@ -19,8 +19,8 @@ from finesieve.core.fields.options import option_from_json
 from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.model.catalogue import Catalogue, Group, LibraryCheck, Link, NamedList, RecordType, build_catalogue
 from finesieve.core.model.checks import OwnCheck
-from finesieve.store.columns import SQL_TYPES
-from finesieve.store.database import is_reading
+from finesieve.store.connection.database import is_reading
+from finesieve.store.definitions.columns import SQL_TYPES
 from finesieve.store.tables import (
     AudienceList,
     FieldGroupRow,
@@ -35,6 +35,7 @@ from finesieve.store.tables import (
 )
 
 __all__ = [
+    "OWN_COLUMNS",
     "Definitions",
     "add_column",
     "create_record_table",
@@ -50,6 +51,10 @@ __all__ = [
 ]
 
 
+OWN_COLUMNS: Final = frozenset(("tags", "lists", "level"))
+"""Columns of a person that belong to no field."""
+
+
 @dataclass(frozen=True)
 class Definitions:
     """A workspace's catalogue and its tables, one for each thing that fields are about."""
@@ -62,6 +67,12 @@ class Definitions:
     @property
     def person(self) -> Table:
         return self.tables[PERSON]
+
+    def columns_of(self, about: str) -> dict[str, Any]:
+        """The columns of all stored values by key, a person's tags, lists and level among them."""
+        table = self.tables[about]
+        columns = {field.key: table.c[field.column] for field in self.catalogue.stored_about(about)}
+        return columns | ({key: table.c[key] for key in sorted(OWN_COLUMNS)} if about == PERSON else {})
 
 
 _MOST_KEPT: Final = 64

@@ -13,15 +13,12 @@ from finesieve.core.fields.about import PERSON, record_type_of
 from finesieve.core.language.derived import Derivation
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.library import PYTHON_ONLY
-from finesieve.store.by_python import by_python
-from finesieve.store.catalogue import Definitions
-from finesieve.store.columns import SQL_TYPES
-from finesieve.store.compiler import Collected, Columns, Sql, compile_sql
+from finesieve.store.definitions.catalogue import OWN_COLUMNS, Definitions
+from finesieve.store.definitions.columns import SQL_TYPES
+from finesieve.store.language.by_python import by_python
+from finesieve.store.language.compiler import Collected, Columns, Sql, compile_sql
 
-__all__ = ["OWN_COLUMNS", "Source", "members_of_collection", "source_of"]
-
-OWN_COLUMNS = frozenset(("tags", "lists", "level"))
-"""Columns of a person that belong to no field."""
+__all__ = ["Source", "members_of_collection", "source_of"]
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,1 @@
+"""Connections, transactions, and the queue of jobs."""

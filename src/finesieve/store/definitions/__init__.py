@@ -1,0 +1,1 @@
+"""What a workspace has defined, as tables and columns; and the state that its values are in."""

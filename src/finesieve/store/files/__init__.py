@@ -1,0 +1,1 @@
+"""Files on the disk, by what is in them."""

@@ -1,0 +1,1 @@
+"""Queries over people and records, and what was counted."""

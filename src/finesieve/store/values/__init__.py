@@ -1,0 +1,1 @@
+"""The writing door: nothing else writes to tables of values."""

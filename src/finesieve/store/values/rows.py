@@ -1,0 +1,125 @@
+"""Rows of values: of people, records, orders, levels and the house. Who writes them writes their history too."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from sqlalchemy import bindparam, delete, func, insert, select, update
+from sqlalchemy.dialects.postgresql import insert as upsert
+from sqlmodel import Session
+
+from finesieve.core.fields.about import HOUSE, LEVEL, ORDER
+from finesieve.core.model.catalogue import Link
+from finesieve.core.values import Value
+from finesieve.store.definitions.catalogue import Definitions
+from finesieve.store.definitions.state import mark_changed
+
+__all__ = [
+    "archive_row",
+    "insert_row",
+    "insert_rows",
+    "link_rows",
+    "lock_rows",
+    "set_links",
+    "update_row",
+    "update_rows",
+]
+
+
+def _by_column(definitions: Definitions, about: str, values: Mapping[str, Value]) -> dict[str, Value]:
+    columns = definitions.columns_of(about)
+    return {columns[key].name: value for key, value in values.items()}
+
+
+def insert_row(session: Session, definitions: Definitions, about: str, values: Mapping[str, Value]) -> int:
+    """Add a row; gives the id. Raises Conflict where a value that must be unique is taken."""
+    table = definitions.tables[about]
+    mark_changed(session, definitions.workspace_id)
+    statement = insert(table).values(_by_column(definitions, about, values)).returning(table.c.id)
+    return int(session.execute(statement).scalar_one())
+
+
+def update_row(
+    session: Session, definitions: Definitions, about: str, row_id: int, values: Mapping[str, Value]
+) -> None:
+    """Change values of a row; None makes one blank."""
+    mark_changed(session, definitions.workspace_id)
+    table, changed = definitions.tables[about], _by_column(definitions, about, values)
+    if about in (LEVEL, ORDER, HOUSE):
+        statement = upsert(table).values(id=row_id, **changed)
+        session.execute(statement.on_conflict_do_update(index_elements=[table.c.id], set_=changed))
+        return
+    session.execute(update(table).where(table.c.id == row_id).values(changed))
+
+
+def archive_row(session: Session, definitions: Definitions, about: str, row_id: int, *, archived: bool) -> None:
+    """Put a record away, or take it out again."""
+    table = definitions.tables[about]
+    mark_changed(session, definitions.workspace_id)
+    moment = func.now() if archived else None
+    session.execute(update(table).where(table.c.id == row_id).values(archived_at=moment))
+
+
+def set_links(
+    session: Session, definitions: Definitions, link: Link, record_id: int, target_ids: Sequence[int]
+) -> None:
+    """Link a record with exactly these targets."""
+    links = definitions.link
+    mark_changed(session, definitions.workspace_id)
+    here = (links.c.link_id == link.id) & (links.c.record_id == record_id)
+    session.execute(delete(links).where(here, links.c.target_id.not_in(list(target_ids))))
+    for target_id in target_ids:
+        session.execute(
+            upsert(links)
+            .values(link_id=link.id, record_id=record_id, target_id=target_id)
+            .on_conflict_do_nothing(index_elements=[links.c.link_id, links.c.record_id, links.c.target_id])
+        )
+
+
+def lock_rows(session: Session, definitions: Definitions, about: str, row_ids: Sequence[int]) -> None:
+    """Until the transaction ends, nobody else changes these rows; in one order, so that no two wait for each other."""
+    table = definitions.tables[about]
+    query = select(table.c.id).where(table.c.id.in_(list(row_ids))).order_by(table.c.id)
+    session.execute(query.with_for_update())
+
+
+def update_rows(
+    session: Session, definitions: Definitions, about: str, changed: Mapping[int, Mapping[str, Value]]
+) -> None:
+    """Change values of many rows, by id and key; all give values for the same keys."""
+    if not changed:
+        return
+    mark_changed(session, definitions.workspace_id)
+    table = definitions.tables[about]
+    by_column = {row_id: _by_column(definitions, about, values) for row_id, values in changed.items()}
+    first = next(iter(by_column.values()))
+    if all(values == first for values in by_column.values()):
+        session.execute(update(table).where(table.c.id.in_(list(by_column))).values(first))
+        return
+    statement: Any = update(table).where(table.c.id == bindparam("row_id"))
+    statement = statement.values({table.c[name]: bindparam(f"to_{name}") for name in first})
+    rows = [
+        {"row_id": row_id, **{f"to_{name}": value for name, value in values.items()}}
+        for row_id, values in by_column.items()
+    ]
+    session.connection().execute(statement, rows)
+
+
+def insert_rows(
+    session: Session, definitions: Definitions, about: str, rows: Sequence[Mapping[str, Value]]
+) -> list[int]:
+    """Add many rows, all with values for the same keys; gives their ids in that order."""
+    if not rows:
+        return []
+    mark_changed(session, definitions.workspace_id)
+    table = definitions.tables[about]
+    statement = insert(table).returning(table.c.id, sort_by_parameter_order=True)
+    found = session.execute(statement, [_by_column(definitions, about, values) for values in rows])
+    return [int(row[0]) for row in found]
+
+
+def link_rows(session: Session, definitions: Definitions, link: Link, pairs: Sequence[tuple[int, int]]) -> None:
+    """Link new records with their targets: (record, target) each."""
+    if pairs:
+        mark_changed(session, definitions.workspace_id)
+        rows = [{"link_id": link.id, "record_id": record, "target_id": target} for record, target in pairs]
+        session.execute(insert(definitions.link), rows)
