@@ -111,7 +111,7 @@ def tokens() -> Count:
     base = f"/join/{furnished.house.slug}/join-us"
     places = (
         ("thanks", "sent", "sent"),
-        ("confirm", "letter", "held"),
+        ("confirm", "letter", "answers"),
         ("address", "letter", "address"),
         ("", "me", "me"),
     )

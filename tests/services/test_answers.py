@@ -12,7 +12,7 @@ from finesieve.services.define.groups import GroupInput, change_group, create_gr
 from finesieve.services.define.memberships import LabelInput, create_label, set_person_level
 from finesieve.services.define.options import OptionInput, change_options
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type, read_record_type
-from finesieve.services.filling.held import decide_held
+from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.forms.asking import forms_asking, set_forms_asking
 from finesieve.services.forms.composing import QuestionInput, add_question, change_question
 from finesieve.services.forms.forms import publish_form, read_form
@@ -126,10 +126,12 @@ class Answering(unittest.TestCase):
         self.published("favourite", "born", "plot_length", "zone")
         answers = {"q1": "wren@hedgerow.example", "q2": "Leek", "q3": "1999-01-01", "q4": "7", "q5": "hill"}
         self.assertEqual(self.send(answers), {})
-        held = read_profile(self.scope, person).held[0]
-        self.assertEqual({line.field.key for line in held.lines if line.refused}, {"favourite", "born", "plot_length"})
+        held = waiting_for(self.scope, person)[0]
+        self.assertEqual(
+            {line.field.key for line in held.wanted.lines if line.refused}, {"favourite", "born", "plot_length"}
+        )
         set_person_level(self.scope, person, "steward")
-        decide_held(self.scope, held.id, apply=True)
+        decide(self.scope, held.id, apply=True)
         self.assertEqual(
             [shown(self.house, person, key) for key in ("favourite", "born", "plot_length", "zone")],
             ["Kale", "29 Feb 2000", "7", "Hill"],

@@ -8,7 +8,7 @@ from decimal import Decimal
 from sqlmodel import col, select
 
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotAllowed, NotFound
-from finesieve.services.filling.held import decide_held
+from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.forms.composing import (
     FormTexts,
@@ -208,21 +208,23 @@ class SigningUp(unittest.TestCase):
         person = self.house.add(email="wren@x.example", zone="hill", first_name="Wren")
         self.assertTrue(self.send(self.token(), q1="WREN@x.example", q2="north", q3="5"))
         profile = read_profile(self.scope, person)
-        held = profile.held[0]
-        self.assertIn(("Zone", "Hill", "North"), [(line.field.label, line.stored, line.answer) for line in held.lines])
+        held = waiting_for(self.scope, person)[0]
+        self.assertIn(
+            ("Zone", "Hill", "North"), [(line.field.label, line.stored, line.answer) for line in held.wanted.lines]
+        )
         with self.assertRaises(NotAllowed):
-            decide_held(self.house.as_role("reader"), held.id, apply=True)
-        decide_held(self.scope, held.id, apply=True)
-        decide_held(self.scope, held.id, apply=True)
+            decide(self.house.as_role("reader"), held.id, apply=True)
+        decide(self.scope, held.id, apply=True)
+        decide(self.scope, held.id, apply=True)
         profile = read_profile(self.scope, person)
-        self.assertEqual(profile.held, ())
+        self.assertEqual(waiting_for(self.scope, person), ())
         changed = [(line.key, line.old, line.new, line.actor) for line in profile.history if line.old]
         self.assertEqual(changed, [("zone", "Hill", "North", "Maud Ellery")])
         self.assertTrue(self.send(self.token(), q1="wren@x.example", q2="south"))
-        self.assertEqual(decide_held(self.scope, read_profile(self.scope, person).held[0].id, apply=False), person)
+        self.assertEqual(decide(self.scope, waiting_for(self.scope, person)[0].id, apply=False), person)
         self.assertEqual(len(read_profile(self.scope, person).history), len(profile.history))
         with self.assertRaises(NotFound):
-            decide_held(make_house().scope, held.id, apply=True)
+            decide(make_house().scope, held.id, apply=True)
 
     def test_a_held_answer_whose_option_has_gone(self) -> None:
         """It is said, nothing is changed, and the sign-up still waits."""
@@ -231,10 +233,10 @@ class SigningUp(unittest.TestCase):
         person = self.house.add(email="wren@x.example", zone="hill")
         self.assertTrue(self.send(self.token(), q1="wren@x.example", q2="south"))
         change_field(self.scope, self.house.field_id("zone"), FieldInput(label="Zone", options="North\nHill"))
-        (held,) = read_profile(self.scope, person).held
+        (held,) = waiting_for(self.scope, person)
         with self.assertRaisesRegex(Conflict, "Zone"):
-            decide_held(self.scope, held.id, apply=True)
-        self.assertEqual(len(read_profile(self.scope, person).held), 1)
+            decide(self.scope, held.id, apply=True)
+        self.assertEqual(len(waiting_for(self.scope, person)), 1)
 
     def test_an_earlier_version_is_finished(self) -> None:
         """Somebody who opened version 1 is asked and checked by version 1, though 2 is in force."""

@@ -18,7 +18,7 @@ from finesieve.core.values import Secret
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.deletion import begin_purge, delete_field
 from finesieve.services.define.fields import FieldInput, create_field
-from finesieve.services.filling.held import decide_held
+from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.kernel.tasks import run_task
 from finesieve.services.people.profiles import read_profile, set_values
@@ -276,7 +276,7 @@ class Secrets(unittest.TestCase):
         with house.scope.transaction("reader") as unit:
             sent = unit.session.exec(select(Submission).where(Submission.form_id == form)).one()
             self.assertTrue(sent.answers["word"].startswith("$argon2"))
-        decide_held(house.scope, sent.id or 0, apply=True)
+        decide(house.scope, waiting_for(house.scope, sent.person_id)[0].id, apply=True)
         with house.scope.transaction("reader") as unit:
             row = stored_row(unit.session, unit.definitions, "person", sent.person_id) or {}
         self.assertEqual(row["word"], Secret(sent.answers["word"], hashed=True))

@@ -8,7 +8,7 @@ from functools import partial
 from sqlmodel import col, select
 
 from finesieve.core.errors import NotFound, TooOften
-from finesieve.services.filling.held import decide_held
+from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.filling.signup import PublicForms, Visit
 from finesieve.services.follow_up.outbox import read_outbox
 from finesieve.services.forms.composing import (
@@ -64,7 +64,7 @@ class Filling(unittest.TestCase):
         person = self.garden.house.add(email="wren@x.example", zone="hill")
         opened = self.garden.send(q1="Wren@x.example", q2="north", s2="1", q4_1="clay", q5_1="3")
         self.assertTrue(opened.sent)
-        self.assertIn("Hill", [line.stored for line in read_profile(self.scope, person).held[0].lines])
+        self.assertIn("Hill", [line.stored for line in waiting_for(self.scope, person)[0].wanted.lines])
         (letter,) = read_outbox(self.scope).letters
         self.assertEqual((letter.recipient, letter.person_id), ("Wren@x.example", person))
         self.assertNotIn("hill", letter.body.lower())
@@ -72,8 +72,8 @@ class Filling(unittest.TestCase):
         seen = self.garden.forms.read_letter(self.garden.house.slug, "join-us", token)
         self.assertIn(("Zone", "North"), seen.lines)
         self.assertIn(("Plot", "Soil: Clay, Size: 3 m"), seen.lines)
-        self.assertEqual(read_profile(self.scope, person).held[0].records, (("Plot", "Soil: Clay, Size: 3 m"),))
-        self.assertEqual(seen.state, "held")
+        self.assertEqual(waiting_for(self.scope, person)[0].wanted.records, (("Plot", "Soil: Clay, Size: 3 m"),))
+        self.assertEqual(seen.state, "waiting")
         done = self.garden.forms.confirm(self.garden.house.slug, "join-us", token, mine=True)
         self.garden.forms.confirm(self.garden.house.slug, "join-us", token, mine=True)
         history = [
@@ -93,11 +93,11 @@ class Filling(unittest.TestCase):
         """Taken over twice it counts once; what was taken over cannot be set aside after."""
         person = self.garden.house.add(email="wren@x.example")
         self.garden.send(q1="wren@x.example", s2="1", q5_1="3")
-        (held,) = read_profile(self.scope, person).held
+        (held,) = waiting_for(self.scope, person)
         for apply in (True, True, False):
-            self.assertEqual(decide_held(self.scope, held.id, apply=apply), person)
+            self.assertEqual(decide(self.scope, held.id, apply=apply), person)
         self.assertEqual(self.plots(person), [["", "3 m"]])
-        self.assertEqual(read_profile(self.scope, person).held, ())
+        self.assertEqual(waiting_for(self.scope, person), ())
 
     def test_it_was_not_me(self) -> None:
         person = self.garden.house.add(email="wren@x.example", zone="hill")
@@ -125,7 +125,7 @@ class Filling(unittest.TestCase):
             later.read_letter(self.garden.house.slug, "join-us", letter)
         with self.assertRaises(NotFound):
             later.confirm(self.garden.house.slug, "join-us", letter, mine=True)
-        for kind in ("form", "held", "sent", "address"):
+        for kind in ("form", "answers", "sent", "address"):
             forged = Links("a secret of the tests").give(kind, NOW, self.garden.form, 1)  # type: ignore[arg-type]
             self.assertFalse(self.garden.open(visit=Visit(me=forged)).known)
 
@@ -152,7 +152,7 @@ class Filling(unittest.TestCase):
         say = partial(self.garden.forms.confirm_address, slug, "join-us")
         self.assertEqual(say(first["thief@x.example"], wanted=True).state, "refused")  # the later one counts
         self.assertEqual((say(letters["new@x.example"], wanted=True).state, email()), ("waiting", "wren@x.example"))
-        self.assertEqual((say(letters["wren@x.example"], wanted=True).state, email()), ("done", "new@x.example"))
+        self.assertEqual((say(letters["wren@x.example"], wanted=True).state, email()), ("applied", "new@x.example"))
         letters = ask("third@x.example")
         self.assertEqual(say(letters["new@x.example"], wanted=False).state, "refused")
         self.assertEqual((say(letters["third@x.example"], wanted=True).state, email()), ("refused", "new@x.example"))

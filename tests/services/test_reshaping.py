@@ -26,7 +26,7 @@ from finesieve.services.define.options import (
 )
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.define.retyping import begin_type_change, plan_type_change
-from finesieve.services.filling.held import decide_held
+from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.forms.composing import QuestionInput, change_question
 from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.kernel.changes import undo_change
@@ -381,7 +381,7 @@ class Options(unittest.TestCase):
             return "q3" in {one.question.id for one in outcome.showing}
 
         self.assertEqual((shows("far_north"), shows("hill")), (True, False))
-        decide_held(self.scope, read_profile(self.scope, person).held[0].id, apply=True)
+        decide(self.scope, waiting_for(self.scope, person)[0].id, apply=True)
         self.assertEqual(values(self.house, "zone")[person], "far_north")
         undo_change(self.scope, change)
         self.assertTrue(shows("north"))

@@ -58,7 +58,7 @@ class Furnished:
         return {
             "slug": self.house.slug, "group_id": self.house.group_id(), "form_id": self.form, "segment_id": self.segment,
             "field_id": self.derived if derived else self.value if house else self.house.field_id("zone"), "person_id": self.person,
-            "question_id": "q1", "place": 0, "verdict": "passes", "submission_id": 1, "workspace": self.house.slug,
+            "question_id": "q1", "place": 0, "verdict": "passes", "decision_id": 1, "workspace": self.house.slug,
             "form_slug": "join-us", "schedule_id": self.schedule, "level_id": self.level, "label_id": self.level,
             "page_name": "levels", "list_id": self.options, "type_id": self.type, "record_id": self.record,
             "link_id": self.link, "task_id": self.task, "change_id": self.change or 0, "row_id": self.person,

@@ -15,9 +15,10 @@ from finesieve.demo.crowd import crowd
 from finesieve.demo.load import DEMO_SLUG, load_demo
 from finesieve.demo.people import make_people
 from finesieve.services.define.groups import read_catalogue
+from finesieve.services.filling.decisions import waiting_for
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.people.bench import read_bench
-from finesieve.services.people.profiles import list_people, read_profile
+from finesieve.services.people.profiles import list_people
 from finesieve.services.sift.segments import list_segments, read_segment
 from finesieve.store.tables import Workspace
 from tests.support.database import store
@@ -57,7 +58,7 @@ class Loading(unittest.TestCase):
             assert segment.people is not None
             self.assertTrue(40 < segment.people < 600, segment)
             self.assertGreater(view.cant_tell, 20)
-        held = read_profile(scope, bench.held[0].person_id).held
+        held = waiting_for(scope, bench.waiting[0].person_id)
         self.assertEqual(len(held), 1)
 
     def test_the_same_seed_gives_the_same_people(self) -> None:

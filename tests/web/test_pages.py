@@ -293,7 +293,7 @@ class BadInput(unittest.TestCase):
 
     def test_a_decision_must_be_made(self) -> None:
         """A held sign-up is not set aside by a button that said nothing."""
-        self.assertEqual(self.office.post("people/held/1", {}).status_code, 422)
+        self.assertEqual(self.office.post("people/decisions/1", {}).status_code, 422)
 
     def test_bodies_that_are_no_form(self) -> None:
         """Another kind, a file, too much, too many: each has its own status."""

@@ -18,6 +18,8 @@ from finesieve.services.accounts.staff import NewWorkspace, SignedIn, StaffAccou
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, change_group, create_group, read_catalogue
+from finesieve.services.filling.decisions import ask_for
+from finesieve.services.filling.known_email import KNOWN_EMAIL
 from finesieve.services.forms.composing import (
     FormTexts,
     QuestionInput,
@@ -275,3 +277,5 @@ def _hold_one(scope: Scope, form_id: int) -> None:
             received_at=unit.moment.now - timedelta(minutes=50),
         )
         unit.session.add(held)
+        unit.session.flush()
+        ask_for(unit, KNOWN_EMAIL, person_id, form_id, held.id)

@@ -11,8 +11,8 @@ __all__ = [
     "GUARDED",
     "Arrivals",
     "AudienceList",
+    "Decision",
     "DefinitionChange",
-    "EmailChange",
     "FieldGroupRow",
     "FieldRow",
     "FormCase",
@@ -394,23 +394,29 @@ class OutboxMessage(SQLModel, table=True):
     at: datetime = _moment()
 
 
-class EmailChange(SQLModel, table=True):
-    """A new address that somebody has given through a personal link; it counts once both have said yes.
+class Decision(SQLModel, table=True):
+    """Something about a person that waits to be decided, by themself or by the staff; see `services/filling/decisions`.
 
-    `state`: waiting · done · refused · taken (somebody else has it by now).
+    `kind`: known_email · new_address. `asked` is what the kind needs to know. `state`: waiting · applied · refused ·
+    taken (a new address that somebody else has by now).
     """
 
-    __tablename__ = "email_change"
+    __tablename__ = "decision"
+    __table_args__ = (
+        Index("ix_decision_person", "workspace_id", "person_id"),
+        Index("ix_decision_waiting", "workspace_id", "at", postgresql_where=text("state = 'waiting'")),
+    )
     id: int | None = Field(default=None, primary_key=True)
     workspace_id: int = _workspace()
+    kind: str
+    person_id: int = Field(sa_column=Column(BigInteger, nullable=False))
     form_id: int = Field(foreign_key="form.id", ondelete="CASCADE")
-    person_id: int = Field(sa_column=Column(BigInteger, nullable=False, index=True))
-    old: str
-    new: str
-    confirmed_old: bool = False
-    confirmed_new: bool = False
+    submission_id: int | None = Field(default=None, foreign_key="submission.id", ondelete="CASCADE")
+    asked: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
     state: str = "waiting"
     at: datetime = _moment()
+    decided_by: str = ""
+    decided_at: datetime | None = Field(default=None, sa_column=Column(DateTime(timezone=True)))
 
 
 class Arrivals(SQLModel, table=True):
@@ -440,14 +446,13 @@ class Segment(SQLModel, table=True):
 class Submission(SQLModel, table=True):
     """One sent form. The key was made when the form was opened; a key counts once.
 
-    `state`: stored · held (the email was known already) · applied · set_aside.
+    `state`: stored · held (the email was known already, so that the answers waited for a decision).
     """
 
     __tablename__ = "submission"
     __table_args__ = (
         UniqueConstraint("form_id", "key"),
         Index("ix_submission_arrived", "workspace_id", "received_at", "id"),
-        Index("ix_submission_held", "workspace_id", "received_at", postgresql_where=text("state = 'held'")),
     )
     id: int | None = Field(default=None, primary_key=True)
     workspace_id: int = _workspace()
@@ -527,6 +532,6 @@ GUARDED = (
     "form_case",
     "outbox",
     "arrivals",
-    "email_change",
+    "decision",
 )
 """Tables behind row-level security: only rows of the transaction's workspace are seen."""

@@ -5,6 +5,7 @@ from starlette.responses import Response
 
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
+from finesieve.services.filling.decisions import KINDS
 from finesieve.services.forms.forms import list_forms
 from finesieve.services.people.bench import find_anything, read_bench
 from finesieve.services.sift.segments import list_segments
@@ -38,7 +39,14 @@ def show_bench(request: Request, desk: DeskHere) -> Response:
     """What came in and what waits."""
     bench = read_bench(desk.scope)
     return page(
-        request, desk, "office/bench/bench.html", stage="bench", title="Bench", sections=_sections(desk), bench=bench
+        request,
+        desk,
+        "office/bench/bench.html",
+        stage="bench",
+        title="Bench",
+        sections=_sections(desk),
+        bench=bench,
+        kinds=KINDS,
     )
 
 

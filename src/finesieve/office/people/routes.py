@@ -10,7 +10,7 @@ from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.memberships import set_list_member, set_person_level, set_tags
-from finesieve.services.filling.held import decide_held
+from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.people.profiles import list_people, read_profile, set_values
 from finesieve.services.people.records import person_records
 from finesieve.services.sift.segments import list_segments
@@ -77,6 +77,7 @@ def _profile_page(
         stage="people",
         title=profile.name,
         sections=_sections(desk),
+        waiting=waiting_for(desk.scope, person_id),
         profile=profile,
         records=person_records(desk.scope, person_id),
         catalogue=read_catalogue(desk.scope),
@@ -129,11 +130,11 @@ def save_labels(request: Request, desk: DeskHere, person_id: int, form: Posted) 
     return RedirectResponse(desk.path(f"people/{person_id}?changed={changed}"), 303)
 
 
-@router.post("/held/{submission_id:int}")
-def decide(desk: DeskHere, submission_id: int, form: Posted) -> Response:
-    """Take over the answers of a held sign-up, or set it aside."""
+@router.post("/decisions/{decision_id:int}")
+def decide_one(desk: DeskHere, decision_id: int, form: Posted) -> Response:
+    """Say yes or no to something that waits."""
     decision = form.one("decision")
-    if decision not in ("apply", "set_aside"):
-        raise InvalidInput({"decision": "Choose whether to take the answers over or to set them aside."})
-    person_id = decide_held(desk.scope, submission_id, apply=decision == "apply")
+    if decision not in ("apply", "refuse"):
+        raise InvalidInput({"decision": "Choose whether to take it over or to discard it."})
+    person_id = decide(desk.scope, decision_id, apply=decision == "apply")
     return RedirectResponse(desk.path(f"people/{person_id}"), 303)

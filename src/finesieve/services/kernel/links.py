@@ -7,10 +7,10 @@ from itsdangerous import BadData, URLSafeSerializer
 
 __all__ = ["ENDS", "Links"]
 
-Kind = Literal["form", "held", "me", "address", "sent"]
+Kind = Literal["form", "answers", "me", "address", "sent"]
 ENDS: Final[dict[Kind, timedelta]] = {
     "form": timedelta(days=7),
-    "held": timedelta(days=30),
+    "answers": timedelta(days=30),
     "me": timedelta(days=30),
     "address": timedelta(days=7),
     "sent": timedelta(hours=1),

@@ -1,8 +1,9 @@
 """The bench: what there is, what came in, what waits; and finding anything."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Literal
+from typing import Any, Literal
 
 from sqlmodel import col, func, select
 
@@ -14,14 +15,14 @@ from finesieve.services.values.value_lines import person_name
 from finesieve.store.reading.people import count_people, page_of_people
 from finesieve.store.reading.rows import rows_by_ids
 from finesieve.store.reading.submissions import sent_by_week
-from finesieve.store.tables import FormRow, Segment, Submission
+from finesieve.store.tables import Decision, FormRow, Segment, Submission
 
 __all__ = ["Arrival", "Bench", "Found", "find_anything", "read_bench"]
 
 
 @dataclass(frozen=True, slots=True)
 class Arrival:
-    """One sent form; `state` is that of its submission: stored, held, applied or set_aside."""
+    """One sent form; `state` is stored, or that of the decision it waited for; of what waits, its kind."""
 
     person_id: int
     name: str
@@ -41,7 +42,7 @@ class Bench:
     segments: int
     weeks: tuple[int, ...]
     arrivals: tuple[Arrival, ...]
-    held: tuple[Arrival, ...]
+    waiting: tuple[Arrival, ...]
     drafts: tuple[tuple[int, str], ...]
     broken: tuple[tuple[int, str], ...]
 
@@ -60,8 +61,8 @@ def read_bench(scope: Scope) -> Bench:
             forms=len(forms),
             segments=unit.session.exec(select(func.count()).select_from(Segment)).one(),
             weeks=sent_by_week(unit.session, unit.definitions, hour, 12),
-            arrivals=_arrivals(unit, held_only=False, limit=8),
-            held=_arrivals(unit, held_only=True, limit=20),
+            arrivals=_arrivals(unit, limit=8),
+            waiting=_waiting(unit, limit=20),
             drafts=tuple(
                 (form.id or 0, form.draft["title"])
                 for form, version in forms
@@ -71,26 +72,45 @@ def read_bench(scope: Scope) -> Bench:
         )
 
 
-def _arrivals(unit: Unit, *, held_only: bool, limit: int) -> tuple[Arrival, ...]:
-    query = select(Submission, FormRow).join(FormRow, col(FormRow.id) == col(Submission.form_id))
-    if held_only:
-        query = query.where(col(Submission.state) == "held")
-    rows = unit.session.exec(
-        query.order_by(col(Submission.received_at).desc(), col(Submission.id).desc()).limit(limit)
-    ).all()
+def _arrivals(unit: Unit, limit: int) -> tuple[Arrival, ...]:
+    """What was sent last; what waited for a decision, with what came of that."""
+    query = (
+        select(Submission, FormRow, Decision)
+        .join(FormRow, col(FormRow.id) == col(Submission.form_id))
+        .outerjoin(Decision, col(Decision.submission_id) == col(Submission.id))
+        .order_by(col(Submission.received_at).desc(), col(Submission.id).desc())
+        .limit(limit)
+    )
+    return _named(
+        unit,
+        [
+            (sent.person_id, form.draft, sent.received_at, decision.state if decision else sent.state)
+            for sent, form, decision in unit.session.exec(query).all()
+        ],
+    )
+
+
+def _waiting(unit: Unit, limit: int) -> tuple[Arrival, ...]:
+    """What waits for a decision, the oldest first; its kind in place of a state."""
+    query = (
+        select(Decision, FormRow)
+        .join(FormRow, col(FormRow.id) == col(Decision.form_id))
+        .where(col(Decision.state) == "waiting")
+        .order_by(col(Decision.at), col(Decision.id))
+        .limit(limit)
+    )
+    found = unit.session.exec(query).all()
+    return _named(unit, [(row.person_id, form.draft, row.at, row.kind) for row, form in found])
+
+
+def _named(unit: Unit, rows: Sequence[tuple[int, dict[str, Any], datetime, str]]) -> tuple[Arrival, ...]:
     if not rows:
         return ()
     keys = ["email", "first_name", "last_name"]
-    names = rows_by_ids(unit.session, unit.definitions, PERSON, keys, [submission.person_id for submission, _ in rows])
+    names = rows_by_ids(unit.session, unit.definitions, PERSON, keys, [row[0] for row in rows])
     return tuple(
-        Arrival(
-            submission.person_id,
-            person_name(names.get(submission.person_id, {})),
-            form.draft["title"],
-            submission.received_at,
-            submission.state,
-        )
-        for submission, form in rows
+        Arrival(person_id, person_name(names.get(person_id, {})), draft["title"], at, state)
+        for person_id, draft, at, state in rows
     )
 
 

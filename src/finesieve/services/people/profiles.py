@@ -2,14 +2,10 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime
-
-from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.definition import Field, Shelf
-from finesieve.core.forms.changing import person_may_not
 from finesieve.core.model.catalogue import Group
 from finesieve.core.values import Value
 from finesieve.services.kernel.merging import merged_values
@@ -21,18 +17,13 @@ from finesieve.services.values.value_lines import (
     history_of,
     person_name,
     read_values,
-    record_lines,
-    show_past,
     value_lines,
 )
 from finesieve.services.values.writing import change_person, row_of, taken_keys
 from finesieve.store.reading.people import Person, count_people, page_of_people
 from finesieve.store.reading.rows import stored_row
-from finesieve.store.tables import FormRow, Submission
 
 __all__ = [
-    "HeldLine",
-    "HeldSubmission",
     "PeoplePage",
     "PersonLabels",
     "PersonLine",
@@ -64,27 +55,6 @@ class PeoplePage:
 
 
 @dataclass(frozen=True, slots=True)
-class HeldLine:
-    """One answer of a held sign-up beside what is stored; `refused` why the person may not change it themself."""
-
-    field: Field
-    stored: str
-    answer: str
-    refused: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class HeldSubmission:
-    """A sign-up with this person's email that waits for the staff to decide; `records` are those it would add."""
-
-    id: int
-    form: str
-    received_at: datetime
-    lines: tuple[HeldLine, ...]
-    records: tuple[tuple[str, str], ...] = ()
-
-
-@dataclass(frozen=True, slots=True)
 class PersonLabels:
     """What a person carries beside the fields: tags, keys of lists, the key of a level ("" for none)."""
 
@@ -101,7 +71,6 @@ class Profile:
     name: str
     groups: tuple[tuple[Group, tuple[ValueLine, ...]], ...]
     history: tuple[HistoryLine, ...]
-    held: tuple[HeldSubmission, ...]
     labels: PersonLabels
 
 
@@ -139,7 +108,7 @@ def people_page(
 
 
 def read_profile(scope: Scope, person_id: int, about_key: str = "") -> Profile:
-    """A profile with groups, derived values, history and held sign-ups. Raises NotFound.
+    """A profile with groups, derived values and history. Raises NotFound.
 
     `about_key` restricts the history to one field, by key.
     """
@@ -151,7 +120,6 @@ def read_profile(scope: Scope, person_id: int, about_key: str = "") -> Profile:
             person_name(person.values),
             value_lines(unit, PERSON, row),
             history_of(unit, PERSON, person_id, about_key),
-            _held(unit, person),
             PersonLabels(
                 _texts(person.values.get("tags")), _texts(person.values.get("lists")), str(person.values["level"] or "")
             ),
@@ -167,32 +135,6 @@ def _person(unit: Unit, person_id: int) -> Person:
     if values is None:
         raise NotFound("There is no such person.")
     return Person(person_id, values)
-
-
-def _held(unit: Unit, person: Person) -> tuple[HeldSubmission, ...]:
-    rows = unit.session.exec(
-        select(Submission, FormRow)
-        .join(FormRow, col(FormRow.id) == col(Submission.form_id))
-        .where(col(Submission.person_id) == person.id, col(Submission.state) == "held")
-        .order_by(col(Submission.id))
-    ).all()
-    held = []
-    for submission, form in rows:
-        lines = [
-            HeldLine(
-                field,
-                field.show(person.values.get(field.key)),
-                show_past(field, submission.answers[field.key]),
-                person_may_not(unit.catalogue, field, person.values),
-            )
-            for field in unit.catalogue.stored_about(PERSON)
-            if field.key in submission.answers and unit.sees(field)
-        ]
-        records = record_lines(unit, submission.records, unit.sees)
-        held.append(
-            HeldSubmission(submission.id or 0, form.draft["title"], submission.received_at, tuple(lines), records)
-        )
-    return tuple(held)
 
 
 @seals

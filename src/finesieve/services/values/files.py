@@ -18,7 +18,7 @@ from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.store.files.keeping import FileStore, described
 from finesieve.store.files.sniffing import sniff
 from finesieve.store.reading.rows import stored_row
-from finesieve.store.tables import HouseSchedule, Submission, Upload
+from finesieve.store.tables import Decision, HouseSchedule, Submission, Upload
 
 __all__ = [
     "MOST_BYTES",
@@ -209,6 +209,8 @@ def _named(unit: Unit, digests: set[str]) -> set[str]:
     found = {str(one) for one in unit.session.execute(past, {"digests": list(digests)}).scalars()}
     found |= set(unit.session.exec(select(Upload.digest).where(col(Upload.digest).in_(digests))).all())
     coming = select(HouseSchedule.value).where(col(HouseSchedule.applied).is_(False))
-    held = select(Submission.answers, Submission.records).where(col(Submission.state) == "held")
+    held = select(Submission.answers, Submission.records).join(
+        Decision, (col(Decision.submission_id) == col(Submission.id)) & (col(Decision.state) == "waiting")
+    )
     waiting = [str(one) for one in (*unit.session.exec(coming).all(), *unit.session.exec(held).all())]
     return found | {digest for digest in digests if any(digest in one for one in waiting)}

@@ -1,0 +1,85 @@
+"""Answers of somebody whose email was known already: they count once that person, or the staff, has said so."""
+
+from collections.abc import Mapping
+from typing import Any, Final
+
+from finesieve.core.errors import Conflict, NotFound
+from finesieve.core.fields.about import PERSON
+from finesieve.core.forms.changing import person_may_not
+from finesieve.core.values import Value
+from finesieve.services.filling.kinds import DecisionKind, State, Wanted, WantedLine
+from finesieve.services.filling.situation import records_from_json, store_records
+from finesieve.services.kernel.scope import Unit
+from finesieve.services.values.value_lines import record_lines, show_past
+from finesieve.services.values.writing import change_person
+from finesieve.store.reading.rows import stored_row
+from finesieve.store.tables import Decision, Submission
+
+__all__ = ["KNOWN_EMAIL"]
+
+
+def _sent(unit: Unit, row: Decision) -> Submission:
+    submission = unit.session.get(Submission, row.submission_id)
+    if submission is None:
+        raise NotFound("What was sent is gone.")
+    return submission
+
+
+def _stored(unit: Unit, person_id: int) -> Mapping[str, Value]:
+    values = stored_row(unit.session, unit.definitions, PERSON, person_id)
+    if values is None:
+        raise NotFound("There is no such person.")
+    return values
+
+
+def _wanted(unit: Unit, row: Decision) -> Wanted:
+    submission, stored = _sent(unit, row), _stored(unit, row.person_id)
+    lines = tuple(
+        WantedLine(
+            field,
+            field.show(stored.get(field.key)),
+            show_past(field, submission.answers[field.key]),
+            person_may_not(unit.catalogue, field, stored),
+        )
+        for field in unit.catalogue.stored_about(PERSON)
+        if field.key in submission.answers and unit.sees(field)
+    )
+    return Wanted(lines, record_lines(unit, submission.records, unit.sees))
+
+
+def _apply(unit: Unit, row: Decision, source: str) -> State:
+    submission = _sent(unit, row)
+    values = _values(unit, submission.answers, _stored(unit, row.person_id))
+    change_person(unit, row.person_id, values, source)
+    try:
+        records = records_from_json(unit, submission.records)
+    except ValueError as problem:
+        raise Conflict(f"A record cannot be taken over any more: {problem}.") from None
+    store_records(unit, row.person_id, records, source)
+    return "applied"
+
+
+def _values(unit: Unit, answers: Mapping[str, Any], stored: Mapping[str, Value]) -> dict[str, Value]:
+    """The answers to take over; those that the person may not change themself are left out."""
+    values: dict[str, Value] = {}
+    for key, data in answers.items():
+        field = unit.catalogue.by_key.get(key)
+        if field is None or key == "email" or person_may_not(unit.catalogue, field, stored):
+            continue
+        try:
+            values[key] = field.from_kept(data)
+        except ValueError:
+            message = (
+                f"“{data}” cannot be taken over as {field.label} any more. Bring the option back, or set it aside."
+            )
+            raise Conflict(message) from None
+    return values
+
+
+KNOWN_EMAIL: Final = DecisionKind(
+    "known_email",
+    "Sign-up with a known email",
+    "gave this email in “{form}”. It may be this person, or not; nothing stored has changed.",
+    _wanted,
+    _apply,
+)
