@@ -7,9 +7,11 @@ from functools import partial
 
 from sqlmodel import col, select
 
-from finesieve.core.errors import NotFound, TooOften
+from finesieve.core.errors import InvalidInput, NotFound, TooOften
+from finesieve.services.define.memberships import LabelInput, create_label, remove_label
 from finesieve.services.filling.decisions import decide, waiting_for
-from finesieve.services.filling.signup import PublicForms, Visit
+from finesieve.services.filling.open_form import Visit
+from finesieve.services.filling.signup import PublicForms
 from finesieve.services.follow_up.outbox import read_outbox
 from finesieve.services.forms.composing import (
     FormSettings,
@@ -19,11 +21,14 @@ from finesieve.services.forms.composing import (
     change_form_texts,
     set_phrases,
 )
-from finesieve.services.forms.forms import read_form
+from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.kernel.links import Links
 from finesieve.services.people.profiles import list_people, read_profile
 from finesieve.services.people.records import person_records
-from finesieve.store.tables import Submission
+from finesieve.services.transfer.setups import export_setup
+from finesieve.store.definitions.catalogue import touch
+from finesieve.store.reading.rows import stored_row
+from finesieve.store.tables import AudienceList, Submission
 from tests.support.database import store
 from tests.support.gardens import Garden
 from tests.support.house import NOW
@@ -58,6 +63,49 @@ class Filling(unittest.TestCase):
         with self.scope.transaction("reader") as unit:
             sent = unit.session.exec(select(Submission).where(col(Submission.form_id) == self.garden.form)).all()
             self.assertEqual([one.state for one in sent], ["stored"])
+
+    def test_sending_puts_people_on_lists(self) -> None:
+        """Somebody new at once, who is known by a link too, a known email once it is decided; of others nothing goes."""
+        ids = {name: create_label(self.scope, "list", LabelInput(name=name)) for name in ("Almanac", "Board", "Gone")}
+        form = self.garden.form
+        settings = FormSettings(joins=(ids["Board"], ids["Gone"], 999_999))
+        change_form_settings(self.scope, form, read_form(self.scope, form).revision, settings)
+        self.assertEqual(read_form(self.scope, form).document.joins, (ids["Board"], ids["Gone"]))
+        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        with self.assertRaises(InvalidInput):
+            remove_label(self.scope, "list", ids["Board"])
+        with self.scope.transaction("owner") as unit:  # as an older version may name a list that went meanwhile
+            unit.session.delete(unit.session.get(AudienceList, ids["Gone"]))
+            touch(unit.session, unit.workspace_id)
+
+        def lists(person: int) -> tuple[str, ...]:
+            return read_profile(self.scope, person).labels.lists
+
+        known = self.garden.house.add(email="wren@x.example", lists=("almanac",))
+        self.assertTrue(self.garden.send(q1="new@x.example", q2="north").sent)
+        self.assertTrue(self.garden.send(q1="wren@x.example", q2="north").sent)
+        new = next(line.id for line in list_people(self.scope).lines if line.id != known)
+        self.assertEqual((lists(new), lists(known)), (("board",), ("almanac",)))
+        decide(self.scope, waiting_for(self.scope, known)[0].id, apply=True)
+        self.assertEqual(lists(known), ("almanac", "board"))
+        self.assertIn('"joins": [', export_setup(self.scope)[1])
+
+    def test_staff_may_decide_on_a_new_address_too(self) -> None:
+        person = self.garden.house.add(email="wren@x.example")
+        me = Links("a secret of the tests").give("me", NOW, self.garden.form, person)
+        for new in ("one@x.example", "two@x.example"):
+            self.assertTrue(self.garden.send(self.garden.open(visit=Visit(me=me)).token, q1=new, q2="north").sent)
+        (waiting,) = waiting_for(self.scope, person)
+        self.assertEqual(
+            [(line.stored, line.answer) for line in waiting.wanted.lines], [("wren@x.example", "two@x.example")]
+        )
+        for _ in range(2):
+            decide(self.scope, waiting.id, apply=True)
+        with self.scope.transaction("reader") as unit:
+            self.assertEqual(
+                (stored_row(unit.session, unit.definitions, "person", person) or {})["email"], "two@x.example"
+            )
+        self.assertEqual(waiting_for(self.scope, person), ())
 
     def test_a_known_email_waits_for_the_letter(self) -> None:
         """Nothing changes and nothing known is shown until its reader says that the answers are theirs; once only."""

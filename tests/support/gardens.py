@@ -3,7 +3,8 @@
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
-from finesieve.services.filling.signup import OpenForm, PublicForms
+from finesieve.services.filling.open_form import OpenForm
+from finesieve.services.filling.signup import PublicForms
 from finesieve.services.forms.composing import (
     QuestionInput,
     SectionInput,

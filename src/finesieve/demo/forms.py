@@ -103,7 +103,9 @@ def _join(scope: Scope, form_id: int) -> None:
     change_question(
         scope, form_id, revision(), at["born"], QuestionInput(checks=({"kind": "date", "high": {"amount": 0}},))
     )
-    change_form_settings(scope, form_id, revision(), FormSettings(languages=("de",)))
+    change_form_settings(
+        scope, form_id, revision(), FormSettings(joins=read_form(scope, form_id).document.joins, languages=("de",))
+    )
     set_phrases(scope, form_id, revision(), "de", GERMAN)
     publish_form(scope, form_id, revision())
     drip = {at["email"]: "tamsin@orrell.example", at["first_name"]: "Tamsin", at["watering"]: "drip"}

@@ -15,7 +15,7 @@ from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
 from finesieve.services.define.memberships import LabelInput, create_label, set_level_values
 from finesieve.services.define.record_types import LinkInput, RecordTypeInput, add_link, create_record_type
-from finesieve.services.forms.composing import FormTexts, change_form_texts
+from finesieve.services.forms.composing import FormSettings, FormTexts, change_form_settings, change_form_texts
 from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.values.house import set_house_value
@@ -32,8 +32,8 @@ _SEED: Final = 1847
 
 def furnish_house(scope: Scope, form_id: int) -> None:
     """Everything but people and their first form, made through the services."""
-    _house_values(scope, form_id)
     _levels_and_lists(scope)
+    _house_values(scope, form_id)
     _plots(scope)
     _tags(scope)
 
@@ -71,6 +71,8 @@ def _house_values(scope: Scope, form_id: int) -> None:
         thanks="You are on the list. The next swap day is on {house.next_swap_day}: {house.swap_day_link}",
     )
     change_form_texts(scope, form_id, form.revision, texts)
+    letter = next(known.id for known in read_catalogue(scope).lists if known.key == "almanac_letter")
+    change_form_settings(scope, form_id, read_form(scope, form_id).revision, FormSettings(joins=(letter,)))
     publish_form(scope, form_id, read_form(scope, form_id).revision)
     shop = create_group(scope, GroupInput(name="In the shop", about=ORDER, description="What staff note on an order."))
     create_field(scope, shop, FieldInput(label="Shelf", type_key="short_text", help="Where the parcel waits."))

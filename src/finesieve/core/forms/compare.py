@@ -58,7 +58,7 @@ _ITEM: Final = {
 
 def compare_forms(before: Form, after: Form, catalogue: Catalogue) -> tuple[FormDifference, ...]:
     """The differences, those of the form first, then in the order of the later document."""
-    return (*_of_form(before, after), *_of_parts(before, after, catalogue))
+    return (*_of_form(before, after), *_of_lists(before, after, catalogue), *_of_parts(before, after, catalogue))
 
 
 def _of_form(before: Form, after: Form) -> Iterator[FormDifference]:
@@ -72,6 +72,13 @@ def _of_form(before: Form, after: Form) -> Iterator[FormDifference]:
         if changed:
             what = f"texts in {language}"
             yield FormDifference("changed", "", "The form", what, "", f"{len(changed)} of them")
+
+
+def _of_lists(before: Form, after: Form, catalogue: Catalogue) -> Iterator[FormDifference]:
+    """The lists that whoever sends it is put on, by name; one that is gone is left out."""
+    old, new = (", ".join(one.name for one in catalogue.lists if one.id in form.joins) for form in (before, after))
+    if old != new:
+        yield FormDifference("changed", "", "The form", "lists joined by sending it", old or "none", new or "none")
 
 
 Part = Section | Question | Remark

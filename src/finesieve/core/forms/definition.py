@@ -132,7 +132,8 @@ class Form(_Document):
     """The sections of a form in order, and its texts.
 
     `languages` are those it can be filled in in; the first is the one it is
-    written in, and `phrases` gives, for each other one, its texts by ours.
+    written in, and `phrases` gives, for each other one, its texts by ours. `joins` are
+    the ids of the lists that whoever sends it is put on.
     """
 
     title: str = Field(min_length=1, max_length=TITLE)
@@ -141,6 +142,7 @@ class Form(_Document):
     thanks: str = Field(default="Thank you. Your answers have arrived.", max_length=TEXT)
     stepped: bool = False
     challenge: bool = False
+    joins: tuple[int, ...] = Field(default=(), max_length=50)
     languages: tuple[Annotated[str, Field(pattern=r"^[a-z]{2,3}$")], ...] = Field(default=("en",), max_length=12)
     phrases: dict[str, dict[str, str]] = Field(default_factory=dict)
     sections: tuple[Section, ...] = Field(default=(), max_length=100)

@@ -20,7 +20,9 @@ def portable(form: Form, catalogue: Catalogue) -> dict[str, Any]:
 
     Questions whose field is gone are left out.
     """
-    found = _plain(form, "sections")
+    found = _plain(form, "sections", "joins")
+    joins = [one.key for one in catalogue.lists if one.id in form.joins]
+    found |= {"joins": joins} if joins else {}
     return {**found, "sections": [_section(section, catalogue) for section in form.sections]}
 
 
@@ -73,6 +75,8 @@ def localised(document: Mapping[str, Any], catalogue: Catalogue) -> dict[str, An
     """A portable document with the ids of a workspace. Raises KeyError, with the name, for what is not there."""
     found = upgraded(document)
     types = {known.key: known for known in catalogue.record_types}
+    lists = {known.key: known.id for known in catalogue.lists}
+    found |= {"joins": [lists[key] for key in found["joins"]]} if found.get("joins") else {}
     sections = []
     for section in found.get("sections", ()):
         made = dict(section)

@@ -425,12 +425,14 @@ class _Trial:
     def _stores(self, outcome: Outcome) -> Stores:
         secret = {one.field.key for one in outcome.walk() if one.field.type.kind == "secret"}
         person = outcome.to_store
+        joins = self._made.form.joins
+        lists = [one.key for one in self._catalogue.lists if one.id in joins]
         sets = self._made.workspace.sets.get(self._slug, {})
         house = {house: person[key] for key, house in sets.items() if person.get(key) is not None}
         types = self._catalogue.record_types_by_id
         links = self._catalogue.links
         return Stores(
-            person=_written(person, secret),
+            person={**_written(person, secret), **({"lists": lists} if lists else {})},
             house=_written(house, secret),
             records=tuple(
                 StoredRecord(

@@ -12,7 +12,7 @@ from starlette.responses import RedirectResponse, Response
 from finesieve.core.errors import Unavailable
 from finesieve.core.forms.outcome import QuestionOutcome, SectionOutcome
 from finesieve.core.forms.wording import wording_without_form
-from finesieve.services.filling.signup import OpenForm, Visit
+from finesieve.services.filling.open_form import OpenForm, Visit
 from finesieve.web.addresses import address_of
 from finesieve.web.fillings import fillings_after
 from finesieve.web.posted import Posted, PostedForm, takes_files

@@ -45,7 +45,7 @@ from finesieve.services.forms.forms import FormView, list_forms, read_form
 from finesieve.services.kernel.changes import redoable_change, undo_change, undoable_change
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.upkeep.form_findings import findings_of_form
-from finesieve.web.posted import Posted, PostedForm
+from finesieve.web.posted import Posted, PostedForm, whole_number
 
 __all__ = ["router"]
 
@@ -189,10 +189,11 @@ def save_texts(request: Request, desk: DeskHere, form_id: int, form: Posted) -> 
 
 @router.post("/settings")
 def save_settings(desk: DeskHere, form_id: int, form: Posted) -> Response:
-    """Change steps, challenge and languages."""
+    """Change steps, challenge, the lists joined by sending it, and languages."""
     given = {
         "stepped": form.one("stepped") == "true",
         "challenge": form.one("challenge") == "true",
+        "joins": tuple(number for text in form.all("join") if (number := whole_number(text)) is not None),
         "languages": tuple(one for one in form.all("language") if one in OFFERED_LANGUAGES),
     }
     asked = read_input(FormSettings, given)

@@ -188,6 +188,7 @@ def _lines(unit: Unit, kind: str) -> tuple[ListLine, ...]:
             if row.id in (field.settings.lists if kind == "list" else field.settings.change_levels)
         ]
         named = uses_of(unit).of_option(of_kind, row.key)
+        named += uses_of(unit).of_list(row.id) if kind == "list" else ()
         found.append(ListLine(row.id, row.key, row.name, row.description, counts.get(row.key, 0), tuple(bound), named))
     return tuple(found)
 

@@ -8,6 +8,7 @@ from sqlmodel import col, select
 
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON
+from finesieve.core.forms.definition import Form
 from finesieve.services.filling.decisions import ask_for, settle
 from finesieve.services.filling.kinds import State
 from finesieve.services.filling.known_email import KNOWN_EMAIL
@@ -74,12 +75,13 @@ def _decision(unit: Unit, form: FormRow, kind: str, decision_id: object) -> Deci
 # Answers
 
 
-def ask_about_answers(unit: Unit, links: Links, submission: Submission, title: str, email: str) -> None:
+def ask_about_answers(unit: Unit, links: Links, submission: Submission, form: Form, email: str) -> None:
     """Let the answers wait, and ask whether they are theirs; the message says nothing of what is known."""
-    row = ask_for(unit, KNOWN_EMAIL, submission.person_id, submission.form_id, submission.id)
+    joins = {"joins": list(form.joins)} if form.joins else {}
+    row = ask_for(unit, KNOWN_EMAIL, submission.person_id, submission.form_id, submission.id, joins)
     token = links.give("answers", unit.moment.now, row.id)
     body = (
-        f"Somebody has filled in “{title}” with your address. If it was you, follow the link "
+        f"Somebody has filled in “{form.title}” with your address. If it was you, follow the link "
         "and say so; then the answers count. If it was not, do nothing: nothing changes."
     )
     link = _path(unit, submission.form_id, f"confirm?letter={token}")

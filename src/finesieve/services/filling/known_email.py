@@ -8,7 +8,7 @@ from finesieve.core.fields.about import PERSON
 from finesieve.core.forms.changing import person_may_not
 from finesieve.core.values import Value
 from finesieve.services.filling.kinds import DecisionKind, State, Wanted, WantedLine
-from finesieve.services.filling.situation import records_from_json, store_records
+from finesieve.services.filling.situation import join_lists, records_from_json, store_records
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.value_lines import record_lines, show_past
 from finesieve.services.values.writing import change_person
@@ -48,15 +48,21 @@ def _wanted(unit: Unit, row: Decision) -> Wanted:
 
 
 def _apply(unit: Unit, row: Decision, source: str) -> State:
-    submission = _sent(unit, row)
-    values = _values(unit, submission.answers, _stored(unit, row.person_id))
-    change_person(unit, row.person_id, values, source)
+    submission, stored = _sent(unit, row), _stored(unit, row.person_id)
+    values = _values(unit, submission.answers, stored)
+    change_person(unit, row.person_id, values | _lists(unit, row, stored), source)
     try:
         records = records_from_json(unit, submission.records)
     except ValueError as problem:
         raise Conflict(f"A record cannot be taken over any more: {problem}.") from None
     store_records(unit, row.person_id, records, source)
     return "applied"
+
+
+def _lists(unit: Unit, row: Decision, stored: Mapping[str, Value]) -> dict[str, Value]:
+    """The lists that the form puts whoever sends it on, besides those that they are on."""
+    joins = row.asked.get("joins", ())
+    return {"lists": join_lists(unit, joins, stored.get("lists"))} if joins else {}
 
 
 def _values(unit: Unit, answers: Mapping[str, Any], stored: Mapping[str, Value]) -> dict[str, Value]:

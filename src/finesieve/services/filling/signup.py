@@ -3,23 +3,20 @@
 import secrets
 from collections.abc import Mapping
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
-from decimal import Decimal
+from dataclasses import replace
 from typing import Final
 
-from babel.numbers import format_currency
 from sqlalchemy import text
 from sqlmodel import col, select
 
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.encoding import to_json
-from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.evaluate import PreparedForm, prepare
-from finesieve.core.forms.outcome import Outcome, QuestionOutcome, SectionOutcome
+from finesieve.core.forms.outcome import Outcome, QuestionOutcome
 from finesieve.core.forms.rows import Situation
-from finesieve.core.forms.wording import Wording, worded, wording_of
+from finesieve.core.forms.wording import worded, wording_of
 from finesieve.core.values import Value, fold, plain_number
 from finesieve.services.filling.arrivals import count_arrival
 from finesieve.services.filling.confirming import (
@@ -32,106 +29,32 @@ from finesieve.services.filling.confirming import (
     read_address,
     read_answers,
 )
+from finesieve.services.filling.destinations import Sending, receive
 from finesieve.services.filling.mapping import pass_on
+from finesieve.services.filling.open_form import Filling, OpenForm, Thanks, Visit
 from finesieve.services.filling.situation import (
     keep_records,
     page_parameters,
     person_situation,
     records_to_json,
     shelf_for,
-    store_records,
 )
 from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Clock, Scope, Unit
 from finesieve.services.values.files import examine, send_file
 from finesieve.services.values.sealing import sealed, seals
 from finesieve.services.values.value_lines import fill_text
-from finesieve.services.values.writing import add_person, change_person, taken_keys
-from finesieve.standins.challenge import Challenge, ChallengeService
+from finesieve.services.values.writing import taken_keys
+from finesieve.standins.challenge import ChallengeService
 from finesieve.store.connection.database import Store
 from finesieve.store.definitions.state import mark_changed
 from finesieve.store.files.keeping import FileStore
-from finesieve.store.reading.rows import find_by_email, stored_row
+from finesieve.store.reading.rows import find_by_email
 from finesieve.store.tables import FormRow, FormVersion, Submission, Workspace
 
-__all__ = ["OpenForm", "PublicForms", "Thanks", "Visit"]
+__all__ = ["PublicForms"]
 
 _MOST_PREPARED: Final = 128
-
-
-@dataclass(frozen=True, slots=True)
-class Visit:
-    """What a browser brings when it opens a form: address parameters, a wished language, a personal link."""
-
-    page: Mapping[str, str] = field(default_factory=dict)
-    language: str = ""
-    me: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class OpenForm:
-    """A published form somebody has opened, its texts in their language.
-
-    `token` carries the version and the key of this one filling-in; posted
-    back, it makes a second sending count as the first. `unasked` names the
-    questions that the answers brought up after the page was made. `challenge` is
-    what tells people from robots, where the form wants that; `given` are the
-    answers that came, those to questions that do not show now included. `receipt`, once it is sent, is
-    the token of the page after.
-    """
-
-    house: str
-    form: Form
-    token: str
-    outcome: Outcome
-    say: Wording
-    sent: bool = False
-    unasked: frozenset[str] = frozenset()
-    challenge: Challenge | None = None
-    challenge_failed: bool = False
-    known: bool = False
-    manner: Manner = PLAIN
-    given: Mapping[str, str] = field(default_factory=dict)
-    receipt: str = ""
-
-    def money(self, amount: Decimal) -> str:
-        """An amount as people read it, in the currency of the house."""
-        return str(format_currency(amount, self.manner.currency, locale=self.manner.language))
-
-    def name_of(self, question: QuestionOutcome) -> str:
-        """How a question is named away from its place: with the filling it is in, where there are several."""
-        for shown in self.outcome.sections:
-            if shown.section.repeat and len(shown.fillings) > 1:
-                for number, filling in enumerate(shown.fillings, 1):
-                    if question.id in [one.id for one in filling.questions]:
-                        return f"{shown.section.repeat.one or shown.section.title} {number}: {question.label}"
-        return question.label
-
-    @property
-    def steps(self) -> tuple[SectionOutcome, ...]:
-        """The sections that show; in a form of steps, one after the other."""
-        return tuple(section for section in self.outcome.sections if section.shows)
-
-
-@dataclass(frozen=True, slots=True)
-class Thanks:
-    """The page after sending. `asks_about_address`: letters went to the old address and to the new one."""
-
-    house: str
-    title: str
-    text: str
-    say: Wording
-    asks_about_address: bool = False
-
-
-@dataclass(frozen=True, slots=True)
-class _Filling:
-    form_id: int
-    version: int
-    key: str
-    page: Mapping[str, str] = field(default_factory=dict)
-    person_id: int = 0
-    until: int = 0
 
 
 class PublicForms:
@@ -154,7 +77,7 @@ class PublicForms:
         with scope.reading("public") as unit:
             row = self._form(unit, form_slug)
             person_id, until = self._person_of(unit, row, visit.me)
-            filling = _Filling(row.id or 0, row.published, secrets.token_urlsafe(16), visit.page, person_id, until)
+            filling = Filling(row.id or 0, row.published, secrets.token_urlsafe(16), visit.page, person_id, until)
             return self._evaluated(unit, house, filling, {}, visit.language)
 
     def answer(
@@ -262,31 +185,19 @@ class PublicForms:
         return find_by_email(unit.session, unit.definitions, email) or 0
 
     def _store_answers(
-        self, unit: Unit, filling: _Filling, opened: OpenForm, values: Mapping[str, Value], known: int
+        self, unit: Unit, filling: Filling, opened: OpenForm, values: Mapping[str, Value], known: int
     ) -> str:
         """Store what was sent; gives the token of the page after."""
-        values = sealed(unit, PERSON, values)
-        records = keep_records(unit, opened.outcome)
-        source = f"form: {opened.form.title}"
-        person_id, held, new_address = known, False, ""
-        if filling.person_id:
-            new_address = self._new_address(unit, filling.person_id, values)
-            kept = {key: value for key, value in values.items() if key != "email"}
-            change_person(unit, person_id, kept, source)
-        elif known:
-            held = True
-        else:
-            person_id = add_person(unit, {**values, "signed_up_on": unit.moment.today}, source)
-        if not held:
-            store_records(unit, person_id, records, source)
+        values, records = sealed(unit, PERSON, values), keep_records(unit, opened.outcome)
+        received = receive(unit, Sending(opened.form, values, records, filling.person_id, known))
         pass_on(unit, filling.form_id, opened.form.title, values)
         submission = Submission(
             workspace_id=unit.workspace_id,
             form_id=filling.form_id,
             version=filling.version,
             key=filling.key,
-            person_id=person_id,
-            state="held" if held else "stored",
+            person_id=received.person_id,
+            state=received.state,
             received_at=unit.moment.now,
             answers={key: to_json(value) for key, value in values.items()},
             records=records_to_json(records),
@@ -295,17 +206,11 @@ class PublicForms:
         unit.session.add(submission)
         mark_changed(unit.session, unit.workspace_id)
         unit.session.flush()
-        if held:
-            ask_about_answers(unit, self._links, submission, opened.form.title, str(values["email"]))
-        if new_address:
-            ask_about_address(unit, self._links, filling.form_id, person_id, new_address)
-        return self._links.give("sent", unit.moment.now, submission.id, bool(new_address))
-
-    def _new_address(self, unit: Unit, person_id: int, values: Mapping[str, Value]) -> str:
-        """The address that a known person has given in place of theirs; "" for none."""
-        stored = stored_row(unit.session, unit.definitions, PERSON, person_id) or {}
-        given = values.get("email")
-        return given if isinstance(given, str) and fold(given) != fold(str(stored.get("email") or "")) else ""
+        if received.state == "held":
+            ask_about_answers(unit, self._links, submission, opened.form, str(values["email"]))
+        if received.new_address:
+            ask_about_address(unit, self._links, filling.form_id, received.person_id, received.new_address)
+        return self._links.give("sent", unit.moment.now, submission.id, bool(received.new_address))
 
     # After sending
 
@@ -317,7 +222,7 @@ class PublicForms:
             parts = self._links.read("sent", unit.moment.now, sent)
             row = unit.session.get(Submission, parts[0]) if parts else None
             version = row.version if row is not None and row.form_id == form.id else form.published
-            document = self._prepared(unit, _Filling(form.id or 0, version, "")).form
+            document = self._prepared(unit, Filling(form.id or 0, version, "")).form
             say = wording_of(document, language)
             known = _sent_values(unit, row) if row is not None and row.form_id == form.id else None
             text = fill_text(unit, say(document.thanks), values=known)
@@ -372,7 +277,7 @@ class PublicForms:
             raise NotFound("There is no such page.")
         return row
 
-    def _filling(self, unit: Unit, form_slug: str, token: str) -> _Filling:
+    def _filling(self, unit: Unit, form_slug: str, token: str) -> Filling:
         """What the token says. One that is not ours begins a new filling-in, keeping the answers.
 
         So does one that has run out; but its key stays, so that what is sent twice with it counts once.
@@ -381,14 +286,14 @@ class PublicForms:
         now = unit.moment.now
         parts = self._links.read("form", now, token, ended=True)
         if parts is None or parts[0] != row.id:
-            return _Filling(row.id or 0, row.published, secrets.token_urlsafe(16))
-        filling = _Filling(*parts)
+            return Filling(row.id or 0, row.published, secrets.token_urlsafe(16))
+        filling = Filling(*parts)
         if self._links.read("form", now, token) is None:
-            return _Filling(row.id or 0, row.published, filling.key)
+            return Filling(row.id or 0, row.published, filling.key)
         return filling
 
     def _evaluated(
-        self, unit: Unit, house: str, filling: _Filling, answers: Mapping[str, str], language: str
+        self, unit: Unit, house: str, filling: Filling, answers: Mapping[str, str], language: str
     ) -> OpenForm:
         prepared = self._prepared(unit, filling)
         form = prepared.form
@@ -434,14 +339,14 @@ class PublicForms:
             count_arrival(scope, f"file:{form_slug}", came_from)
         with scope.transaction("public") as unit:
             row = self._form(unit, form_slug)
-            prepared = self._prepared(unit, _Filling(row.id or 0, row.published, ""))
+            prepared = self._prepared(unit, Filling(row.id or 0, row.published, ""))
             question = prepared.form.question(question_id.partition(".")[0])
             known = unit.catalogue.by_id.get(question.field_id) if question else None
             if self._files is None or known is None or known.type.kind != "file":
                 raise InvalidInput({question_id: "No file is asked for here."})
         return send_file(scope, self._files, examine(known, name, data), row.id or 0)
 
-    def _prepared(self, unit: Unit, filling: _Filling) -> PreparedForm:
+    def _prepared(self, unit: Unit, filling: Filling) -> PreparedForm:
         """The compiled form, kept for as long as neither it nor the definitions change."""
         key = (unit.workspace_id, unit.catalogue.version, filling.form_id, filling.version)
         kept = self._kept.get(key)

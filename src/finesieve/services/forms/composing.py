@@ -43,10 +43,11 @@ __all__ = [
 
 
 class FormSettings(Input):
-    """How a form goes, as typed. `languages` are those besides its own."""
+    """How a form goes, as typed. `joins` are ids of lists joined by sending it, `languages` those besides its own."""
 
     stepped: bool = False
     challenge: bool = False
+    joins: tuple[int, ...] = Bounds(default=(), max_length=50)
     languages: tuple[str, ...] = Bounds(default=(), max_length=11)
 
 
@@ -122,13 +123,14 @@ def change_form_texts(scope: Scope, form_id: int, revision: int, asked: FormText
 
 
 def change_form_settings(scope: Scope, form_id: int, revision: int, asked: FormSettings) -> int:
-    """Change steps, challenge and languages; what was translated into one taken away goes with it.
+    """Change steps, challenge, lists joined and languages; what was translated into one taken away goes with it.
 
     Gives the id for undoing.
     """
 
-    def change(_unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+    def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
         changes = asked.model_dump()
+        changes["joins"] = tuple(one.id for one in unit.catalogue.lists if one.id in asked.joins)
         changes["languages"] = tuple(dict.fromkeys((form.languages[0], *asked.languages)))
         changes["phrases"] = {key: texts for key, texts in form.phrases.items() if key in changes["languages"]}
         return f"Changed how {form.title} goes", changes

@@ -21,7 +21,7 @@ from finesieve.store.tables import HouseMapping, Segment
 
 __all__ = ["Use", "Uses", "options_named", "uses_of"]
 
-UseKind = Literal["question", "rule", "check", "formula", "segment", "text", "title", "choice", "mapping"]
+UseKind = Literal["question", "rule", "check", "formula", "segment", "text", "title", "choice", "mapping", "joins"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,6 +54,7 @@ class Uses:
         self._by_about: dict[str, list[Use]] = {}
         self._broken: list[tuple[Use, str]] = []
         self._by_option: dict[tuple[str, tuple[str, ...], str], list[Use]] = {}
+        self._by_list: dict[int, list[Use]] = {}
         self._ids = {(field.about, field.key): field.id for field in (*catalogue.everything, *catalogue.deleted)}
 
     def note(self, use: Use, checked: Checked | None = None) -> None:
@@ -95,6 +96,14 @@ class Uses:
     def of_option(self, type_: Type, value: str) -> tuple[Use, ...]:
         """The expressions that name an option of this type of choice: a field's, a list, a level."""
         return _each_once(self._by_option.get((type_.source, type_.options, value), ()))
+
+    def add_list(self, list_id: int, use: Use) -> None:
+        """Note one form that puts people on a list."""
+        _add(self._by_list.setdefault(list_id, []), use)
+
+    def of_list(self, list_id: int) -> tuple[Use, ...]:
+        """The forms that put people on a list."""
+        return _each_once(self._by_list.get(list_id, ()))
 
 
 def _add(found: list[Use], use: Use) -> None:
@@ -179,6 +188,8 @@ def _note_forms(unit: Unit, uses: Uses) -> None:
             _note_text(uses, Use("text", form.id, form.title, standing=form.standing), text)
         for question in form.document.questions:
             uses.add(question.field_id, Use("question", form.id, form.title, standing=form.standing))
+        for list_id in form.document.joins:
+            uses.add_list(list_id, Use("joins", form.id, form.title, standing=form.standing))
         _note_rules(uses, form)
     house = unit.catalogue.keys_of(HOUSE)
     for mapping in unit.session.exec(select(HouseMapping)).all():

@@ -1,0 +1,96 @@
+"""What a sent form causes: each destination stores what of it counts, and says what still waits."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Final, Literal
+
+from finesieve.core.fields.about import PERSON
+from finesieve.core.forms.definition import Form
+from finesieve.core.forms.outcome import RecordAnswer
+from finesieve.core.values import Value, fold
+from finesieve.services.filling.situation import join_lists, store_records
+from finesieve.services.kernel.scope import Unit
+from finesieve.services.values.writing import add_person, change_person
+from finesieve.store.reading.rows import stored_row
+
+__all__ = ["DESTINATIONS", "Destination", "Received", "Sending", "receive"]
+
+
+@dataclass(frozen=True, slots=True)
+class Sending:
+    """A filled-in form that may be taken: what it would store of a person, secrets hashed, and which records.
+
+    `opened_by` is who followed a personal link, `known` who has the email that was given; 0 for nobody.
+    """
+
+    form: Form
+    values: Mapping[str, Value]
+    records: tuple[RecordAnswer, ...]
+    opened_by: int = 0
+    known: int = 0
+
+    @property
+    def source(self) -> str:
+        """The way that history says."""
+        return f"form: {self.form.title}"
+
+
+@dataclass(frozen=True, slots=True)
+class Received:
+    """What came of it: whose it is, whether it is stored or waits, and a new address that waits to be confirmed."""
+
+    person_id: int
+    state: Literal["stored", "held"] = "stored"
+    new_address: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Destination:
+    """One thing that sending can cause: when it is that one, and what it does."""
+
+    key: str
+    means: str
+    takes: Callable[[Sending], bool]
+    receive: Callable[[Unit, Sending], Received] = field(repr=False)
+
+
+def _lists(unit: Unit, form: Form, lists: Value = ()) -> dict[str, Value]:
+    return {"lists": join_lists(unit, form.joins, lists)} if form.joins else {}
+
+
+def _change_own(unit: Unit, sending: Sending) -> Received:
+    """Somebody changes what is kept of them. A new address waits until both addresses have confirmed it."""
+    person_id = sending.opened_by
+    stored = stored_row(unit.session, unit.definitions, PERSON, person_id) or {}
+    given = sending.values.get("email")
+    new = given if isinstance(given, str) and fold(given) != fold(str(stored.get("email") or "")) else ""
+    kept = {key: value for key, value in sending.values.items() if key != "email"}
+    change_person(unit, person_id, kept | _lists(unit, sending.form, stored.get("lists")), sending.source)
+    store_records(unit, person_id, sending.records, sending.source)
+    return Received(person_id, new_address=new)
+
+
+def _hold(_unit: Unit, sending: Sending) -> Received:
+    """Whoever types a known email may be anybody: nothing that is stored changes before it is decided."""
+    return Received(sending.known, "held")
+
+
+def _sign_up(unit: Unit, sending: Sending) -> Received:
+    """Somebody new."""
+    values = {**sending.values, **_lists(unit, sending.form), "signed_up_on": unit.moment.today}
+    person_id = add_person(unit, values, sending.source)
+    store_records(unit, person_id, sending.records, sending.source)
+    return Received(person_id)
+
+
+DESTINATIONS: Final = (
+    Destination("account", "changes what is kept of who opened it", lambda one: bool(one.opened_by), _change_own),
+    Destination("decision", "waits, since the email is known", lambda one: bool(one.known), _hold),
+    Destination("sign-up", "adds a person, on the lists that the form names", lambda one: True, _sign_up),
+)
+"""In the order in which they are asked; the first that takes a sending receives it."""
+
+
+def receive(unit: Unit, sending: Sending) -> Received:
+    """Hand a sending to its destination."""
+    return next(one for one in DESTINATIONS if one.takes(sending)).receive(unit, sending)
