@@ -35,10 +35,11 @@ from finesieve.office.people.routes import router as people
 from finesieve.office.records.routes import router as records
 from finesieve.office.shared.desk import NotSignedIn, to_sign_in
 from finesieve.office.sift.routes import router as sift
+from finesieve.places import files_directory
 from finesieve.services.accounts.staff import StaffAccounts
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.kernel.scope import Clock, utc_now
-from finesieve.settings import MissingSecret, Settings, files_directory
+from finesieve.settings import MissingSecret, Settings
 from finesieve.store.connection.database import Store, connect
 from finesieve.store.files.keeping import FileStore
 from finesieve.web.admission import Admission

@@ -13,17 +13,15 @@ from contextlib import contextmanager, nullcontext
 from datetime import UTC, datetime
 from pathlib import Path
 from types import FrameType
-from typing import Annotated, Any, Literal, NoReturn
+from typing import Annotated, Any, Final, Literal, NoReturn
 from urllib.error import URLError
 from urllib.request import urlopen
 
 import typer
 
-from finesieve import evaluate
 from finesieve.core.errors import FineSieveError
-from finesieve.core.language.program import Moment
 from finesieve.localdb import LocalPostgres, MissingPostgres
-from finesieve.settings import Settings, files_directory, var_directory
+from finesieve.places import files_directory, var_directory
 
 __all__ = ["main"]
 
@@ -69,6 +67,9 @@ def evaluate_expression(
         _misuse("What is explained is one expression worked out in Python; leave --backend sql and --cases out.")
     if bool(cases) == bool(fields and values) or (cases and expression):
         _misuse("Give --fields, --values and an expression, or --cases alone.")
+    from finesieve import evaluate
+    from finesieve.core.language.program import Moment
+
     try:
         moment = evaluate.read_moment(now) if now else datetime.now(UTC)
         place = evaluate.read_zone(zone)
@@ -105,6 +106,7 @@ def outcome(
     now: Annotated[str, typer.Option(help="The moment of situations that name none; the present by default")] = "",
 ) -> None:
     """Try a form by files alone: print what shows, what is wrong, what it costs and what would be stored, as JSON."""
+    from finesieve import evaluate
     from finesieve.core.setup.schema import read_schema
     from finesieve.core.setup.trial import FormTrial
 
@@ -136,6 +138,8 @@ def migrate() -> None:
 
 
 def _database_url() -> str:
+    from finesieve.settings import Settings
+
     url = Settings().database_url
     if not url:
         _misuse("FINESIEVE_DATABASE_URL is not set; it names the PostgreSQL database.")
@@ -148,6 +152,8 @@ def serve(port: int = 8765, host: str = "127.0.0.1") -> None:
     import uvicorn
 
     _database_url()
+    from finesieve.settings import Settings
+
     if not Settings().secret:
         _misuse("FINESIEVE_SECRET is not set; it signs what is handed to browsers, and is the same for all processes.")
     # Whose X-Forwarded-For is believed is a setting of ours.
@@ -314,20 +320,30 @@ def demo(
     if not _free(port):
         _misuse(f"Port {port} is taken, perhaps by another Fine Sieve. Choose another with --port.")
     var = var_directory()
+    stopping = _Stopping()
+    children: list[subprocess.Popen[bytes]] = []
     try:
         postgres = LocalPostgres(var / "postgres")
         loading = var / "demo-loading"
         if reset or loading.exists():
             # A mark left behind tells that loading was broken off; half a demo is no demo.
             postgres.remove()
+            (var / "demo-ready").unlink(missing_ok=True)
+        if people == _DEMO_PEOPLE and _is_ready(var):
+            # Nothing is to be loaded: the server may load its modules while the database starts.
+            postgres.claim_port()
+            children.append(_child(postgres.url, var, "serve", "--port", str(port)))
         _say("Starting PostgreSQL on loopback …")
         postgres.start()
     except MissingPostgres as problem:
+        _stop(children)
         _misuse(str(problem))
-    stopping = _Stopping()
-    children: list[subprocess.Popen[bytes]] = []
     try:
-        children = _start_demo(postgres.url, port, var, stopping, people)
+        if not children:
+            _load_demo(postgres.url, var, people)
+            children.append(_child(postgres.url, var, "serve", "--port", str(port)))
+        _await(children[0], port, stopping)
+        children.append(_child(postgres.url, var, "worker"))
         while not stopping.asked and all(child.poll() is None for child in children):
             time.sleep(0.2)
         if not stopping.asked:
@@ -365,41 +381,56 @@ def _say(words: str) -> None:
     typer.echo(words)
 
 
-def _start_demo(url: str, port: int, var: Path, stopping: _Stopping, people: int) -> list[subprocess.Popen[bytes]]:
+_DEMO_PEOPLE: Final = 2_000
+
+
+def _is_ready(var: Path) -> bool:
+    """Whether the demo house was loaded, and the database brought up to the newest step, by an earlier start."""
+    from finesieve.store.steps import newest_step
+
+    ready = var / "demo-ready"
+    return ready.exists() and ready.read_text() == newest_step()
+
+
+def _load_demo(url: str, var: Path, people: int) -> None:
     from finesieve.demo.load import fill_demo, load_demo
     from finesieve.store.connection.database import Store, connect
     from finesieve.store.migrate import migrate as run
+    from finesieve.store.steps import newest_step
 
     engine = connect(url, durable=False)
     run(engine)
     loading = var / "demo-loading"
     loading.touch()
-    if load_demo(Store(engine)):
-        _say("The demo house is loaded: 2,000 made-up people.")
+    if load_demo(Store(engine), people=_DEMO_PEOPLE):
+        _say(f"The demo house is loaded: {_DEMO_PEOPLE:,} made-up people.")
     loading.unlink()
-    added = fill_demo(Store(engine), people) if people > 2_000 else 0
+    (var / "demo-ready").write_text(newest_step())
+    added = fill_demo(Store(engine), people) if people > _DEMO_PEOPLE else 0
     if added:
         _say(f"{added:,} more people are in.")
     engine.dispose()
+
+
+def _child(url: str, var: Path, *words: str) -> subprocess.Popen[bytes]:
+    """Another process of ours, in a session of its own, so that Ctrl-C reaches us alone and we stop it in order."""
     environment = os.environ | {"FINESIEVE_DATABASE_URL": url, "FINESIEVE_DEMO": "1", "FINESIEVE_SECRET": _secret(var)}
-    # A session of their own, so that Ctrl-C reaches us alone and we stop them in order.
-    children = [
-        subprocess.Popen(  # noqa: S603 - our own command
-            [sys.executable, "-m", "finesieve.cli", *words], env=environment, start_new_session=True
-        )
-        for words in (["serve", "--port", str(port)], ["worker"])
-    ]
+    command = [sys.executable, "-m", "finesieve.cli", *words]
+    return subprocess.Popen(command, env=environment, start_new_session=True)  # noqa: S603 - our own command
+
+
+def _await(server: subprocess.Popen[bytes], port: int, stopping: "_Stopping") -> None:
+    """Until the server answers, and say where it is."""
     address = f"http://127.0.0.1:{port}/"
     for _ in range(1_200):
-        if stopping.asked or children[0].poll() is not None:
+        if stopping.asked or server.poll() is not None:
             break
         if _answers(f"{address}healthz"):
             _say(f"Fine Sieve is at {address}  (Ctrl-C stops it)")
             break
         time.sleep(0.1)
-    if children[0].poll() is not None:
+    if server.poll() is not None:
         _say("The server did not start; its reason stands above.")
-    return children
 
 
 def _secret(var: Path) -> str:

@@ -23,7 +23,8 @@ from finesieve.core.language.problems import Problem
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import KINDS, Structured, Type, Value, sound_text
 from finesieve.localdb import LocalPostgres
-from finesieve.settings import Settings, var_directory
+from finesieve.places import var_directory
+from finesieve.settings import Settings
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine

@@ -1,25 +1,12 @@
 """Settings, read from the environment (`FINESIEVE_…`)."""
 
-import os
-from pathlib import Path
-
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
-__all__ = ["MissingSecret", "Settings", "files_directory", "var_directory"]
+__all__ = ["MissingSecret", "Settings"]
 
 
 class MissingSecret(Exception):
     """The application was started without the secret that it needs."""
-
-
-def var_directory() -> Path:
-    """Where a working copy keeps what it makes: its database, its secret. FINESIEVE_VAR names another place."""
-    return Path(os.environ.get("FINESIEVE_VAR") or Path(__file__).resolve().parents[2] / "var")
-
-
-def files_directory() -> Path:
-    """Where files that people send are kept; nothing in it is served as it lies."""
-    return var_directory() / "files"
 
 
 class Settings(BaseSettings):

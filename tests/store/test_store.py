@@ -20,9 +20,10 @@ from finesieve.store import tables
 from finesieve.store.connection.database import Store, connect
 from finesieve.store.definitions.catalogue import load_definitions
 from finesieve.store.language import sources
-from finesieve.store.migrate import downgrade, is_current, migrate
+from finesieve.store.migrate import downgrade, migrate
 from finesieve.store.reading.people import Blanks, blank_count, count_verdicts, count_where, page_of_people
 from finesieve.store.reading.searching import contains_word, tend_searches
+from finesieve.store.steps import is_current
 from finesieve.store.values.bulk import copy_guarded, copy_people
 from tests.support.database import database_url, store
 from tests.support.house import make_house

@@ -4,11 +4,9 @@ from pathlib import Path
 
 from alembic import command
 from alembic.config import Config
-from alembic.runtime.migration import MigrationContext
-from alembic.script import ScriptDirectory
 from sqlalchemy import Engine
 
-__all__ = ["downgrade", "is_current", "migrate"]
+__all__ = ["downgrade", "migrate"]
 
 
 def _config(engine: Engine) -> Config:
@@ -26,10 +24,3 @@ def migrate(engine: Engine, to: str = "head") -> None:
 def downgrade(engine: Engine, to: str = "base") -> None:
     """Take steps back."""
     command.downgrade(_config(engine), to)
-
-
-def is_current(engine: Engine) -> bool:
-    """Whether the newest step has been taken. Raises the driver's error when unreachable."""
-    head = ScriptDirectory.from_config(_config(engine)).get_current_head()
-    with engine.connect() as connection:
-        return MigrationContext.configure(connection).get_current_revision() == head

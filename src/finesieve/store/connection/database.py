@@ -312,7 +312,7 @@ class Store:
 
     def health(self) -> Health:
         """How the database and the workers are."""
-        from finesieve.store.migrate import is_current
+        from finesieve.store.steps import is_current
 
         try:
             # Looked up until it is so once: no step of a migration is ever taken back under a running server.
