@@ -1,6 +1,7 @@
 """Forms whole: sections, options, prefill, checks of every kind, repeats, surcharges, languages, reasons, differences."""
 
 import ast
+import re
 import unittest
 from datetime import date
 from pathlib import Path
@@ -8,6 +9,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+import finesieve
 import finesieve.core.fields.families as families
 from finesieve.core.forms.compare import compare_forms
 from finesieve.core.forms.definition import Form, Remark, Repeat, Section, Surcharge
@@ -18,10 +20,11 @@ from finesieve.core.forms.prepare import CompiledQuestion
 from finesieve.core.forms.problems import form_problems
 from finesieve.core.forms.rows import Situation
 from finesieve.core.forms.tracing import reasons
-from finesieve.core.forms.wording import BUILT_IN, texts_to_say, untranslated, worded, wording_of
+from finesieve.core.forms.wording import texts_to_say, untranslated, worded, wording_of
 from finesieve.core.language.checker import check
 from finesieve.core.model.checks import CHECK_KINDS, Bound, check_expression, kinds_for, say_check
 from finesieve.core.phrases import phrase
+from finesieve.core.shipped import sentences, shipped, shipped_languages
 from finesieve.core.values import plain_number
 from tests.support.forms import CATALOGUE, ask, d, fill, form
 
@@ -338,7 +341,7 @@ class Speaking(unittest.TestCase):
         missing = [text.text for text in untranslated(self.document, CATALOGUE, "de")]
         self.assertEqual(missing, ["Join", "Zone", "North", "South", "Area", "m²"])
         self.assertIn("Send", [text.text for text in texts_to_say(self.document, CATALOGUE)])
-        self.assertTrue({*BUILT_IN} <= {text.text for text in untranslated(self.document, CATALOGUE, "fr")})
+        self.assertTrue({*sentences()} <= {text.text for text in untranslated(self.document, CATALOGUE, "fr")})
 
     def test_every_sentence_that_an_answer_can_meet_is_there(self) -> None:
         """What the types say of an answer has its place among the product's own sentences."""
@@ -353,8 +356,19 @@ class Speaking(unittest.TestCase):
                     first = node.args[0]
                     if isinstance(first, ast.Constant) and isinstance(first.value, str) and first.value[0].isupper():
                         said.add(first.value)
-        self.assertGreater(len(said), 20)
-        self.assertEqual(said - set(BUILT_IN), set())
+        root = Path(finesieve.__file__).parent
+        for path in (*root.glob("web/question.html"), *root.glob("front/**/*.html")):
+            said.update(re.findall(r'\b(?:say|phrase)\(\s*"([^"]+)"', re.sub(r'"\s+"', "", path.read_text())))
+        self.assertGreater(len(said), 60)
+        self.assertEqual(said - set(sentences()), set())
+
+    def test_every_language_says_everything(self) -> None:
+        """No sentence lacks in a catalogue, none is there that nobody says, and each has the places of its English."""
+        self.assertIn("de", shipped_languages())
+        for language in shipped_languages():
+            self.assertEqual(set(shipped(language)), set(sentences()))
+            for english, words in shipped(language).items():
+                self.assertLessEqual(set(re.findall(r"{\w+}", words)), set(re.findall(r"{\w+}", english)), english)
 
     def test_a_translation_with_strange_places_falls_back(self) -> None:
         self.assertEqual(phrase("At most {high}.", high="3").said_as("Höchstens {hoch}."), "At most 3.")

@@ -147,6 +147,23 @@ class Filling(unittest.TestCase):
         self.assertEqual(self.plots(person), [["", "3 m"]])
         self.assertEqual(waiting_for(self.scope, person), ())
 
+    def test_messages_speak_the_language_of_the_form(self) -> None:
+        form = self.garden.form
+        settings = FormSettings(languages=("de",))
+        change_form_settings(self.scope, form, read_form(self.scope, form).revision, settings)
+        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        self.garden.house.add(email="wren@x.example")
+        forms, house = self.garden.forms, self.garden.house.slug
+        opened = forms.open(house, "join-us", Visit(languages=("fr", "de", "en")))
+        self.assertEqual(opened.say.language, "de")
+        asked = frozenset(one.id for one in opened.outcome.showing)
+        answers = {"q1": "wren@x.example", "q2": "north"}
+        self.assertTrue(forms.send(house, "join-us", opened.token, answers, asked, language="de").sent)
+        (letter,) = read_outbox(self.scope).letters
+        self.assertTrue(letter.subject.startswith("Ihre Antworten an"), letter.subject)
+        self.assertIn("mit Ihrer Adresse ausgefüllt", letter.body)
+        self.assertIn("?lang=de&letter=", letter.link)
+
     def test_it_was_not_me(self) -> None:
         person = self.garden.house.add(email="wren@x.example", zone="hill")
         self.garden.send(q1="wren@x.example", q2="north")
@@ -312,6 +329,6 @@ class Guarding(unittest.TestCase):
         self.garden.do(set_phrases, "de", {"Join us": "Kommen Sie", "Zone": "Lage"})
         self.garden.publish()
         for wished, title, language in (("de", "Kommen Sie", "de"), ("sv", "Join us", "en"), ("", "Join us", "en")):
-            opened = self.garden.open(visit=Visit(language=wished))
+            opened = self.garden.open(visit=Visit(languages=(wished,)))
             self.assertEqual((opened.form.title, opened.say.language), (title, language))
         self.assertEqual(read_form(self.garden.scope, self.garden.form).document.title, "Join us")

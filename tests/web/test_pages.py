@@ -438,3 +438,4 @@ class Templates(unittest.TestCase):
                 self.assertIsNone(re.search(r"\sstyle=|<style|\son[a-z]+=|hx-on|js:|javascript:|hx-vals", text))
                 self.assertEqual(re.findall(r"<script(?! src=)", text), [])
                 self.assertNotIn("|safe", text.replace(" ", ""))
+                self.assertEqual([line for line in text.splitlines() if len(line) > 160], [], "too long to read")

@@ -25,6 +25,7 @@ from finesieve.services.forms.composing import FormSettings, add_question, chang
 from finesieve.services.people.profiles import list_people
 from finesieve.services.people.records import list_records
 from finesieve.store.tables import Submission
+from finesieve.web.languages import accepted_languages
 from tests.support.database import database_url, store
 from tests.support.gardens import Garden
 from tests.support.site import visitor
@@ -287,6 +288,17 @@ class Killed(unittest.TestCase):
     def emails(self) -> set[str]:
         with store().transaction(self.garden.scope.workspace_id) as session:
             return {str(answers["email"]) for answers in session.exec(select(Submission.answers)).all()}
+
+
+class Languages(unittest.TestCase):
+    def test_by_weight(self) -> None:
+        """The most wished for first; what is refused, and what is no language, is left out."""
+        for header, languages in (
+            ("", ()), ("*", ()), ("de", ("de",)), ("de-AT,en;q=0.5", ("de", "en")), ("en;q=0.2, de;q=0.9", ("de", "en")),
+            ("fr, de, fr;q=0.3", ("fr", "de")), ("en;q=0, de;q=0.1", ("de",)), ("x, 12, klingon, de_CH ;q=1", ("de",)),
+            ("en;q=much,de;level=1,fr;q=2", ("fr",)), ("," * 500 + "de", ()),
+        ):  # fmt: skip
+            self.assertEqual(accepted_languages(header), languages, header)
 
 
 class _Staying(HTTPRedirectHandler):

@@ -2,16 +2,14 @@
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import Final
 
 from finesieve.core.forms.definition import Form, Question, Remark, Section
-from finesieve.core.forms.german import GERMAN
 from finesieve.core.forms.outcome import Filling, Outcome, QuestionOutcome, RemarkOutcome, SectionOutcome
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.phrases import Phrase
+from finesieve.core.shipped import sentences, shipped
 
 __all__ = [
-    "BUILT_IN",
     "TextToSay",
     "Wording",
     "texts_to_say",
@@ -20,10 +18,6 @@ __all__ = [
     "wording_of",
     "wording_without_form",
 ]
-
-BUILT_IN: Final = tuple(GERMAN)
-"""What the pages say by themselves, in English."""
-_SHIPPED: Final[Mapping[str, Mapping[str, str]]] = {"de": GERMAN}
 
 
 @dataclass(frozen=True)
@@ -40,17 +34,17 @@ class Wording:
         return self.phrases.get(text, text) if text else text
 
 
-def wording_without_form(language: str) -> Wording:
-    """What the pages say by themselves in a language, where the form cannot be read; in English if they cannot."""
-    return Wording(language if language in _SHIPPED else "en", _SHIPPED.get(language, {}))
+def wording_without_form(*wished: str) -> Wording:
+    """What the pages say by themselves in the first language that ships, where no form's texts are at hand."""
+    language = next((one for one in wished if one == "en" or shipped(one)), "en")
+    return Wording(language, shipped(language))
 
 
-def wording_of(form: Form, language: str) -> Wording:
-    """The wording of a form in a language; one that it does not have is its own."""
-    if language not in form.languages:
-        language = form.languages[0]
+def wording_of(form: Form, *wished: str) -> Wording:
+    """The wording of a form in the first language of those wished for that it has; else in its own."""
+    language = next((one for one in wished if one in form.languages), form.languages[0])
     own = form.phrases.get(language, {}) if language != form.languages[0] else {}
-    return Wording(language, {**_SHIPPED.get(language, {}), **own})
+    return Wording(language, {**shipped(language), **own})
 
 
 def worded(outcome: Outcome, say: Callable[[str], str]) -> Outcome:
@@ -138,5 +132,5 @@ def untranslated(form: Form, catalogue: Catalogue, language: str) -> tuple[TextT
     """The texts without a translation into a language; last what the product says itself, where it lacks that one."""
     said = wording_of(form, language).phrases
     own = [text for text in texts_to_say(form, catalogue) if text.text not in said]
-    built_in = [TextToSay(text, "said by the page", own=False) for text in BUILT_IN if text not in said]
+    built_in = [TextToSay(text, "said by the page", own=False) for text in sentences() if text not in said]
     return (*own, *built_in)

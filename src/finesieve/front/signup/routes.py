@@ -11,10 +11,11 @@ from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import Unavailable
 from finesieve.core.forms.outcome import QuestionOutcome, SectionOutcome
-from finesieve.core.forms.wording import wording_without_form
+from finesieve.core.forms.wording import Wording, wording_without_form
 from finesieve.services.filling.open_form import OpenForm, Visit
 from finesieve.web.addresses import address_of
 from finesieve.web.fillings import fillings_after
+from finesieve.web.languages import accepted_languages
 from finesieve.web.posted import Posted, PostedForm, takes_files
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
@@ -69,16 +70,10 @@ def _step_of(opened: OpenForm, question_id: str) -> int:
     return 0
 
 
-def _language(request: Request, opened_in: str = "") -> str:
-    """The language wished for: that of the address, or the browser’s."""
+def _languages(request: Request, opened_in: str = "") -> tuple[str, ...]:
+    """The languages wished for, the most wished first: that of the address, or the browser’s."""
     wished = request.query_params.get("lang", "") or opened_in
-    if wished:
-        return wished[:3]
-    accepted = [
-        part.partition(";")[0].strip().replace("-", "_")
-        for part in request.headers.get("accept-language", "").split(",")
-    ]
-    return next((one.partition("_")[0].lower() for one in accepted[:10] if one and one != "*"), "")
+    return (wished[:3],) if wished else accepted_languages(request.headers.get("accept-language", ""))
 
 
 def _answers(form: PostedForm) -> dict[str, str]:
@@ -106,7 +101,7 @@ def _with_files(
 def show_form(request: Request, workspace: str, form_slug: str) -> Response:
     """The form, empty, or begun with what the address and a personal link bring."""
     page = {name: value for name, value in request.query_params.items() if name not in ("lang", "me")}
-    visit = Visit(page, _language(request), request.query_params.get("me", ""))
+    visit = Visit(page, _languages(request), request.query_params.get("me", ""))
     opened = site_of(request).public_forms.open(workspace, form_slug, visit)
     return _show(request, _Page(opened, 0), [])
 
@@ -242,15 +237,21 @@ def _thanks(workspace: str, form_slug: str, language: str, receipt: str = "") ->
 @router.get("/thanks")
 def show_thanks(request: Request, workspace: str, form_slug: str, sent: str = "") -> Response:
     """After sending."""
-    thanks = site_of(request).public_forms.thank(workspace, form_slug, sent, _language(request))
+    thanks = site_of(request).public_forms.thank(workspace, form_slug, sent, *_languages(request))
     return render(request, "front/signup/thanks.html", {"thanks": thanks})
 
 
 @router.get("/confirm")
 def show_letter(request: Request, workspace: str, form_slug: str, letter: str = "") -> Response:
-    """Where the link of a letter leads: the answers that were sent, and two buttons. Nothing happens by looking."""
+    """Where the link of a message leads: the answers that were sent, and two buttons. Nothing happens by looking."""
     found = site_of(request).public_forms.read_letter(workspace, form_slug, letter)
-    return render(request, "front/signup/confirm.html", {"letter": found, "token": letter, "form_path": ""})
+    context = {"letter": found, "token": letter, "form_path": "", "say": _say(request)}
+    return render(request, "front/signup/confirm.html", context)
+
+
+def _say(request: Request, form: PostedForm | None = None) -> Wording:
+    """The words of a page that a message leads to: in the language of the message, else in that of the browser."""
+    return wording_without_form(*_languages(request, form.one("lang") if form else ""))
 
 
 @router.post("/confirm")
@@ -258,15 +259,17 @@ def decide(request: Request, workspace: str, form_slug: str, form: Posted) -> Re
     """Let the answers count, or not."""
     public = site_of(request).public_forms
     found = public.confirm(workspace, form_slug, form.one("letter"), mine=form.one("mine") == "yes")
-    context = {"letter": found, "token": "", "form_path": f"/join/{workspace}/{form_slug}"}
+    form_path = f"/join/{workspace}/{form_slug}"
+    context = {"letter": found, "token": "", "form_path": form_path, "say": _say(request, form)}
     return render(request, "front/signup/confirm.html", context)
 
 
 @router.get("/address")
 def show_address(request: Request, workspace: str, form_slug: str, letter: str = "") -> Response:
-    """Where the link of a letter about a new address leads. Nothing happens by looking."""
+    """Where the link of a message about a new address leads. Nothing happens by looking."""
     found = site_of(request).public_forms.read_address(workspace, form_slug, letter)
-    return render(request, "front/signup/address.html", {"change": found, "token": letter, "said": ""})
+    context = {"change": found, "token": letter, "said": "", "say": _say(request)}
+    return render(request, "front/signup/address.html", context)
 
 
 @router.post("/address")
@@ -274,5 +277,5 @@ def decide_address(request: Request, workspace: str, form_slug: str, form: Poste
     """Say yes or no to a new address."""
     public, wanted = site_of(request).public_forms, form.one("wanted") == "yes"
     found = public.confirm_address(workspace, form_slug, form.one("letter"), wanted=wanted)
-    context = {"change": found, "token": "", "said": "yes" if wanted else "no"}
+    context = {"change": found, "token": "", "said": "yes" if wanted else "no", "say": _say(request, form)}
     return render(request, "front/signup/address.html", context)

@@ -9,6 +9,8 @@ from sqlmodel import col, select
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.forms.definition import Form
+from finesieve.core.forms.wording import Wording
+from finesieve.core.phrases import phrase
 from finesieve.services.filling.decisions import ask_for, settle
 from finesieve.services.filling.kinds import State
 from finesieve.services.filling.known_email import KNOWN_EMAIL
@@ -75,18 +77,23 @@ def _decision(unit: Unit, form: FormRow, kind: str, decision_id: object) -> Deci
 # Answers
 
 
-def ask_about_answers(unit: Unit, links: Links, submission: Submission, form: Form, email: str) -> None:
+def ask_about_answers(unit: Unit, links: Links, sent: Submission, form: Form, say: Wording, email: str) -> None:
     """Let the answers wait, and ask whether they are theirs; the message says nothing of what is known."""
     joins = {"joins": list(form.joins)} if form.joins else {}
-    row = ask_for(unit, KNOWN_EMAIL, submission.person_id, submission.form_id, submission.id, joins)
+    row = ask_for(unit, KNOWN_EMAIL, sent.person_id, sent.form_id, sent.id, joins)
     token = links.give("answers", unit.moment.now, row.id)
-    body = (
-        f"Somebody has filled in “{form.title}” with your address. If it was you, follow the link "
-        "and say so; then the answers count. If it was not, do nothing: nothing changes."
+    body = say(
+        phrase(
+            "Somebody has filled in “{title}” with your address. If it was you, follow the link and say so; "
+            "then the answers count. If it was not, do nothing: nothing changes.",
+            title=form.title,
+        )
     )
-    link = _path(unit, submission.form_id, f"confirm?letter={token}")
-    letter = Letter("confirm", email, f"Your answers to {_house(unit).name}", body, link)
-    post(unit.session, unit.workspace_id, submission.person_id, letter, unit.moment.now)
+    link = _path(unit, sent.form_id, f"confirm?lang={say.language}&letter={token}")
+    subject = say(phrase("Your answers to {house}", house=_house(unit).name))
+    post(
+        unit.session, unit.workspace_id, sent.person_id, Letter("confirm", email, subject, body, link), unit.moment.now
+    )
 
 
 def _asked_about(unit: Unit, links: Links, form: FormRow, token: str) -> Decision:
@@ -126,7 +133,7 @@ def confirm_answers(unit: Unit, links: Links, form: FormRow, token: str, *, mine
 # A new address
 
 
-def ask_about_address(unit: Unit, links: Links, form_id: int, person_id: int, new: str) -> None:
+def ask_about_address(unit: Unit, links: Links, form_id: int, say: Wording, person_id: int, new: str) -> None:
     """Ask at the old address and at the new one. An earlier change that still waits is taken back."""
     stored = stored_row(unit.session, unit.definitions, PERSON, person_id) or {}
     old = str(stored.get("email") or "")
@@ -138,13 +145,23 @@ def ask_about_address(unit: Unit, links: Links, form_id: int, person_id: int, ne
     row = ask_for(unit, NEW_ADDRESS, person_id, form_id, asked={"old": old, "new": new, "confirmed": []})
     for side, recipient in (("old", old), ("new", new)):
         token = links.give("address", unit.moment.now, row.id, side)
-        body = (
-            f"Somebody asked us to write to {new} instead of {old}. If it was you, follow the link and say so: "
-            "the change counts once it is confirmed at both addresses. If it was not, do nothing."
+        body = say(
+            phrase(
+                "Somebody asked us to write to {new} instead of {old}. If it was you, follow the link and say so: the "
+                "change counts once it is confirmed at both addresses. If it was not, do nothing.",
+                new=new,
+                old=old,
+            )
         )
-        link = _path(unit, form_id, f"address?letter={token}")
-        letter = Letter("address", recipient, f"Your address at {_house(unit).name}", body, link)
-        post(unit.session, unit.workspace_id, person_id, letter, unit.moment.now)
+        link = _path(unit, form_id, f"address?lang={say.language}&letter={token}")
+        subject = say(phrase("Your address at {house}", house=_house(unit).name))
+        post(
+            unit.session,
+            unit.workspace_id,
+            person_id,
+            Letter("address", recipient, subject, body, link),
+            unit.moment.now,
+        )
 
 
 def _change(unit: Unit, links: Links, form: FormRow, token: str) -> tuple[Decision, str]:

@@ -17,10 +17,10 @@ __all__ = ["Filling", "OpenForm", "Thanks", "Visit"]
 
 @dataclass(frozen=True, slots=True)
 class Visit:
-    """What a browser brings when it opens a form: address parameters, a wished language, a personal link."""
+    """What a browser brings when it opens a form: address parameters, languages (the most wished first), a link."""
 
     page: Mapping[str, str] = field(default_factory=dict)
-    language: str = ""
+    languages: tuple[str, ...] = ()
     me: str = ""
 
 

@@ -78,7 +78,7 @@ class PublicForms:
             row = self._form(unit, form_slug)
             person_id, until = self._person_of(unit, row, visit.me)
             filling = Filling(row.id or 0, row.published, secrets.token_urlsafe(16), visit.page, person_id, until)
-            return self._evaluated(unit, house, filling, {}, visit.language)
+            return self._evaluated(unit, house, filling, {}, *visit.languages)
 
     def answer(
         self, workspace_slug: str, form_slug: str, token: str, answers: Mapping[str, str], language: str = ""
@@ -207,14 +207,15 @@ class PublicForms:
         mark_changed(unit.session, unit.workspace_id)
         unit.session.flush()
         if received.state == "held":
-            ask_about_answers(unit, self._links, submission, opened.form, str(values["email"]))
+            ask_about_answers(unit, self._links, submission, opened.form, opened.say, str(values["email"]))
         if received.new_address:
-            ask_about_address(unit, self._links, filling.form_id, received.person_id, received.new_address)
+            new, person_id = received.new_address, received.person_id
+            ask_about_address(unit, self._links, filling.form_id, opened.say, person_id, new)
         return self._links.give("sent", unit.moment.now, submission.id, bool(received.new_address))
 
     # After sending
 
-    def thank(self, workspace_slug: str, form_slug: str, sent: str = "", language: str = "") -> Thanks:
+    def thank(self, workspace_slug: str, form_slug: str, sent: str = "", *languages: str) -> Thanks:
         """The page after sending; with the token that sending gave, its text knows what was sent."""
         scope, house = self._scope(workspace_slug)
         with scope.reading("public") as unit:
@@ -223,7 +224,7 @@ class PublicForms:
             row = unit.session.get(Submission, parts[0]) if parts else None
             version = row.version if row is not None and row.form_id == form.id else form.published
             document = self._prepared(unit, Filling(form.id or 0, version, "")).form
-            say = wording_of(document, language)
+            say = wording_of(document, *languages)
             known = _sent_values(unit, row) if row is not None and row.form_id == form.id else None
             text = fill_text(unit, say(document.thanks), values=known)
             asks = bool(parts and parts[1])
@@ -293,11 +294,11 @@ class PublicForms:
         return filling
 
     def _evaluated(
-        self, unit: Unit, house: str, filling: Filling, answers: Mapping[str, str], language: str
+        self, unit: Unit, house: str, filling: Filling, answers: Mapping[str, str], *languages: str
     ) -> OpenForm:
         prepared = self._prepared(unit, filling)
         form = prepared.form
-        say = wording_of(form, language)
+        say = wording_of(form, *languages)
         page = page_parameters(filling.page, say.language)
         shelf = shelf_for(unit, form, answers, filling.form_id)
         situation = (
