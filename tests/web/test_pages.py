@@ -325,7 +325,7 @@ class BadInput(unittest.TestCase):
             "&lt;b&gt;&#34;Bed&#34;&lt;/b&gt;",
             "A\nB",
             'value="why"',
-            'value="choice" checked',
+            'value="choice"\nchecked',
             "word of the expression language",
         ):
             self.assertIn(part, answer.text)
