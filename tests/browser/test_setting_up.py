@@ -318,6 +318,10 @@ class ChangingOnesMind(unittest.TestCase):
         page.until_text("#sheet", "1 value looks different now")
         page.press("To the field")
         page.press("Undo")
+        page.until_text("#sheet", "Waiting for its turn")
+        done(self.house, task_id + 1)
+        page.until_text("#sheet", "It is as it was")
+        page.press("To the field")
         page.until_text(".note.done", "Taken back")
         self.assertEqual(read_catalogue(self.house.scope).by_id[field].type_key, "short_text")
 

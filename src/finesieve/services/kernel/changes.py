@@ -337,7 +337,8 @@ def _undo(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[str
         row = _to_be_undone(unit, payload["change"], again=payload["again"])
         if row.undone is payload["again"]:
             _turn(unit, row)
-        return {"message": "Done.", "change": payload["change"]}
+        place = {"field_id": row.entity_id} if row.entity.startswith("field") else {}
+        return {"message": "It is as it was.", "change": payload["change"], **place}
 
 
 PROGRESS: Final = "finesieve.progress"
