@@ -50,7 +50,7 @@ def main() -> int:
     page.press("Swapping", ".index a")
     page.press("Favourite variety", "td a")
     page.press("Change type")
-    page.choose("#to", "1 of · One of several")
+    page.choose("#to", "1 of · One choice")
     page.press("Try all values")
     page.until_text("#sheet", "convert")
     picture(page, "dry-run")

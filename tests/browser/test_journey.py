@@ -87,7 +87,7 @@ class Journey(unittest.TestCase):
         # Nothing typed is lost by a mistake.
         page.fill("#label", "Zone")
         page.fill("#key", "between")
-        page.press("One of several", ".type-card")
+        page.press("One choice", ".type-card")
         page.fill("#options", "North\nHill\nSouth")
         page.press("Make the field")
         page.until_text("#key-problem", "word of the expression language")

@@ -24,7 +24,7 @@ OTHERS = (
     (
         "a thing a person has several of",
         "Plot",
-        (("Soil", "One of several"), ("Limed on", "Date"), ("Length", "Number")),
+        (("Soil", "One choice"), ("Limed on", "Date"), ("Length", "Number")),
     ),
     ("a thing a person has several of", "Hive", (("Queen of", "Number"), ("Strain", "Short text"))),
 )
@@ -154,7 +154,7 @@ class ByMouse(SettingUp):
             page.choose("#record_type_id", record)
         page.fill("#label", label)
         page.wait(lambda: page.driver.execute_script(CARD, type_label), type_label).click()
-        if type_label in ("One of several", "Several of several", "Progress"):
+        if type_label in ("One choice", "Several choices", "Progress"):
             page.fill("#options", "First\nSecond")
         if type_label == "One of the records":
             page.choose("#s_record_type", "Plots")
@@ -263,7 +263,7 @@ class ByKeyboard(SettingUp):
             self.type("#record_type_id", record)
         self.type("#label", label)
         self.pick("type_key", type_label)
-        if type_label in ("One of several", "Several of several", "Progress"):
+        if type_label in ("One choice", "Several choices", "Progress"):
             self.type("#options", "First\nSecond")
         if type_label == "One of the records":
             self.type("#s_record_type", "Plots")

@@ -335,7 +335,7 @@ class BadInput(unittest.TestCase):
         answer = office.post(f"sift/{mine.segment}", {"revision": "1", "expression": "plot_lenght > 1"})
         self.assertEqual(answer.status_code, 422)
         self.assertIn("plot_lenght &gt; 1", answer.text)
-        self.assertIn("use plot_length", answer.text)
+        self.assertIn("use plot_length", " ".join(answer.text.split()))
         answer = office.post(f"compute/{mine.derived}", {"label": "Sum", "formula": "plot_length +"})
         self.assertEqual(answer.status_code, 422)
         self.assertIn("plot_length +</textarea>", answer.text)

@@ -39,6 +39,7 @@ def _environment() -> Environment:
     )
     environment.filters.update(figure=_figure, day=_day, moment=_moment, percent=_percent, share=_share, plural=_plural)
     environment.filters["as_sentence"] = _as_sentence
+    environment.filters["pairs"] = lambda options: [(option.stored_value, option.label) for option in options]
     environment.filters.update(plain=lambda number: "" if number is None else plain_number(number), links=_links)
     environment.globals.update(asset=_asset, countries=_countries, regions=_regions, phrase=phrase)
     environment.globals.update(limits=limits, twice=twice, estimated=is_estimated)

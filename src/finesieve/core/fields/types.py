@@ -23,7 +23,8 @@ class FieldType:
     `read` takes the tidied, non-empty text of an answer and gives the value, or
     raises ValueError with a plain sentence. `shows` gives the value as people
     read it, `writes` as it stands in an input. `stamp` is the sign in lists. A
-    type that `stores` nothing is for layout only.
+    type that `stores` nothing is for layout only. `widget` names the template of its
+    inputs and of how it shows, in `web/widgets`.
     """
 
     key: str
@@ -35,6 +36,7 @@ class FieldType:
     shows: Callable[[Value, Asked], str] = _shown
     writes: Callable[[Value, Asked], str] = _shown
     stores: bool = True
+    widget: str = "line"
 
     def parse(self, raw: str, asked: Asked) -> Value:
         """Read an answer; an empty one is blank. Raises ValueError with a plain sentence."""
@@ -70,7 +72,15 @@ TYPES: Final[dict[str, FieldType]] = {
     type_.key: type_
     for type_ in (
         FieldType("short_text", "Short text", "what they call their plot", "Txt", "text", texts.read_short_text),
-        FieldType("long_text", "Long text", "what they would like to learn", "Text", "text", texts.read_long_text),
+        FieldType(
+            "long_text",
+            "Long text",
+            "what they would like to learn",
+            "Text",
+            "text",
+            texts.read_long_text,
+            widget="lines",
+        ),
         FieldType("email", "Email", "where letters are sent", "Mail", "text", texts.read_email),
         FieldType(
             "phone", "Phone", "where to ring them", "Tel", "text", texts.read_phone, texts.show_phone, texts.show_phone
@@ -85,6 +95,7 @@ TYPES: Final[dict[str, FieldType]] = {
             texts.read_secret,
             texts.show_secret,
             data.write_nothing,
+            widget="secret",
         ),
         FieldType(
             "number",
@@ -115,6 +126,7 @@ TYPES: Final[dict[str, FieldType]] = {
             choices.read_yes_no,
             choices.show_yes_no,
             choices.write_yes_no,
+            widget="yes_no",
         ),
         FieldType(
             "agreement",
@@ -125,19 +137,29 @@ TYPES: Final[dict[str, FieldType]] = {
             choices.read_agreement,
             choices.show_agreement,
             choices.write_yes_no,
+            widget="agreement",
         ),
-        FieldType("choice", "One of several", "how they water", "1 of", "choice", choices.read_choice),
+        FieldType("choice", "One choice", "how they water", "1 of", "choice", choices.read_choice, widget="choice"),
         FieldType(
             "choices",
-            "Several of several",
+            "Several choices",
             "what they grow",
             "n of",
             "choices",
             choices.read_choices,
             texts.show_text_list,
             texts.write_lines,
+            widget="choices",
         ),
-        FieldType("progress", "Progress", "how far the raised bed has come", "Step", "choice", choices.read_choice),
+        FieldType(
+            "progress",
+            "Progress",
+            "how far the raised bed has come",
+            "Step",
+            "choice",
+            choices.read_choice,
+            widget="choice",
+        ),
         FieldType("date", "Date", "when they were born", "Date", "date", dates.read_date, dates.show_date),
         FieldType(
             "time",
@@ -158,6 +180,7 @@ TYPES: Final[dict[str, FieldType]] = {
             dates.read_datetime,
             dates.show_datetime,
             dates.write_datetime,
+            widget="moment",
         ),
         FieldType(
             "day_of_year",
@@ -168,10 +191,26 @@ TYPES: Final[dict[str, FieldType]] = {
             dates.read_day_of_year,
             dates.show_day_of_year,
         ),
-        FieldType("colour", "Colour", "the paint of the shed", "Col", "text", texts.read_colour),
-        FieldType("file", "File", "a soil report", "File", "file", data.read_sent_file, writes=data.write_nothing),
+        FieldType("colour", "Colour", "the paint of the shed", "Col", "text", texts.read_colour, widget="colour"),
         FieldType(
-            "picture", "Picture", "a photo of the plot", "Pic", "file", data.read_sent_file, writes=data.write_nothing
+            "file",
+            "File",
+            "a soil report",
+            "File",
+            "file",
+            data.read_sent_file,
+            writes=data.write_nothing,
+            widget="file",
+        ),
+        FieldType(
+            "picture",
+            "Picture",
+            "a photo of the plot",
+            "Pic",
+            "file",
+            data.read_sent_file,
+            writes=data.write_nothing,
+            widget="file",
         ),
         FieldType(
             "country",
@@ -181,9 +220,17 @@ TYPES: Final[dict[str, FieldType]] = {
             "choice",
             choices.read_country,
             choices.show_country,
+            widget="country",
         ),
         FieldType(
-            "region", "Region", "the county they garden in", "Regn", "choice", choices.read_region, choices.show_region
+            "region",
+            "Region",
+            "the county they garden in",
+            "Regn",
+            "choice",
+            choices.read_region,
+            choices.show_region,
+            widget="region",
         ),
         FieldType(
             "text_list",
@@ -194,6 +241,7 @@ TYPES: Final[dict[str, FieldType]] = {
             texts.read_text_list,
             texts.show_text_list,
             texts.write_lines,
+            widget="lines",
         ),
         FieldType(
             "structured",
@@ -203,6 +251,7 @@ TYPES: Final[dict[str, FieldType]] = {
             "structured",
             data.read_structured,
             writes=data.write_structured,
+            widget="lines",
         ),
         FieldType(
             "record",
@@ -212,6 +261,7 @@ TYPES: Final[dict[str, FieldType]] = {
             "choice",
             choices.read_record,
             choices.show_record,
+            widget="record",
         ),
         FieldType("heading", "Heading", "a title between questions", "Head", "text", _nothing, stores=False),
         FieldType("note", "Note", "a paragraph between questions", "Note", "text", _nothing, stores=False),
