@@ -147,7 +147,7 @@ class Membership(unittest.TestCase):
         for number, (label, kind, settings) in enumerate(CHECKS):
             self.add_check(label, kind, settings, 1 if number == len(CHECKS) - 1 else 0)
         page.open(f"{self.base}?q={self.ids['Came from']}")
-        page.press("What it begins with", "summary")
+        page.press("Starting value", "summary")
         page.fill("#parameter", "ref" + Keys.TAB)
         page.until_text(".note.done", "Saved")
         page.press("Hidden: carries its value", "label")
@@ -392,7 +392,7 @@ class Membership(unittest.TestCase):
         page.fill("#check0_high", "5" + Keys.TAB)
         page.until_text(".question.on .question-notes", "Must be between 0.5 and 5 m")
         page.press("Publish version 2")
-        page.until_text(".cases", "comes out otherwise")
+        page.until_text(".cases", "differs")
         self.assertIn("must be between 0.5 and 60 m", page.text(".differences"))
         found = page.text(".cases")
         self.assertIn("This must be between 0.5 and 5 m.", found)

@@ -5,6 +5,7 @@ import tomllib
 import unittest
 from pathlib import Path
 
+import finesieve
 from finesieve.core.fields.about import ABOUTS
 from finesieve.core.fields.families.data import MEDIA
 from finesieve.core.fields.groups import GROUP_SETTINGS, GroupSettings
@@ -98,3 +99,35 @@ class Documents(unittest.TestCase):
         kept = {path.name for path in (ROOT / "docs/screenshots").glob("*.png")}
         self.assertEqual(shown, kept)
         self.assertLess(len(kept), 20)
+
+
+class Recipes(unittest.TestCase):
+    """What CONTRIBUTING says a new thing touches is all that one there is touches."""
+
+    SAMPLES = (
+        ("A field type.", r"\bcolour\b", "", 4),
+        ("A word before a point", r'"page"', r"core/|store/", 4),
+        ("A destination of forms.", r'"decision"', r"services/|core/", 1),
+        ("A page.", r"tags\.html|\"/tags\"|\"tags\", \"Tags\", str", "office/", 3),
+        ("A function of the language.", r"\bclamp\b", "", 2),
+        ("A check.", r'LengthCheck|kind: Literal\["length"\]|"length": |\{"length"|"length",|kind == "length"', "core/(?!language)|services/|office/|web/", 5),
+    )  # fmt: skip
+
+    def test_files(self) -> None:
+        root = Path(finesieve.__file__).parent
+        text = (root.parents[1] / "CONTRIBUTING.md").read_text()
+        for title, pattern, within, most in self.SAMPLES:
+            paragraph = re.search(rf"\*\*{re.escape(title)}.*?(?=\n\n)", text, re.S)
+            assert paragraph, title
+            listed = paragraph[0].partition("Files")[2].partition("Files of that")[0]
+            named = {path for path in re.findall(r"`([\w/]+\.(?:py|html))`", listed)}
+            touched = {
+                path.relative_to(root).as_posix()
+                for path in root.rglob("*")
+                if path.suffix in (".py", ".html") and not {"migrations", "demo"} & set(path.parts)
+                and re.match(within, path.relative_to(root).as_posix()) and re.search(pattern, path.read_text())
+            }  # fmt: skip
+            self.assertTrue(touched, title)
+            self.assertEqual(touched - named, set(), title)
+            self.assertEqual([path for path in named if not (root / path).exists()], [], title)
+            self.assertLessEqual(len(named), most, title)

@@ -11,7 +11,7 @@ from finesieve.services.define import tagging
 from finesieve.services.define.deletion import plan_deletion
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_field_in, read_catalogue
-from finesieve.services.define.memberships import LabelInput, create_label, list_tags, set_list_member
+from finesieve.services.define.memberships import LabelInput, create_label, list_tags, set_lists
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.define.tagging import take_tag_off
 from finesieve.services.filling.mapping import change_grant
@@ -88,7 +88,7 @@ class Lists(unittest.TestCase):
         form = create_form(house.scope, "Join us")
         add_question(house.scope, form, read_form(house.scope, form).revision, field)
         on, off = house.add(), house.add()
-        set_list_member(house.scope, on, ["swap_board"])
+        set_lists(house.scope, on, ["swap_board"])
 
         def shows(person: int) -> tuple[bool, dict[str, object]]:
             outcome = rehearse(house.scope, form, Circumstances(person=person), {"q2": "Kale seed"}).outcome

@@ -15,7 +15,7 @@ from finesieve.services.define.memberships import (
     read_level,
     remove_label,
     set_level_values,
-    set_list_member,
+    set_lists,
     set_person_level,
     set_tag_end,
     set_tags,
@@ -219,10 +219,10 @@ class Labels(unittest.TestCase):
             return [line.field.key for _, lines in read_profile(self.scope, person).groups for line in lines]
 
         self.assertNotIn("letter_colour", keys())
-        set_list_member(self.scope, person, ["growers_letter"])
+        set_lists(self.scope, person, ["growers_letter"])
         self.assertIn("letter_colour", keys())
         with self.assertRaises(InvalidInput):
-            set_list_member(self.scope, person, ["nobody"])
+            set_lists(self.scope, person, ["nobody"])
 
     def test_tags_pass(self) -> None:
         """A tag is taken off everyone by hand, or the day after its last."""

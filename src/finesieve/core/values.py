@@ -286,10 +286,6 @@ class Type:
         """What each option counts; one without a score counts nothing."""
         return self.scores or (Decimal(0),) * len(self.options)
 
-    @property
-    def is_choice(self) -> bool:
-        return self.kind in ("choice", "choices")
-
 
 # A private context: the default of 28 digits rounds twice and gives wrong digits.
 _CONTEXT: Final = Context(prec=100, rounding=ROUND_HALF_UP)

@@ -20,7 +20,6 @@ class About:
     words: str
     question: str
     example: str
-    advice: str
 
 
 ABOUTS: Final[dict[str, About]] = {
@@ -31,35 +30,30 @@ ABOUTS: Final[dict[str, About]] = {
             "one person",
             "Does every person have their own answer?",
             "how they water their beds",
-            "Each person holds one value at a time. A new answer replaces the old one; the history keeps both.",
         ),
         About(
             ORDER,
             "one order",
             "Does it belong to a single order only?",
             "the shelf where the parcel waits",
-            "The value is kept with the order and does not follow the person to the next one.",
         ),
         About(
             LEVEL,
             "a membership level",
             "Is it the same for all members of a level?",
             "seed packets a year for a Sower",
-            "One value for each level, used on pages and in messages to its members.",
         ),
         About(
             HOUSE,
             "the house",
             "Is it a fact about the business itself?",
             "the link to the swap day",
-            "One current value for everybody, used in many places and changed in one.",
         ),
         About(
             "record",
             "a thing a person has several of",
             "Can one person have two or more of it, each with its own facts?",
             "the soil of a plot",
-            "Each thing is a record of its own. Adding one never overwrites another.",
         ),
     )
 }

@@ -81,7 +81,7 @@ TYPES: Final[dict[str, FieldType]] = {
             texts.read_long_text,
             widget="lines",
         ),
-        FieldType("email", "Email", "where letters are sent", "Mail", "text", texts.read_email),
+        FieldType("email", "Email", "where messages are sent", "Mail", "text", texts.read_email),
         FieldType(
             "phone", "Phone", "where to ring them", "Tel", "text", texts.read_phone, texts.show_phone, texts.show_phone
         ),

@@ -10,7 +10,7 @@ from finesieve.core.errors import InvalidExpression, InvalidInput, NotFound, Ove
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import TIDYINGS, Question, Remark, Section
 from finesieve.core.model.checks import CHECK_KINDS, kinds_for, say_check
-from finesieve.office.collect.shelf import FORM_PAGES, OFFERED_LANGUAGES, index
+from finesieve.office.collect.contents import FORM_PAGES, OFFERED_LANGUAGES, index
 from finesieve.office.collect.typed import (
     TypedPart,
     posted_question,

@@ -4,7 +4,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput
-from finesieve.office.collect.shelf import index
+from finesieve.office.collect.contents import index
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
 from finesieve.services.forms.forms import create_form, list_forms

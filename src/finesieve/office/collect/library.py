@@ -7,7 +7,7 @@ from starlette.responses import Response
 
 from finesieve.core.errors import Conflict, InvalidInput
 from finesieve.core.model.checks import CHECK_KINDS, say_check
-from finesieve.office.collect.shelf import index
+from finesieve.office.collect.contents import index
 from finesieve.office.collect.typed import check_from_typed, typed_check
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page

@@ -4,7 +4,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput
-from finesieve.office.collect.shelf import FORM_PAGES, index
+from finesieve.office.collect.contents import FORM_PAGES, index
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.forms.cases import accept_case
@@ -50,7 +50,9 @@ def put_in_force(request: Request, desk: DeskHere, form_id: int, form: Posted) -
     except InvalidInput as problem:
         return _proof(request, desk, form_id, next(iter(problem.messages.values())), 422)
     if not version:
-        return _proof(request, desk, form_id, "A case comes out otherwise than expected. Look at it first.", 409)
+        return _proof(
+            request, desk, form_id, "The result of a case differs from what is expected. Look at it first.", 409
+        )
     return RedirectResponse(desk.path(f"collect/{form_id}?published=1"), 303)
 
 

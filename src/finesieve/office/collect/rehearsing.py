@@ -7,8 +7,8 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput
+from finesieve.office.collect.contents import FORM_PAGES, OFFERED_LANGUAGES, index
 from finesieve.office.collect.notes import question_notes, section_note
-from finesieve.office.collect.shelf import FORM_PAGES, OFFERED_LANGUAGES, index
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
 from finesieve.services.forms.cases import keep_case, read_case, remove_case

@@ -7,7 +7,7 @@ from starlette.responses import Response
 
 from finesieve.core.errors import NotFound, Overtaken
 from finesieve.core.forms.wording import texts_to_say, untranslated, wording_of
-from finesieve.office.collect.shelf import FORM_PAGES, OFFERED_LANGUAGES, index
+from finesieve.office.collect.contents import FORM_PAGES, OFFERED_LANGUAGES, index
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.forms.composing import set_phrases

@@ -9,7 +9,7 @@ from finesieve.core.errors import InvalidInput, Overtaken
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
 from finesieve.services.define.groups import read_catalogue
-from finesieve.services.define.memberships import set_list_member, set_person_level, set_tags
+from finesieve.services.define.memberships import set_lists, set_person_level, set_tags
 from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.people.profiles import list_people, read_profile, set_values
 from finesieve.services.people.records import person_records
@@ -121,7 +121,7 @@ def save_labels(request: Request, desk: DeskHere, person_id: int, form: Posted) 
         was = form.was
         changed = set_tags(desk.scope, person_id, form.one("tags"), was.get("tags"))
         held = was["lists"].split() if "lists" in was else None
-        changed += set_list_member(desk.scope, person_id, [key for key in form.all("lists") if key], held)
+        changed += set_lists(desk.scope, person_id, [key for key in form.all("lists") if key], held)
         changed += set_person_level(desk.scope, person_id, form.one("level"), was.get("level"))
     except Overtaken as clash:
         return _profile_page(request, desk, person_id, {}, {}, 409, clash=clash)

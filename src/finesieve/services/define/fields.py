@@ -10,7 +10,6 @@ from pydantic import ValidationError, field_validator
 from sqlmodel import col, func, select
 
 from finesieve.core.errors import InvalidInput, NotFound, Unavailable
-from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.families.schemas import schema_problem
 from finesieve.core.fields.keys import key_from_label, key_problem
@@ -20,7 +19,7 @@ from finesieve.core.fields.types import TYPES
 from finesieve.core.limits import HELP, KEY, LABEL, UNIT
 from finesieve.core.model.catalogue import Catalogue, Group, build_catalogue, field_of
 from finesieve.core.values import whole_number
-from finesieve.services.kernel.changes import keep_unique, record_change, refuse_overtaken, snapshot
+from finesieve.services.kernel.changes import match_unique_index, record_change, refuse_overtaken, snapshot
 from finesieve.services.kernel.inputs import Input, explain_errors
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.usage.uses import Use, uses_of
@@ -202,7 +201,7 @@ def make_field(unit: Unit, group: Group, asked: FieldInput, options: Iterable[Op
     field = field_from_row(row)
     if field.stores:
         add_column(unit.session, unit.workspace_id, field)
-    keep_unique(unit, row)
+    match_unique_index(unit, row)
     touch(unit.session, unit.workspace_id)
     return row.id or 0
 
@@ -253,7 +252,7 @@ def change_field(scope: Scope, field_id: int, asked: FieldInput, seen: int | Non
             _refuse_twins(unit, field)
         unit.session.add(row)
         if settings.unique != field.settings.unique:
-            keep_unique(unit, row)
+            match_unique_index(unit, row)
         return record_change(unit, "field", field_id, f"Changed the field {asked.label}", before)
 
 
@@ -362,11 +361,6 @@ def reorder_fields(scope: Scope, group_id: int, field_ids: Sequence[int]) -> int
             row.group_id, row.position = group_id, position
             unit.session.add(row)
         return record_change(unit, "field_order", 0, f"Reordered {group.name}", before)
-
-
-def first_group(catalogue: Catalogue, about: str = PERSON) -> Group | None:
-    """The first group about something, or None."""
-    return next(iter(catalogue.groups_about(about)), None)
 
 
 def used_groups(unit: Unit) -> frozenset[int]:

@@ -43,7 +43,7 @@ __all__ = [
     "read_level",
     "remove_label",
     "set_level_values",
-    "set_list_member",
+    "set_lists",
     "set_person_level",
     "set_tag_end",
     "set_tags",
@@ -262,7 +262,7 @@ def _held(unit: Unit, person_id: int, name: str) -> tuple[str, ...]:
     return held if isinstance(held, tuple) else ()
 
 
-def set_list_member(scope: Scope, person_id: int, list_keys: Sequence[str], was: Sequence[str] | None = None) -> int:
+def set_lists(scope: Scope, person_id: int, list_keys: Sequence[str], was: Sequence[str] | None = None) -> int:
     """Put a person on exactly these lists, or on and off what differs from those that the page showed (`was`);
     gives how many values changed. Raises InvalidInput for no such list."""
     with scope.transaction("clerk") as unit:

@@ -15,7 +15,7 @@ from finesieve.core.model.catalogue import field_of
 from finesieve.core.model.changes import Change, ChangeSet
 from finesieve.core.values import Value
 from finesieve.services.define.fields import broken_by
-from finesieve.services.kernel.changes import keep_unique, progress_of, record_change, register, snapshot
+from finesieve.services.kernel.changes import match_unique_index, progress_of, record_change, register, snapshot
 from finesieve.services.kernel.scope import Scope, Unit, reload
 from finesieve.services.kernel.tasks import Progress, begin_task, work_of
 from finesieve.services.usage.uses import Use
@@ -251,7 +251,7 @@ def _change_over(
         row.settings = target.settings.to_json()
         row.generation_since = last_line(unit.session)
         unit.session.add(row)
-        keep_unique(unit, row)
+        match_unique_index(unit, row)
         label = f"{field.label} became {target.type.label.lower()}"
         change = record_change(unit, "field_type", field.id, label, before)
         return {
@@ -333,7 +333,7 @@ def _restore_type(unit: Unit, field_id: int, before: Any) -> None:
         setattr(row, part, before[part])
     row.generation_since = last_line(unit.session)
     unit.session.add(row)
-    keep_unique(unit, row)
+    match_unique_index(unit, row)
 
 
 register("field_type", _take_type, _restore_type, long=True)

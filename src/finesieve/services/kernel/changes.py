@@ -33,8 +33,8 @@ __all__ = [
     "ChangeLine",
     "TakenBack",
     "is_long",
-    "keep_unique",
     "last_change",
+    "match_unique_index",
     "progress_of",
     "read_change",
     "record_change",
@@ -83,10 +83,10 @@ def _restore_field(unit: Unit, entity_id: int, before: Any) -> None:
     for part in _FIELD_PARTS:
         setattr(row, part, before[part])
     unit.session.add(row)
-    keep_unique(unit, row)
+    match_unique_index(unit, row)
 
 
-def keep_unique(unit: Unit, row: FieldRow) -> None:
+def match_unique_index(unit: Unit, row: FieldRow) -> None:
     """Let the database hold a field to unique values, or no longer, as its settings say."""
     unit.session.flush()
     field = field_from_row(row)

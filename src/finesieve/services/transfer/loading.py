@@ -25,7 +25,7 @@ from finesieve.services.define.memberships import LabelInput, make_label
 from finesieve.services.define.options import make_option_list
 from finesieve.services.define.record_types import RecordTypeInput, make_record_type
 from finesieve.services.forms.forms import document_problems
-from finesieve.services.kernel.changes import keep_unique, record_change, snapshot
+from finesieve.services.kernel.changes import match_unique_index, record_change, snapshot
 from finesieve.services.kernel.scope import Unit, reload
 from finesieve.services.values.writing import change_row
 from finesieve.store.definitions.catalogue import add_column, field_from_row, touch
@@ -247,7 +247,7 @@ class Loader:
         field = field_from_row(row)
         if field.stores:
             add_column(self._unit.session, self._unit.workspace_id, field)
-        keep_unique(self._unit, row)
+        match_unique_index(self._unit, row)
         self._counts["added"] += 1
 
     def _change(self, row: FieldRow, part: FieldPart, group_id: int) -> None:
@@ -259,7 +259,7 @@ class Loader:
         self._fill(row, part, group_id)
         self._unit.session.add(row)
         if not row.built_in:
-            keep_unique(self._unit, row)
+            match_unique_index(self._unit, row)
         if record_change(self._unit, "field", row.id or 0, f"Loaded {part.label} from a file", before) or moved:
             self._counts["changed"] += 1
 

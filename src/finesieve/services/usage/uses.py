@@ -39,11 +39,6 @@ class Use:
     about: str = PERSON
     standing: Standing = ""
 
-    @property
-    def full_name(self) -> str:
-        """The name, saying which of a form's two documents it is where they differ."""
-        return f"{self.name} ({self.standing})" if self.standing else self.name
-
 
 class Uses:
     """All uses in a workspace, by field."""

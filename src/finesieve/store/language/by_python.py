@@ -42,12 +42,6 @@ def by_python(session: Session) -> Callable[[Typed, list[Sql], list[FromClause],
     return lookup
 
 
-def _argument(part: Typed, name: str) -> Typed:
-    """A part as a name of its own; a unit belongs to fields, not to what is worked out from them."""
-    type_ = part.type if part.operation in ("name", "house") else replace(part.type, unit="")
-    return Typed("name", type_, part.span, name=name)
-
-
 def _results(session: Session, typed: Typed, query: Select[Any], moment: Moment) -> Iterator[tuple[str, Any]]:
     arguments = tuple(
         Typed(

@@ -164,9 +164,8 @@ def monthly_fills(
     session: Session, definitions: Definitions, field_id: int, since: datetime, zone: str
 ) -> Mapping[str, int]:
     """How many more values there were at the end of each month than before it, by `2026-11`."""
-    blank = func.coalesce
     month = func.to_char(func.timezone(zone, History.at), "YYYY-MM")
-    came = func.count().filter(blank(History.old.is_(None), True), History.new.is_not(None))
+    came = func.count().filter(func.coalesce(History.old.is_(None), True), History.new.is_not(None))
     went = func.count().filter(History.old.is_not(None), History.new.is_(None))
     query = select(month, came - went).where(History.field_id == field_id, History.at >= since).group_by(month)  # type: ignore[arg-type]  # columns
     return kept(
