@@ -29,6 +29,7 @@ from pathlib import Path
 from sqlalchemy import text
 from starlette.testclient import TestClient
 
+from bench.by_hand import against_pages_by_hand
 from bench.forms import composer_speed, core_speed, under_load
 from bench.large import define_pages, make_large, sign_in
 from bench.locks import long_work
@@ -215,6 +216,7 @@ def main() -> int:
         with TestClient(app) as client:
             kept = [core_speed(), segment_count(scope), derived_count(scope), sieve(scope), round_trip(scope, client)]
             sign_in(client)
+            kept.append(against_pages_by_hand(scope, client, "with-rules", engine, alternating, report))
             kept.append(office_pages(client, scope))
             kept.append(under_load(server.url, DEMO_SLUG, "with-rules", "without-rules"))
             kept.append(long_work(scope))

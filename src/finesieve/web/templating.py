@@ -36,6 +36,8 @@ def _environment() -> Environment:
         undefined=StrictUndefined,
         trim_blocks=True,
         lstrip_blocks=True,
+        # Otherwise each use of a template looks at its file, and a page uses some of them for every question.
+        auto_reload=False,
     )
     environment.filters.update(figure=_figure, day=_day, moment=_moment, percent=_percent, share=_share, plural=_plural)
     environment.filters["as_sentence"] = _as_sentence

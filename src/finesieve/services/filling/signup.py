@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import Final
 
 from sqlalchemy import text
+from sqlalchemy.orm import defer
 from sqlmodel import col, select
 
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
@@ -273,7 +274,9 @@ class PublicForms:
         return Scope(self.store, workspace.id or 0, "the person", "public", self._clock), workspace.name
 
     def _form(self, unit: Unit, form_slug: str) -> FormRow:
-        row = unit.session.exec(select(FormRow).where(col(FormRow.slug) == form_slug)).first()
+        # The draft, which may be long, is read only where it is wanted.
+        query = select(FormRow).options(defer(FormRow.draft)).where(col(FormRow.slug) == form_slug)  # type: ignore[arg-type]
+        row = unit.session.exec(query).first()
         if row is None or not row.published:
             raise NotFound("There is no such page.")
         return row
