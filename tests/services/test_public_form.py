@@ -151,6 +151,7 @@ class Filling(unittest.TestCase):
         form = self.garden.form
         settings = FormSettings(languages=("de",))
         change_form_settings(self.scope, form, read_form(self.scope, form).revision, settings)
+        self.garden.do(set_phrases, "de", {"Zone": "Lage", "North": "Nord"})
         publish_form(self.scope, form, read_form(self.scope, form).revision)
         self.garden.house.add(email="wren@x.example")
         forms, house = self.garden.forms, self.garden.house.slug
@@ -163,6 +164,9 @@ class Filling(unittest.TestCase):
         self.assertTrue(letter.subject.startswith("Ihre Antworten an"), letter.subject)
         self.assertIn("mit Ihrer Adresse ausgefüllt", letter.body)
         self.assertIn("?lang=de&letter=", letter.link)
+        token = letter.link.partition("letter=")[2]
+        self.assertIn(("Lage", "Nord"), forms.read_letter(house, "join-us", token, "de").lines)
+        self.assertIn(("Zone", "North"), forms.read_letter(house, "join-us", token).lines)
 
     def test_it_was_not_me(self) -> None:
         person = self.garden.house.add(email="wren@x.example", zone="hill")

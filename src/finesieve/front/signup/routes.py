@@ -244,7 +244,7 @@ def show_thanks(request: Request, workspace: str, form_slug: str, sent: str = ""
 @router.get("/confirm")
 def show_letter(request: Request, workspace: str, form_slug: str, letter: str = "") -> Response:
     """Where the link of a message leads: the answers that were sent, and two buttons. Nothing happens by looking."""
-    found = site_of(request).public_forms.read_letter(workspace, form_slug, letter)
+    found = site_of(request).public_forms.read_letter(workspace, form_slug, letter, *_languages(request))
     context = {"letter": found, "token": letter, "form_path": "", "say": _say(request)}
     return render(request, "front/signup/confirm.html", context)
 

@@ -1,6 +1,6 @@
 """Messages that ask somebody to confirm: answers, a new address. Nothing counts before they have."""
 
-from collections.abc import Mapping
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Final
 
@@ -9,7 +9,7 @@ from sqlmodel import col, select
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.forms.definition import Form
-from finesieve.core.forms.wording import Wording
+from finesieve.core.forms.wording import Wording, wording_of
 from finesieve.core.phrases import phrase
 from finesieve.services.filling.decisions import ask_for, settle
 from finesieve.services.filling.kinds import State
@@ -20,7 +20,7 @@ from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.value_lines import record_lines, show_past
 from finesieve.standins.mail import Letter, post
 from finesieve.store.reading.rows import stored_row
-from finesieve.store.tables import Decision, FormRow, Submission, Workspace
+from finesieve.store.tables import Decision, FormRow, FormVersion, Submission, Workspace
 
 __all__ = [
     "AddressView",
@@ -103,18 +103,27 @@ def _asked_about(unit: Unit, links: Links, form: FormRow, token: str) -> Decisio
     return _decision(unit, form, KNOWN_EMAIL.key, parts[0])
 
 
-def read_answers(unit: Unit, links: Links, form: FormRow, token: str) -> Confirmation:
-    """What a message's link leads to. Raises NotFound for one that is not ours, or has run out."""
+def read_answers(unit: Unit, links: Links, form: FormRow, token: str, *languages: str) -> Confirmation:
+    """What a message's link leads to, in the words of the form. Raises NotFound for one not ours, or ended."""
     row = _asked_about(unit, links, form, token)
     submission = unit.session.get(Submission, row.submission_id)
-    sent: Mapping[str, object] = submission.answers if submission else {}
+    if submission is None:
+        raise NotFound(_INCOMPLETE)
+    document, say = _words(unit, form, submission.version, languages)
+    asked = {question.field_id: question.label for question in document.questions}
     lines = [
-        (field.label, show_past(field, sent[field.key]))
+        (say(asked.get(field.id) or field.label), say(show_past(field, submission.answers[field.key])))
         for field in unit.catalogue.stored_about(PERSON)
-        if field.key in sent and field.type.kind != "secret"
+        if field.key in submission.answers and field.type.kind != "secret"
     ]
-    lines += record_lines(unit, submission.records if submission else [], lambda field: field.type.kind != "secret")
-    return Confirmation(_house(unit).name, str(form.draft["title"]), tuple(lines), row.state)
+    lines += record_lines(unit, submission.records, lambda field: field.type.kind != "secret")
+    return Confirmation(_house(unit).name, say(document.title), tuple(lines), row.state)
+
+
+def _words(unit: Unit, form: FormRow, version: int, languages: Sequence[str]) -> tuple[Form, Wording]:
+    row = unit.session.get(FormVersion, (form.id, version))
+    document = Form.model_validate(row.document if row else form.draft)
+    return document, wording_of(document, *languages)
 
 
 def confirm_answers(unit: Unit, links: Links, form: FormRow, token: str, *, mine: bool) -> Confirmation:

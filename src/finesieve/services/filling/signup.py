@@ -233,26 +233,26 @@ class PublicForms:
 
     # The links in letters
 
-    def read_letter(self, workspace_slug: str, form_slug: str, letter: str) -> Confirmation:
-        """See `letters.read_answers`."""
+    def read_letter(self, workspace_slug: str, form_slug: str, letter: str, *languages: str) -> Confirmation:
+        """See `confirming.read_answers`."""
         scope, _house = self._scope(workspace_slug)
         with scope.reading("public") as unit:
-            return read_answers(unit, self._links, self._form(unit, form_slug), letter)
+            return read_answers(unit, self._links, self._form(unit, form_slug), letter, *languages)
 
     def confirm(self, workspace_slug: str, form_slug: str, letter: str, *, mine: bool) -> Confirmation:
-        """See `letters.confirm_answers`."""
+        """See `confirming.confirm_answers`."""
         scope, _house = self._scope(workspace_slug)
         with scope.transaction("public") as unit:
             return confirm_answers(unit, self._links, self._form(unit, form_slug), letter, mine=mine)
 
     def read_address(self, workspace_slug: str, form_slug: str, letter: str) -> AddressView:
-        """See `letters.read_address`."""
+        """See `confirming.read_address`."""
         scope, _house = self._scope(workspace_slug)
         with scope.reading("public") as unit:
             return read_address(unit, self._links, self._form(unit, form_slug), letter)
 
     def confirm_address(self, workspace_slug: str, form_slug: str, letter: str, *, wanted: bool) -> AddressView:
-        """See `letters.confirm_address`."""
+        """See `confirming.confirm_address`."""
         scope, _house = self._scope(workspace_slug)
         with scope.transaction("public") as unit:
             return confirm_address(unit, self._links, self._form(unit, form_slug), letter, wanted=wanted)
