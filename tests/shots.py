@@ -86,7 +86,7 @@ def main() -> int:
     picture(page, "people")
     page.open(base)
     page.press("", ".note.unk a")
-    page.until_text(".margin", "Held sign-up")
+    page.until_text(".margin", "Sign-up with a known email")
     picture(page, "profile")
     page.open(f"/join/{DEMO_SLUG}/join-the-co-op")
     page.fill("#q1", "wren@hedgerow.example")

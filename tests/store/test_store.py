@@ -29,6 +29,24 @@ from tests.support.database import database_url, store
 from tests.support.house import make_house
 
 
+_WORKSPACE = (
+    "INSERT INTO workspace (slug, name, description, zone, language, currency, country, catalogue_version, created_at) "
+    "VALUES (:slug, 'House', '', 'UTC', 'en_GB', 'GBP', 'GB', 1, now())"
+)
+_FORM = (
+    "INSERT INTO form (id, workspace_id, slug, channel, draft, revision, published, created_at) "
+    "VALUES (:w, :w, 'join', 'sign-up', '{}', 1, 1, now())"
+)
+_SUBMISSION = (
+    "INSERT INTO submission (workspace_id, form_id, version, key, person_id, state, answers, records, charges, received_at) "
+    "VALUES (:w, :w, 1, :key, 7, :state, '{}', '[]', '[]', now())"
+)
+_ADDRESS = (
+    "INSERT INTO email_change (workspace_id, form_id, person_id, old, new, confirmed_old, confirmed_new, state, at) "
+    "VALUES (:w, :w, 7, 'o@x.example', 'n@x.example', :yes, false, :state, now())"
+)
+
+
 class Migrations(unittest.TestCase):
     def setUp(self) -> None:
         self.admin = create_engine(database_url(), isolation_level="AUTOCOMMIT")
@@ -65,6 +83,44 @@ class Migrations(unittest.TestCase):
         self.assertEqual(self.things() - {"alembic_version", "alembic_version_pkc"}, set())
         migrate(self.engine)
         self.assertEqual(self.things(), everything)
+
+    def test_what_waited_before_waits_on(self) -> None:
+        """Held answers and new addresses of two workspaces become decisions, with what became of them; and back."""
+        migrate(self.engine, "0008")
+        held = ("held", "stored", "applied", "set_aside")
+        with self.engine.begin() as connection:
+            for number in (1, 2):
+                connection.execute(text(_WORKSPACE), {"slug": f"w{number}"})
+                connection.execute(text("SELECT set_config('finesieve.workspace', :w, true)"), {"w": str(number)})
+                connection.execute(text(_FORM), {"w": number})
+                for place, state in enumerate(held):
+                    connection.execute(text(_SUBMISSION), {"w": number, "key": f"k{place}", "state": state})
+                for state, confirmed in (("waiting", True), ("done", True), ("refused", False)):
+                    connection.execute(text(_ADDRESS), {"w": number, "state": state, "yes": confirmed})
+
+        def found(workspace: int, query: str) -> list[tuple[object, ...]]:
+            with self.engine.begin() as connection:
+                connection.execute(text("SELECT set_config('finesieve.workspace', :w, true)"), {"w": str(workspace)})
+                return [tuple(row) for row in connection.execute(text(query))]
+
+        migrate(self.engine)
+        for workspace in (1, 2):
+            self.assertEqual(
+                found(workspace, "SELECT kind, state, asked ->> 'new', asked -> 'confirmed' FROM decision ORDER BY id"),
+                [
+                    ("known_email", "waiting", None, None), ("known_email", "applied", None, None),
+                    ("known_email", "refused", None, None), ("new_address", "waiting", "n@x.example", ["old"]),
+                    ("new_address", "applied", "n@x.example", ["old"]), ("new_address", "refused", "n@x.example", []),
+                ],
+            )  # fmt: skip
+            states = found(workspace, "SELECT state FROM submission ORDER BY id")
+            self.assertEqual([row[0] for row in states], ["held", "stored", "held", "held"])
+        downgrade(self.engine, "0008")
+        for workspace in (1, 2):
+            states = found(workspace, "SELECT state FROM submission ORDER BY id")
+            self.assertEqual([row[0] for row in states], list(held))
+            addresses = found(workspace, "SELECT state, confirmed_old, confirmed_new FROM email_change ORDER BY id")
+            self.assertEqual(addresses, [("waiting", True, False), ("done", True, False), ("refused", False, False)])
 
     def test_the_models_are_what_the_migrations_made(self) -> None:
         """Each model's columns stand in its table, with the same nullability."""

@@ -12,7 +12,7 @@ from finesieve.core.forms.outcome import Outcome, QuestionOutcome, SectionOutcom
 from finesieve.core.forms.wording import Wording
 from finesieve.standins.challenge import Challenge
 
-__all__ = ["Filling", "OpenForm", "Thanks", "Visit"]
+__all__ = ["Filling", "OpenForm", "Sent", "Thanks", "Visit"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +78,21 @@ class Thanks:
     text: str
     say: Wording
     asks_about_address: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Sent:
+    """What a browser sends: the answers, the questions that its page `asked`, the language of the page.
+
+    `challenge` is a token and the answer to it.
+    """
+
+    form_slug: str
+    token: str
+    answers: Mapping[str, str]
+    asked: frozenset[str]
+    language: str = ""
+    challenge: tuple[str, str] = ("", "")
 
 
 @dataclass(frozen=True, slots=True)

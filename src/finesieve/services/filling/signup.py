@@ -32,7 +32,7 @@ from finesieve.services.filling.confirming import (
 )
 from finesieve.services.filling.destinations import Sending, receive
 from finesieve.services.filling.mapping import pass_on
-from finesieve.services.filling.open_form import Filling, OpenForm, Thanks, Visit
+from finesieve.services.filling.open_form import Filling, OpenForm, Sent, Thanks, Visit
 from finesieve.services.filling.situation import (
     keep_records,
     page_parameters,
@@ -108,29 +108,19 @@ class PublicForms:
         answer to it; `came_from` the address it came from, which is counted.
 
         Sent twice, it counts once. An email that is known already changes
-        nothing that is stored: the answers are held until the link in a letter to
+        nothing that is stored: the answers are held until the link in a message to
         that address is followed, or the staff decide. Raises TooOften.
         """
         scope, house = self._scope(workspace_slug)
         if came_from:
             count_arrival(scope, f"send:{form_slug}", came_from)
-        return self._sent(scope, house, form_slug, token, answers, asked, language, challenge)
+        return self._sent(scope, house, Sent(form_slug, token, answers, asked, language, challenge))
 
     @seals
-    def _sent(
-        self,
-        scope: Scope,
-        house: str,
-        form_slug: str,
-        token: str,
-        answers: Mapping[str, str],
-        asked: frozenset[str],
-        language: str,
-        challenge: tuple[str, str],
-    ) -> OpenForm:
+    def _sent(self, scope: Scope, house: str, sent: Sent) -> OpenForm:
         for last_try in (False, True):
             try:
-                return self._send_once(scope, house, form_slug, token, answers, asked, language, challenge)
+                return self._send_once(scope, house, sent)
             except Conflict:
                 # Somebody sent the same key, or signed up with the same email, at the same moment;
                 # the second look finds it.
@@ -138,20 +128,10 @@ class PublicForms:
                     raise
         raise AssertionError("unreachable")
 
-    def _send_once(
-        self,
-        scope: Scope,
-        house: str,
-        form_slug: str,
-        token: str,
-        answers: Mapping[str, str],
-        asked: frozenset[str],
-        language: str,
-        challenge: tuple[str, str],
-    ) -> OpenForm:
+    def _send_once(self, scope: Scope, house: str, sent: Sent) -> OpenForm:
         with scope.transaction("public") as unit:
-            filling = self._filling(unit, form_slug, token)
-            opened = self._evaluated(unit, house, filling, answers, language)
+            filling = self._filling(unit, sent.form_slug, sent.token)
+            opened = self._evaluated(unit, house, filling, sent.answers, sent.language)
             done = replace(opened, sent=True)
             earlier = select(Submission.id).where(
                 col(Submission.form_id) == filling.form_id, col(Submission.key) == filling.key
@@ -159,11 +139,11 @@ class PublicForms:
             sent_before = unit.session.exec(earlier).first()
             if sent_before is not None:
                 return replace(done, receipt=self._links.give("sent", unit.moment.now, sent_before, False))
-            unasked = frozenset(shown.id for shown in opened.outcome.showing) - asked
+            unasked = frozenset(shown.id for shown in opened.outcome.showing) - sent.asked
             if unasked or opened.outcome.troubles:
                 return replace(opened, unasked=unasked)
-            if opened.form.challenge and not self._challenges.passes(filling.key, *challenge):
-                return replace(opened, challenge_failed=bool(challenge[1]))
+            if opened.form.challenge and not self._challenges.passes(filling.key, *sent.challenge):
+                return replace(opened, challenge_failed=bool(sent.challenge[1]))
             values = opened.outcome.to_store
             known = filling.person_id or self._known(unit, values)
             more = _only_here(opened.outcome)
