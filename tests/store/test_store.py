@@ -28,7 +28,6 @@ from finesieve.store.values.bulk import copy_guarded, copy_people
 from tests.support.database import database_url, store
 from tests.support.house import make_house
 
-
 _WORKSPACE = (
     "INSERT INTO workspace (slug, name, description, zone, language, currency, country, catalogue_version, created_at) "
     "VALUES (:slug, 'House', '', 'UTC', 'en_GB', 'GBP', 'GB', 1, now())"
