@@ -13,11 +13,11 @@ from finesieve.core.language.evaluator import Moment
 from finesieve.core.sieve.meshes import Tray, trays
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, change_field, create_field
-from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.people.records import add_linked_record
 from finesieve.store import tables
-from finesieve.store.connection.database import Store, connect
+from finesieve.store.connection.database import Store, connect, one_reading
 from finesieve.store.definitions.catalogue import load_definitions
 from finesieve.store.language import sources
 from finesieve.store.migrate import downgrade, migrate
@@ -26,7 +26,8 @@ from finesieve.store.reading.searching import contains_word, tend_searches
 from finesieve.store.steps import is_current
 from finesieve.store.values.bulk import copy_guarded, copy_people
 from tests.support.database import database_url, store
-from tests.support.house import make_house
+from tests.support.house import House, make_house
+from tests.support.statements import asked_of
 
 _WORKSPACE = (
     "INSERT INTO workspace (slug, name, description, zone, language, currency, country, catalogue_version, created_at) "
@@ -166,6 +167,68 @@ class Walls(unittest.TestCase):
                 text("SELECT rolsuper FROM pg_roles WHERE rolname = current_user")
             ).scalar_one()
             self.assertFalse(superuser)
+
+
+class OneReading(unittest.TestCase):
+    """What a request reads in one transaction; what fails in it, and what does not belong to it."""
+
+    def setUp(self) -> None:
+        self.house, self.other = make_house(), make_house()
+        for _ in range(3):
+            self.house.add()
+        self.other.add()
+
+    def people(self, house: House) -> int:
+        with house.scope.reading("reader") as unit:
+            return int(unit.session.execute(select(func.count()).select_from(unit.definitions.person)).scalar_one())
+
+    def test_shared_until_somebody_writes(self) -> None:
+        with one_reading(), asked_of(store().engine) as asked:
+            self.assertEqual([self.people(self.house) for _ in range(3)], [3] * 3)
+            self.assertEqual(asked.transactions, 1)
+            self.house.add()
+            self.assertEqual(self.people(self.house), 4)
+            self.assertEqual(asked.transactions, 3)
+
+    def test_a_failure_inside_leaves_the_rest_as_it_is(self) -> None:
+        """An error of ours costs nothing; after one of the database, reading goes on, behind the same wall."""
+        with one_reading() as reading, self.house.scope.reading("reader") as unit:
+            with self.assertRaises(NotFound), self.house.scope.reading("reader"):
+                raise NotFound("not here")
+            for _ in range(2):
+                with self.assertRaises(FineSieveError), self.house.scope.reading("reader") as inner:
+                    inner.session.execute(text("SELECT 1 / 0"))
+                self.assertEqual(self.people(self.house), 3)
+                fields = unit.session.execute(text("SELECT count(DISTINCT workspace_id) FROM field")).scalar_one()
+                self.assertEqual(fields, 1)
+            self.assertTrue(reading.is_open)
+
+    def test_another_workspace_stays_apart(self) -> None:
+        """Read in the midst of reading, or after it, each sees its own rows and no other's."""
+        count = text("SELECT array_agg(DISTINCT workspace_id) FROM field")
+        mine, theirs = self.house.scope.workspace_id, self.other.scope.workspace_id
+        with one_reading():
+            with self.house.scope.reading("reader") as unit:
+                self.assertEqual(self.people(self.other), 1)
+                with self.other.scope.reading("reader") as inner:
+                    self.assertEqual(inner.session.execute(count).scalar_one(), [theirs])
+                self.assertEqual(unit.session.execute(count).scalar_one(), [mine])
+            with self.other.scope.reading("reader") as unit:
+                self.assertEqual(unit.session.execute(count).scalar_one(), [theirs])
+
+    def test_a_command_within_a_command(self) -> None:
+        """Is a part of it: what it did goes with the whole, and by itself where only it fails."""
+        scope = self.house.scope
+        with self.assertRaises(Conflict), scope.transaction("editor"):
+            create_group(scope, GroupInput(name="Gone"))
+            raise Conflict("no")
+        with scope.transaction("editor"):
+            create_group(scope, GroupInput(name="Kept"))
+            with self.assertRaises(InvalidInput), scope.transaction("editor"):
+                create_group(scope, GroupInput(name="Half"))
+                raise InvalidInput({"": "no"})
+            self.assertEqual([group.name for group in read_catalogue(scope).groups][-1], "Kept")
+        self.assertEqual([group.name for group in read_catalogue(scope).groups][-1], "Kept")
 
 
 class Errors(unittest.TestCase):

@@ -192,22 +192,28 @@ class SharedReading:
     def use(self, store: "Store", workspace_id: int | None = None) -> Iterator[Session]:
         """The session, within a workspace where one is given. Raises the errors of `core.errors` and no driver's.
 
-        After any error it is ended, since a transaction in which a statement failed can do nothing more.
+        A transaction in which a statement failed can do nothing more: the next statement begins another one.
         """
         self._used_by += 1
         try:
             yield self._session_for(store, workspace_id)
         except DBAPIError as error:
-            self._end()
+            self._roll_back()
             raise mapped(error) from error
         except PoolTimeout:
-            self._end()
+            self._roll_back()
             raise Unavailable("The server is busy right now; try again in a moment.") from None
-        except BaseException:
-            self._end()
-            raise
         finally:
             self._used_by -= 1
+
+    def fits(self, store: "Store", workspace_id: int | None) -> bool:
+        """Whether it can be used for this: not for another workspace, while somebody is in the midst of reading."""
+        same = self._store is store and workspace_id in (None, self._workspace_id)
+        return same or not self._used_by or (self._store is store and self._workspace_id is None)
+
+    def _roll_back(self) -> None:
+        if self._session is not None:
+            self._session.rollback()
 
     def _session_for(self, store: "Store", workspace_id: int | None) -> Session:
         if self._store is not store or (self._workspace_id is not None and self._workspace_id != workspace_id):
@@ -307,7 +313,8 @@ class Store:
     def reading(self, workspace_id: int | None = None) -> Iterator[Session]:
         """A transaction that only reads: that of the request, where one is being answered, else as `transaction`."""
         shared = shared_reading()
-        with shared.use(self, workspace_id) if shared else self.transaction(workspace_id) as session:
+        fits = shared is not None and shared.fits(self, workspace_id)
+        with shared.use(self, workspace_id) if shared and fits else self.transaction(workspace_id) as session:
             yield session
 
     def health(self) -> Health:
