@@ -8,6 +8,7 @@ from unittest.mock import patch
 
 from sqlmodel import col, func, select
 
+from finesieve.core.errors import Conflict, InvalidInput
 from finesieve.core.values import Value
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define import deletion, moving, retyping, tag_families
@@ -16,17 +17,17 @@ from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
 from finesieve.services.define.memberships import list_tags, set_tags
 from finesieve.services.define.moving import begin_move
-from finesieve.services.define.record_types import RecordTypeInput, create_record_type, read_record_type
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type, read_record_type, remove_link
 from finesieve.services.define.retyping import begin_type_change
 from finesieve.services.define.tag_families import begin_family
 from finesieve.services.kernel.changes import undo_change
-from finesieve.services.kernel.tasks import Progress, Stopped
+from finesieve.services.kernel.tasks import Progress, Stopped, read_task
 from finesieve.services.people.records import add_record, person_records
 from finesieve.services.values.house import set_house_value
 from finesieve.services.values.value_lines import history_of
 from finesieve.services.values.writing import change_many, change_person
 from finesieve.store.reading.rows import rows_by_ids
-from finesieve.store.tables import History
+from finesieve.store.tables import History, Task
 from tests.support.house import NOW, House, make_house
 from tests.support.work import done, later, undone
 
@@ -131,6 +132,28 @@ class Moves(unittest.TestCase):
         self.assertEqual([field.key for field in catalogue.about(f"record:{self.plots}")], ["name"])
         self.assertEqual(stored(self.house, self.people, "favourite"), [f"soil {number}" for number in range(5)])
 
+    def test_a_worker_that_died_at_the_very_end(self) -> None:
+        """All was done, and only that was not said; done again, it says so."""
+        task = self.begin()
+        self.assertEqual(done(self.house, task).state, "done")
+        with self.scope.transaction("owner") as unit:
+            unit.session.get(Task, task).state = "running"  # type: ignore[union-attr]
+        self.assertEqual(done(self.house, task).state, "done")
+        self.assertEqual(self.soils(), [[f"soil {number}"] for number in range(5)])
+
+    def test_what_fails_leaves_nothing_behind(self) -> None:
+        """The new field goes where the move cannot be done; and what can be known before is said before."""
+        with patch.object(moving, "change_many", side_effect=Conflict("no")):
+            self.assertEqual(done(self.house, self.begin()).state, "failed")
+        catalogue = read_catalogue(self.scope)
+        self.assertEqual([field.key for field in catalogue.about(f"record:{self.plots}")], ["name"])
+        self.assertIn("favourite", catalogue.by_key)
+        alone = create_record_type(self.scope, RecordTypeInput(singular="Shed", plural="Sheds"))
+        group = create_group(self.scope, GroupInput(name="Of sheds", about=f"record:{alone}"))
+        remove_link(self.scope, read_record_type(self.scope, alone).record_type.links[0].id)
+        with self.assertRaises(InvalidInput):
+            begin_move(self.scope, self.house.field_id("favourite"), group)
+
     def test_from_the_house_to_everybody(self) -> None:
         group = create_group(self.scope, GroupInput(name="Of the house", about="house"))
         value = create_field(self.scope, group, FieldInput(label="Rent", type_key="number"))
@@ -157,7 +180,14 @@ class Families(unittest.TestCase):
             return begin_family(house.scope, "bed", ["bed-marked", "bed-dug"], "Bed", house.group_id(), take_off=True)
 
         with patch.object(tag_families, "_BATCH", 2):
-            with saying(None, Stopped("It was stopped.")):
+
+            def stop(*_progress: object) -> None:
+                if house.field_id("bed") and stored(house, people[3:], "bed")[0]:
+                    set_tags(house.scope, people[0], "came since")
+                    raise Stopped("It was stopped.")
+
+            tags[people[0]] = ["bed-marked", "came since"]
+            with patch.object(Progress, "say", side_effect=stop):
                 self.assertEqual(done(house, begin()).state, "stopped")
             now = {person: sorted(found) for person, found in zip(people, stored(house, people, "tags"), strict=True)}  # type: ignore[arg-type]
             self.assertEqual(now, tags)
@@ -169,7 +199,7 @@ class Families(unittest.TestCase):
         self.assertEqual(line.state, "done", line.message)
         key = read_catalogue(house.scope).by_id[line.result["field_id"]].key
         self.assertEqual(stored(house, people, key), ["bed-marked", "bed-dug"] * 2 + ["bed-marked"])
-        self.assertEqual({tag.name for tag in list_tags(house.scope) if tag.people}, {"helper"})
+        self.assertEqual({tag.name for tag in list_tags(house.scope) if tag.people}, {"helper", "came since"})
 
 
 class TakingBack(unittest.TestCase):
@@ -212,6 +242,7 @@ class Purging(unittest.TestCase):
                 return unit.session.exec(select(func.count()).where(col(History.field_id) == of)).one()
 
         task = begin_purge(later(house, moment).scope)
+        self.assertEqual(read_task(house.scope, task).total, 5)
         with patch.object(deletion, "_BATCH", 2):
             with saying(None, Stopped("It was stopped.")):
                 self.assertEqual(

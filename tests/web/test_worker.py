@@ -1,8 +1,13 @@
 """The worker: its tasks run, and run twice without harm."""
 
+import re
+import subprocess
+import sys
 import unittest
 from datetime import timedelta
+from pathlib import Path
 
+import finesieve
 from finesieve.core.errors import NotFound
 from finesieve.jobs.worker import make_worker
 from finesieve.services.accounts.staff import StaffAccounts
@@ -13,6 +18,19 @@ from finesieve.services.kernel.tasks import read_task
 from tests.support.database import database_url, store
 from tests.support.house import NOW, PASSWORD, make_house
 from tests.support.work import later
+
+
+class Works(unittest.TestCase):
+    def test_every_kind_is_known_to_the_worker(self) -> None:
+        """Whatever is begun as long work, a worker that has loaded nothing but itself can do it."""
+        root = Path(finesieve.__file__).parent
+        declared = {
+            kind for path in root.rglob("*.py") for kind in re.findall(r'@work_of\("(\w+)"\)', path.read_text())
+        }
+        self.assertGreater(len(declared), 7)
+        ask = "import finesieve.jobs.worker, finesieve.services.kernel.tasks as tasks; print(*tasks.known_kinds())"
+        known = subprocess.run([sys.executable, "-c", ask], capture_output=True, text=True, check=True).stdout.split()
+        self.assertEqual(declared - set(known), set())
 
 
 class Worker(unittest.TestCase):

@@ -278,4 +278,4 @@ def _hold_one(scope: Scope, form_id: int) -> None:
         )
         unit.session.add(held)
         unit.session.flush()
-        ask_for(unit, KNOWN_EMAIL, person_id, form_id, held.id)
+        ask_for(unit, KNOWN_EMAIL, person_id, form_id, held.id).at = held.received_at

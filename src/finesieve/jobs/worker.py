@@ -12,12 +12,11 @@ from sqlmodel import select
 
 from finesieve.core.errors import Unavailable
 from finesieve.services.accounts.staff import StaffAccounts
-from finesieve.services.define import moving, tagging
-from finesieve.services.define import retyping as reshape
-from finesieve.services.define import tag_families as families
+from finesieve.services.define import deletion, moving, retyping, tag_families, tagging
 from finesieve.services.define.deletion import begin_purge
 from finesieve.services.define.tagging import sweep_tags
 from finesieve.services.filling import mapping
+from finesieve.services.kernel import changes, ledger
 from finesieve.services.kernel.scope import Scope, utc_now
 from finesieve.services.kernel.searching import tend
 from finesieve.services.kernel.tasks import RUN_TASK, run_task
@@ -34,7 +33,7 @@ _WAIT: Final = 4
 
 
 # What can be begun as long work declares itself when it is imported.
-_WORKS: Final = (families, mapping, moving, reshape, tagging)
+_WORKS: Final = (changes, deletion, ledger, mapping, moving, retyping, tag_families, tagging)
 
 
 def every_workspace(store: Store) -> list[Scope]:

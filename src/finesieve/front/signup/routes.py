@@ -258,7 +258,8 @@ def _say(request: Request, form: PostedForm | None = None) -> Wording:
 def decide(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
     """Let the answers count, or not."""
     public = site_of(request).public_forms
-    found = public.confirm(workspace, form_slug, form.one("letter"), mine=form.one("mine") == "yes")
+    languages, mine = _languages(request, form.one("lang")), form.one("mine") == "yes"
+    found = public.confirm(workspace, form_slug, form.one("letter"), *languages, mine=mine)
     form_path = f"/join/{workspace}/{form_slug}"
     context = {"letter": found, "token": "", "form_path": form_path, "say": _say(request, form)}
     return render(request, "front/signup/confirm.html", context)

@@ -93,7 +93,7 @@ def begin_purge(scope: Scope) -> int:
             return 0
         title = f"Removing for good what was deleted {KEPT_DAYS} days ago"
         lines = sum(count_lines(unit.session, row.id or 0) for row in due)
-        return begin_task(unit, _PURGE, title, {"fields": [row.id for row in due]}, lines)
+        return begin_task(unit, _PURGE, title, {"fields": [row.id for row in due], "lines": lines}, lines)
 
 
 def _due(unit: Unit) -> Sequence[FieldRow]:
@@ -125,7 +125,7 @@ def _purge(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[st
                 if not gone:
                     break
                 done += gone
-                progress.say(done, max(done, payload.get("lines", 0)))
+                progress.say(done, max(done, payload["lines"]))
     except Stopped:
         raise Stopped("It was stopped; what had been removed by then stays removed.") from None
     return {"message": f"{done:,} entries of the history removed."}

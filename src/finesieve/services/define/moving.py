@@ -4,7 +4,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any, Final
 
-from finesieve.core.errors import InvalidInput
+from finesieve.core.errors import FineSieveError, InvalidInput, Unavailable
 from finesieve.core.fields.about import HOUSE, PERSON, record_type_of
 from finesieve.core.fields.definition import Field
 from finesieve.core.model.catalogue import Link
@@ -13,7 +13,7 @@ from finesieve.services.define.deletion import take_away
 from finesieve.services.define.fields import FieldInput, group_of, make_field
 from finesieve.services.define.retyping import MOST_SHOWN, changeable, raw_key
 from finesieve.services.kernel.scope import Scope, Unit
-from finesieve.services.kernel.tasks import Progress, Stopped, begin_task, work_of
+from finesieve.services.kernel.tasks import Progress, begin_task, work_of
 from finesieve.services.usage.uses import Use, uses_of
 from finesieve.services.values.writing import add_many, change_many, change_row
 from finesieve.store.reading.people import count_people, fill_counts
@@ -48,6 +48,8 @@ def plan_move(scope: Scope, field_id: int, group_id: int) -> MovePlan:
         group = group_of(unit.catalogue, group_id)
         if group.about == field.about:
             raise InvalidInput({"group": "It is about that already; move it among the groups instead."})
+        if field.about == PERSON and record_type_of(group.about):
+            _link_for(unit, group.about)
         filled = fill_counts(unit.session, unit.definitions, field.about, [field]).of(field)
         sentences = _sentences(unit, field, group.about, filled)
         choices: list[tuple[str, str, int]] = []
@@ -103,11 +105,17 @@ def _move(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[str
     Begun again, it goes on where it was. Stopped, the new field is deleted, and the old one is as it was.
     """
     made_id, begun = payload.get("made"), int(payload.get("begun", 0))
+    with scope.transaction("owner") as unit:
+        if made_id and payload["field_id"] not in unit.catalogue.by_id:
+            # The worker died after the last step, before it could say so.
+            return {"message": "All values moved.", "field_id": made_id}
     if not made_id:
         made_id, begun = _make(scope, payload, progress)
     try:
         moved = _take_over(scope, int(payload["field_id"]), made_id, payload, progress)
-    except Stopped:
+    except Unavailable:
+        raise  # the task is taken up again
+    except FineSieveError:
         with scope.transaction("owner") as unit:
             take_away(unit, unit.catalogue.by_id[made_id])
         raise
@@ -151,7 +159,7 @@ def _take_over(scope: Scope, field_id: int, made_id: int, payload: Mapping[str, 
         total = count_people(unit.session, unit.definitions)
         if record_type_of(made.about) and field.about == PERSON:
             total = fill_counts(unit.session, unit.definitions, PERSON, [field]).of(field)
-            _link_for(unit, made)
+            _link_for(unit, made.about)
     if field.about == HOUSE and made.about == PERSON and value is not None:
         return _each_batch(scope, progress, total, lambda unit, after: _to_people(unit, made, value, after))
     if field.about == PERSON and record_type_of(made.about):
@@ -179,8 +187,8 @@ def _to_people(unit: Unit, made: Field, value: Value, after: int) -> tuple[int, 
     return len(change_many(unit, PERSON, wanted, _WAY)), rows[-1] if rows else 0
 
 
-def _link_for(unit: Unit, made: Field) -> Link:
-    record_type = unit.catalogue.record_types_by_id[record_type_of(made.about)]
+def _link_for(unit: Unit, about: str) -> Link:
+    record_type = unit.catalogue.record_types_by_id[record_type_of(about)]
     if record_type.main_link is None:
         raise InvalidInput({"group": f"{record_type.plural} are linked to nobody; add a link to people first."})
     return record_type.main_link
@@ -193,7 +201,7 @@ def _to_records(unit: Unit, field: Field, made: Field, after: int) -> tuple[int,
 
 
 def _give_records(unit: Unit, made: Field, values: Mapping[int, Value]) -> int:
-    link = _link_for(unit, made)
+    link = _link_for(unit, made.about)
     first = first_linked(unit.session, unit.definitions, link.id, list(values))
     has = {record: {made.key: values[person]} for person, record in first.items()}
     moved = len(change_many(unit, made.about, has, _WAY))

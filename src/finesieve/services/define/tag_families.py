@@ -22,6 +22,7 @@ from finesieve.store.reading.people import carriers_of_several, tags_beside, tag
 from finesieve.store.reading.rows import rows_by_ids
 from finesieve.store.tables import History
 from finesieve.store.values.reshape import column_values
+from finesieve.store.values.rows import lock_rows
 from finesieve.store.values.tagging import carriers
 
 __all__ = ["Family", "FamilyPlan", "begin_family", "families_in", "plan_family", "tag_families"]
@@ -153,7 +154,7 @@ def _turn_into_field(scope: Scope, payload: dict[str, Any], progress: Progress) 
             after = held[-1]
             progress.say(done, max(done, payload["people"]))
     except Stopped:
-        _give_back(scope, field_id)
+        _give_back(scope, field_id, order)
         raise
 
 
@@ -180,8 +181,8 @@ def _steps(
     return found
 
 
-def _give_back(scope: Scope, field_id: int) -> None:
-    """The tags of all who have a step, as they were before; and no field."""
+def _give_back(scope: Scope, field_id: int, order: Sequence[str]) -> None:
+    """The tags of the family for all whom they were taken off, beside those that came since; and no field."""
     with scope.transaction("owner") as unit:
         field = unit.catalogue.by_id[field_id]
         first = select(History.at).where(col(History.field_id) == field_id).order_by(col(History.id)).limit(1)
@@ -195,8 +196,14 @@ def _give_back(scope: Scope, field_id: int) -> None:
                 col(History.field_id) == OWN_IDS["tags"], col(History.source) == _MOVED,
                 col(History.at) >= since, col(History.entity_id).in_(ids),
             )  # fmt: skip
-            was = {int(person): {"tags": tuple(old or ())} for person, old in unit.session.exec(lines).all()}
-            change_many(unit, PERSON, was, _GIVEN_BACK)
+            lost = {int(person): [tag for tag in old or () if tag in order] for person, old in unit.session.exec(lines)}
+            lock_rows(unit.session, unit.definitions, PERSON, list(lost))
+            now = rows_by_ids(unit.session, unit.definitions, PERSON, ["tags"], lost)
+            wanted = {
+                person: {"tags": tuple(dict.fromkeys((*(values["tags"] or ()), *lost[person])))}  # type: ignore[misc]
+                for person, values in now.items()
+            }
+            change_many(unit, PERSON, wanted, _GIVEN_BACK)
         if not held:
             break
         after = held[-1][0]

@@ -126,7 +126,7 @@ def _words(unit: Unit, form: FormRow, version: int, languages: Sequence[str]) ->
     return document, wording_of(document, *languages)
 
 
-def confirm_answers(unit: Unit, links: Links, form: FormRow, token: str, *, mine: bool) -> Confirmation:
+def confirm_answers(unit: Unit, links: Links, form: FormRow, token: str, *languages: str, mine: bool) -> Confirmation:
     """Let the answers count, or not; once only. Raises NotFound, and Conflict where one fits no more.
 
     `me` of the result is a personal link's token: whoever has said that the answers are theirs, and reads this
@@ -136,7 +136,9 @@ def confirm_answers(unit: Unit, links: Links, form: FormRow, token: str, *, mine
     settle(unit, row, "form, confirmed by mail", apply=mine)
     good = mine and row.state == "applied"
     me = links.give("me", unit.moment.now, row.form_id, row.person_id) if good else ""
-    return Confirmation(_house(unit).name, str(form.draft["title"]), (), row.state, me)
+    submission = unit.session.get(Submission, row.submission_id)
+    document, say = _words(unit, form, submission.version if submission else form.published, languages)
+    return Confirmation(_house(unit).name, say(document.title), (), row.state, me)
 
 
 # A new address

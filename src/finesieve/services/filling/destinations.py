@@ -49,7 +49,6 @@ class Destination:
     """One thing that sending can cause: when it is that one, and what it does."""
 
     key: str
-    means: str
     takes: Callable[[Sending], bool]
     receive: Callable[[Unit, Sending], Received] = field(repr=False)
 
@@ -84,9 +83,9 @@ def _sign_up(unit: Unit, sending: Sending) -> Received:
 
 
 DESTINATIONS: Final = (
-    Destination("account", "changes what is kept of who opened it", lambda one: bool(one.opened_by), _change_own),
-    Destination("decision", "waits, since the email is known", lambda one: bool(one.known), _hold),
-    Destination("sign-up", "adds a person, on the lists that the form names", lambda one: True, _sign_up),
+    Destination("account", lambda one: bool(one.opened_by), _change_own),
+    Destination("decision", lambda one: bool(one.known), _hold),
+    Destination("sign-up", lambda one: True, _sign_up),
 )
 """In the order in which they are asked; the first that takes a sending receives it."""
 

@@ -219,11 +219,11 @@ class PublicForms:
         with scope.reading("public") as unit:
             return read_answers(unit, self._links, self._form(unit, form_slug), letter, *languages)
 
-    def confirm(self, workspace_slug: str, form_slug: str, letter: str, *, mine: bool) -> Confirmation:
+    def confirm(self, workspace_slug: str, form_slug: str, letter: str, *languages: str, mine: bool) -> Confirmation:
         """See `confirming.confirm_answers`."""
         scope, _house = self._scope(workspace_slug)
         with scope.transaction("public") as unit:
-            return confirm_answers(unit, self._links, self._form(unit, form_slug), letter, mine=mine)
+            return confirm_answers(unit, self._links, self._form(unit, form_slug), letter, *languages, mine=mine)
 
     def read_address(self, workspace_slug: str, form_slug: str, letter: str) -> AddressView:
         """See `confirming.read_address`."""

@@ -19,6 +19,7 @@ __all__ = [
     "Stopped",
     "TaskLine",
     "begin_task",
+    "known_kinds",
     "list_tasks",
     "read_task",
     "run_task",
@@ -100,6 +101,11 @@ def work_of(kind: str) -> Callable[[Work], Work]:
         return work
 
     return keep
+
+
+def known_kinds() -> frozenset[str]:
+    """The kinds of work that this process can do."""
+    return frozenset(_KINDS)
 
 
 def begin_task(unit: Unit, kind: str, title: str, payload: dict[str, Any], total: int = 0) -> int:

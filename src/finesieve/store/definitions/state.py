@@ -1,7 +1,7 @@
 """The state that the values of a workspace are in: a number that is another after every change that was committed.
 
-What was counted over many people is kept by it (`services/counts.py`). The number is spread over several rows, so that
-two who write at the same time do not wait for one another; a reader adds them up.
+What was counted over many people is kept by it (`store/reading/kept.py`). The number is spread over several rows, so
+that two who write at the same time do not wait for one another; a reader adds them up.
 """
 
 from typing import Final
