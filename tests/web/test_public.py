@@ -107,6 +107,19 @@ class Steps(unittest.TestCase):
         self.assertIn("Lage", answer.text)
         self.assertIn('<html lang="de">', answer.text)
 
+    def test_a_link_that_leads_nowhere_says_so_in_its_language(self) -> None:
+        for page in ("confirm", "address"):
+            path = f"/join/{self.garden.house.slug}/join-us/{page}"
+            answers = (
+                visitor().get(f"{path}?lang=de&letter=forged"),
+                visitor().post(path, data={"letter": "x", "lang": "de"}),
+            )
+            for answer in answers:
+                self.assertEqual(answer.status_code, 404)
+                self.assertIn("Dieser Link ist unvollständig oder abgelaufen", answer.text)
+                self.assertIn('<html lang="de">', answer.text)
+            self.assertIn("incomplete or has expired", visitor().get(f"{path}?letter=forged").text)
+
 
 class Guards(unittest.TestCase):
     def setUp(self) -> None:

@@ -1,15 +1,16 @@
 """Opening a sign-up form, answering it question by question, sending it; the link in the letter."""
 
-from collections.abc import Container, Iterable, Mapping
+from collections.abc import Callable, Container, Iterable, Mapping
 from dataclasses import dataclass
-from typing import Any, Final
+from functools import wraps
+from typing import Any, Final, ParamSpec
 from urllib.parse import urlencode
 
 from babel import Locale
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.errors import Unavailable
+from finesieve.core.errors import NotFound, Unavailable
 from finesieve.core.forms.outcome import QuestionOutcome, SectionOutcome
 from finesieve.core.forms.wording import Wording, wording_without_form
 from finesieve.services.filling.open_form import OpenForm, Visit
@@ -241,7 +242,31 @@ def show_thanks(request: Request, workspace: str, form_slug: str, sent: str = ""
     return render(request, "front/signup/thanks.html", {"thanks": thanks})
 
 
+def _say(request: Request, form: PostedForm | None = None) -> Wording:
+    """The words of a page that a message leads to: in the language of the message, else in that of the browser."""
+    return wording_without_form(*_languages(request, form.one("lang") if form else ""))
+
+
+P = ParamSpec("P")
+
+
+def ends_in_words(route: Callable[P, Response]) -> Callable[P, Response]:
+    """A route that a message leads to: where its link is none, or has ended, it says so in that language."""
+
+    @wraps(route)
+    def run(*args: P.args, **kwargs: P.kwargs) -> Response:
+        try:
+            return route(*args, **kwargs)
+        except NotFound as problem:
+            request, form = kwargs["request"], kwargs.get("form")
+            assert isinstance(request, Request) and (form is None or isinstance(form, PostedForm))
+            return render(request, "front/signup/ended.html", {"why": str(problem), "say": _say(request, form)}, 404)
+
+    return run
+
+
 @router.get("/confirm")
+@ends_in_words
 def show_letter(request: Request, workspace: str, form_slug: str, letter: str = "") -> Response:
     """Where the link of a message leads: the answers that were sent, and two buttons. Nothing happens by looking."""
     found = site_of(request).public_forms.read_letter(workspace, form_slug, letter, *_languages(request))
@@ -249,12 +274,8 @@ def show_letter(request: Request, workspace: str, form_slug: str, letter: str = 
     return render(request, "front/signup/confirm.html", context)
 
 
-def _say(request: Request, form: PostedForm | None = None) -> Wording:
-    """The words of a page that a message leads to: in the language of the message, else in that of the browser."""
-    return wording_without_form(*_languages(request, form.one("lang") if form else ""))
-
-
 @router.post("/confirm")
+@ends_in_words
 def decide(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
     """Let the answers count, or not."""
     public = site_of(request).public_forms
@@ -266,6 +287,7 @@ def decide(request: Request, workspace: str, form_slug: str, form: Posted) -> Re
 
 
 @router.get("/address")
+@ends_in_words
 def show_address(request: Request, workspace: str, form_slug: str, letter: str = "") -> Response:
     """Where the link of a message about a new address leads. Nothing happens by looking."""
     found = site_of(request).public_forms.read_address(workspace, form_slug, letter)
@@ -274,6 +296,7 @@ def show_address(request: Request, workspace: str, form_slug: str, letter: str =
 
 
 @router.post("/address")
+@ends_in_words
 def decide_address(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
     """Say yes or no to a new address."""
     public, wanted = site_of(request).public_forms, form.one("wanted") == "yes"
