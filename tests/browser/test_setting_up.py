@@ -320,7 +320,7 @@ class ChangingOnesMind(unittest.TestCase):
         page.press("Undo")
         page.until_text("#sheet", "Waiting for its turn")
         done(self.house, task_id + 1)
-        page.until_text("#sheet", "It is as it was")
+        page.until_text("#sheet", "Everything is back as it was")
         page.press("To the field")
         page.until_text(".note.done", "Taken back")
         self.assertEqual(read_catalogue(self.house.scope).by_id[field].type_key, "short_text")

@@ -338,7 +338,7 @@ def _undo(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[str
         if row.undone is payload["again"]:
             _turn(unit, row)
         place = {"field_id": row.entity_id} if row.entity.startswith("field") else {}
-        return {"message": "It is as it was.", "change": payload["change"], **place}
+        return {"message": "Everything is back as it was.", "change": payload["change"], **place}
 
 
 PROGRESS: Final = "finesieve.progress"

@@ -149,11 +149,11 @@ def _return_by_task(scope: Scope, payload: dict[str, Any], progress: Progress) -
             raise NotFound("There is no such change.")
         now = snapshot(unit, row.entity, row.entity_id)
         if now == row.before:
-            return {"message": "It is so already."}
+            return {"message": "It was like that already."}
         unit.session.info[PROGRESS] = progress
         place = {"field_id": row.entity_id} if row.entity.startswith("field") else {}
         change = _return(unit, row, f"Returned to before: {row.label}"[:200], now)
-        return {"message": "It is as it was.", "change": change, **place}
+        return {"message": "Everything is back as it was.", "change": change, **place}
 
 
 def read_manner(scope: Scope) -> Manner:
