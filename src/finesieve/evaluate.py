@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, Final
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from finesieve.core.errors import FineSieveError
+from finesieve.core.fields.about import HOUSE
 from finesieve.core.fields.encoding import from_json, to_json
 from finesieve.core.fields.keys import key_problem
 from finesieve.core.language.checker import check
@@ -90,7 +91,7 @@ def read_case(line: str, now: datetime, zone: ZoneInfo) -> Case:
     house = _dict(data.get("house", {}), "house")
     house_names = _types(_dict(house.get("fields", {}), "house"))
     base = Place("person", names, {key: place.about for key, place in places.items()})
-    world = World(base, {place.about: place for place in places.values()}, house_names)
+    world = World(base, {place.about: place for place in places.values()}, prefixes={HOUSE: house_names})
     given = Given(world, values, _values(_dict(house.get("values", {}), "house"), house_names))
     moment = read_moment(str(data["now"])) if data.get("now") else now
     return Case(data["expression"], given, Moment(moment, read_zone(data["zone"]) if data.get("zone") else zone))

@@ -11,6 +11,7 @@ from pydantic import ValidationError
 
 import finesieve
 import finesieve.core.fields.families as families
+from finesieve.core.fields.about import PERSON
 from finesieve.core.forms.compare import compare_forms
 from finesieve.core.forms.definition import Form, Remark, Repeat, Section, Surcharge
 from finesieve.core.forms.earlier import upgraded
@@ -113,7 +114,7 @@ class Beginning(unittest.TestCase):
         """What is known is not asked again, and stays."""
         document = form(ask(1, "code", only_if_unknown=True, required=True))
         known = fill(document, self.person)
-        self.assertEqual((known.questions[0].because, known.to_store, known.troubles), ("known", {}, ()))
+        self.assertEqual((known.questions[0].because, known.results().of(PERSON), known.troubles), ("known", {}, ()))
         self.assertEqual(fill(document).questions[0].trouble, "missing")
 
     def test_hidden_questions_carry_values(self) -> None:
@@ -122,18 +123,18 @@ class Beginning(unittest.TestCase):
             ask(1, "ref", hidden=True, parameter="ref", default="shop"), ask(2, "area", hidden=True, default="many")
         )
         found = fill(document, Situation(page={"ref": "spring"}), q1="forged")
-        self.assertEqual((found.to_store, found.showing, found.troubles), ({"ref": "spring"}, (), ()))
-        self.assertEqual(fill(document).to_store, {"ref": "shop"})
+        self.assertEqual((found.results().of(PERSON), found.showing, found.troubles), ({"ref": "spring"}, (), ()))
+        self.assertEqual(fill(document).results().of(PERSON), {"ref": "shop"})
 
     def test_a_known_person_can_empty_an_answer(self) -> None:
         """For somebody new a blank stores nothing; for a known person it makes blank what was there."""
         document = form(ask(1, "code"), ask(2, "note"))
-        self.assertEqual(fill(document, self.person, q1="", q2="").to_store, {"code": None})
-        self.assertEqual(fill(document, q1="", q2="").to_store, {})
+        self.assertEqual(fill(document, self.person, q1="", q2="").results().of(PERSON), {"code": None})
+        self.assertEqual(fill(document, q1="", q2="").results().of(PERSON), {})
 
     def test_what_they_may_not_change_is_not_asked(self) -> None:
         locked = Situation({"code": "C4"}, known=True, locked=frozenset(("code",)))
-        self.assertEqual(fill(form(ask(1, "code")), locked, q1="X").to_store, {})
+        self.assertEqual(fill(form(ask(1, "code")), locked, q1="X").results().of(PERSON), {})
 
 
 class Checking(unittest.TestCase):
@@ -243,11 +244,13 @@ class Repeating(unittest.TestCase):
         """Rules within see their own record; what is left empty adds none."""
         found = fill(self.document, s2="1 4", q5_1="clay", q6_1="3", q7_1="yes", q5_4="sand", q6_4="8", q7_4="yes")
         self.assertEqual(
-            [one.values for one in found.records],
+            [one.values for one in found.results().records],
             [{"soil": "clay", "size": d(3), "limed": True}, {"soil": "sand", "size": d(8)}],
         )
-        self.assertEqual([(one.record_type, one.link, one.record_id) for one in found.records], [(5, 7, 0)] * 2)
-        self.assertEqual(fill(self.document).records, ())
+        self.assertEqual(
+            [(one.record_type, one.link, one.record_id) for one in found.results().records], [(5, 7, 0)] * 2
+        )
+        self.assertEqual(fill(self.document).results().records, ())
 
     def test_the_collection_follows_the_fillings(self) -> None:
         """Rules and derived values elsewhere see the records that would be there."""
@@ -266,10 +269,12 @@ class Repeating(unittest.TestCase):
         held = Situation(records={"plots": ((17, {"size": d(5), "soil": "clay"}),)}, known=True)
         self.assertEqual([one.id for one in fill(self.document, held).sections[1].fillings], ["r17"])
         found = fill(self.document, held, s2="r17 1", q6_r17="6", q6_1="2")
-        self.assertEqual([(one.record_id, one.values["size"]) for one in found.records], [(17, d(6)), (0, d(2))])
+        self.assertEqual(
+            [(one.record_id, one.values["size"]) for one in found.results().records], [(17, d(6)), (0, d(2))]
+        )
         self.assertEqual(found.row.get("rented"), d(8))
         forged = fill(self.document, held, s2="r99", q6_r99="6")
-        self.assertEqual(forged.records, ())
+        self.assertEqual(forged.results().records, ())
 
     def test_how_many(self) -> None:
         """From the fewest to the most; or as a formula says, and then nobody adds or takes away."""
@@ -293,7 +298,7 @@ class Repeating(unittest.TestCase):
 
     def test_a_hidden_section_repeats_nothing(self) -> None:
         document = form(Section(id="s1", items=(ask(1, "member"),)), PLOTS.model_copy(update={"show_when": "member"}))
-        self.assertEqual(fill(document, s2="1", q6_1="3").records, ())
+        self.assertEqual(fill(document, s2="1", q6_1="3").results().records, ())
 
 
 class Charging(unittest.TestCase):

@@ -7,6 +7,7 @@ from zoneinfo import ZoneInfo
 
 from pydantic import ValidationError
 
+from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.definition import Field, Option
 from finesieve.core.forms.definition import Form, Question, Section
 from finesieve.core.forms.evaluate import PreparedForm, prepare
@@ -69,7 +70,7 @@ class Showing(unittest.TestCase):
         """What a hidden question was sent counts for nothing, not even when it is wrong."""
         found = outcome(q1="a@b.example", q2="drip", q3="9999")
         self.assertEqual(found.troubles, ())
-        self.assertEqual(found.to_store, {"email": "a@b.example", "watering": "drip"})
+        self.assertEqual(found.results().of(PERSON), {"email": "a@b.example", "watering": "drip"})
 
     def test_in_a_rule_a_hidden_answer_is_the_stored_value(self) -> None:
         """A shown question is its answer, even if blank; a hidden one is what was stored before."""
@@ -98,7 +99,7 @@ class Checking(unittest.TestCase):
         self.assertEqual([question.trouble for question in found.questions], ["missing", "", "unreadable", "check"])
         self.assertEqual(found.questions[0].message, "Please give your email address.")
         self.assertEqual(found.questions[3].message, "Two letters, two digits.")
-        self.assertEqual(found.to_store, {"watering": "by hand"})
+        self.assertEqual(found.results().of(PERSON), {"watering": "by hand"})
 
     def test_ranges(self) -> None:
         """The ends belong to the range; the message names them with their unit."""

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from jsonschema import Draft202012Validator
 
 from finesieve.core.errors import InvalidInput
+from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.fields.options import option_to_json
 from finesieve.core.forms.definition import Form, Question
@@ -100,7 +101,7 @@ class ByAStockValidator(unittest.TestCase):
         outcome = fill(
             document, None, q1="wren@hedgerow.example", **{f"q{at}": typed[key] for at, key in enumerate(ASKED, 2)}
         )
-        instance = as_instance({key: to_json(value) for key, value in outcome.to_store.items()}, TYPES)
+        instance = as_instance({key: to_json(value) for key, value in outcome.results().of(PERSON).items()}, TYPES)
         for one in outcome.showing:
             if one.field.key not in instance and one.raw:
                 instance[one.field.key] = as_sent(one.field.key, one.raw)

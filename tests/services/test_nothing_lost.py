@@ -6,6 +6,7 @@ from unittest.mock import patch
 from sqlmodel import select
 
 from finesieve.core.errors import InvalidInput
+from finesieve.core.fields.about import PERSON
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define import tagging
 from finesieve.services.define.deletion import plan_deletion
@@ -92,7 +93,9 @@ class Lists(unittest.TestCase):
 
         def shows(person: int) -> tuple[bool, dict[str, object]]:
             outcome = rehearse(house.scope, form, Circumstances(person=person), {"q2": "Kale seed"}).outcome
-            return outcome.of("q2").shows, {key: value for key, value in outcome.to_store.items() if key == "offers"}  # type: ignore[union-attr]
+            return outcome.of("q2").shows, {
+                key: value for key, value in outcome.results().of(PERSON).items() if key == "offers"
+            }  # type: ignore[union-attr]
 
         self.assertEqual(shows(on), (True, {"offers": "Kale seed"}))
         self.assertEqual((shows(off), shows(0)), ((False, {}), (False, {})))
@@ -242,7 +245,7 @@ class Records(unittest.TestCase):
         form = create_form(self.house.scope, "Join us")
         add_question(self.house.scope, form, read_form(self.house.scope, form).revision, field)
         outcome = rehearse(self.house.scope, form, Circumstances(), {"q2": str(first)}).outcome
-        self.assertEqual(outcome.to_store["bed"], str(first))
+        self.assertEqual(outcome.results().of(PERSON)["bed"], str(first))
 
     def test_asked_in_stays_out_of_repeated_sections(self) -> None:
         garden = Garden()

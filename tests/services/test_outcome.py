@@ -9,6 +9,7 @@ from typing import ClassVar
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.setup.schema import read_schema
 from finesieve.core.setup.trial import FormTrial
@@ -69,8 +70,10 @@ class Agreement(unittest.TestCase):
         self.assertEqual([one["amount"] for one in found["charges"]], [to_json(one.amount) for one in real.charges])
         self.assertEqual(found["taken"], not real.troubles)
         if found["taken"]:
-            self.assertEqual(found["stores"]["person"], {key: to_json(value) for key, value in real.to_store.items()})
-            stored = [{key: to_json(value) for key, value in one.values.items()} for one in real.records]
+            self.assertEqual(
+                found["stores"]["person"], {key: to_json(value) for key, value in real.results().of(PERSON).items()}
+            )
+            stored = [{key: to_json(value) for key, value in one.values.items()} for one in real.results().records]
             self.assertEqual([one["values"] for one in found["stores"]["records"]], stored)
 
 

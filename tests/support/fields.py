@@ -47,8 +47,8 @@ PLOT = Place(
 WORLD = World(
     Place("person", NAMES, {"plots": "record:1"}),
     {"record:1": PLOT},
-    {"link": Type("text"), "rate": Type("number")},
     {"lost": "“Lost” was deleted; it can be brought back from the deleted fields."},
+    {"house": {"link": Type("text"), "rate": Type("number")}},
 )
 ROW: dict[str, Value] = {
     "plot_length": Decimal("6"),

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Final, Literal
 
+from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.options import Option
 from finesieve.core.forms.definition import Question, Remark, Section, Surcharge
@@ -24,6 +25,7 @@ __all__ = [
     "QuestionOutcome",
     "RecordAnswer",
     "RemarkOutcome",
+    "Results",
     "SectionOutcome",
     "Trouble",
 ]
@@ -164,6 +166,18 @@ class RecordAnswer:
 
 
 @dataclass(frozen=True, slots=True)
+class Results:
+    """What sending would store: values by key, per what they are about (one person, one order, the house); records."""
+
+    values: Mapping[str, Mapping[str, Value]] = field(default_factory=dict)
+    records: tuple[RecordAnswer, ...] = ()
+
+    def of(self, about: str) -> dict[str, Value]:
+        """The values about this; none where nothing would be stored of it."""
+        return dict(self.values.get(about, {}))
+
+
+@dataclass(frozen=True, slots=True)
 class Outcome:
     """All sections in the order of the form. `row` is what the rules saw, at the moment `moment`."""
 
@@ -218,24 +232,30 @@ class Outcome:
 
         return self.change(one)
 
-    @property
-    def to_store(self) -> dict[str, Value]:
-        """A person's values by field key: of questions that count. An answer left blank stores nothing,
-        but for a known person, who makes blank what they empty."""
-        found: dict[str, Value] = {}
-        for section in self.sections:
-            if not section.section.repeat:
-                found |= _kept(section.fillings[0].questions, self.known)
-        return found
+    def results(self, sets: Mapping[str, str] | None = None) -> Results:
+        """What sending would store: the answers to questions that count.
 
-    @property
-    def records(self) -> tuple[RecordAnswer, ...]:
+        An answer left blank stores nothing, but for a known person, who makes blank what they empty. `sets` are house
+        values that answers set as well: the key of the answer, the key of the house value.
+        """
+        values: dict[str, dict[str, Value]] = {}
+        for section in self.sections:
+            for one, value in () if section.section.repeat else _kept(section.fillings[0].questions, self.known):
+                values.setdefault(one.field.about, {})[one.field.key] = value
+        given = values.get(PERSON, {})
+        house = {key: given[answer] for answer, key in (sets or {}).items() if given.get(answer) is not None}
+        if house:
+            values[HOUSE] = values.get(HOUSE, {}) | house
+        return Results(values, self._records())
+
+    def _records(self) -> tuple[RecordAnswer, ...]:
         """The records that sending would add or change; a filling left empty adds none."""
         found = []
         for section in self.sections:
             repeat = section.section.repeat
             for filling in section.fillings if repeat else ():
-                values = _kept(filling.questions, known=bool(filling.record_id))
+                kept = _kept(filling.questions, known=bool(filling.record_id))
+                values = {one.field.key: value for one, value in kept}
                 if repeat and any(value is not None for value in values.values()):
                     found.append(RecordAnswer(repeat.record_type, section.link, filling.record_id, values))
         return tuple(found)
@@ -252,12 +272,10 @@ def _changed(section: SectionOutcome, change: Callable[[QuestionOutcome], Questi
     return replace(section, fillings=tuple(filled(filling) for filling in section.fillings))
 
 
-def _kept(questions: tuple[QuestionOutcome, ...], known: bool) -> dict[str, Value]:
-    found: dict[str, Value] = {}
+def _kept(questions: tuple[QuestionOutcome, ...], known: bool) -> Iterator[tuple[QuestionOutcome, Value]]:
     for one in questions:
         if one.verdict is not True or one.trouble or not one.field.stores:
             continue
         emptied = known and one.shows and one.stored is not None and one.field.type.kind not in ("file", "secret")
         if one.value is not None or emptied:
-            found[one.field.key] = one.value
-    return found
+            yield one, one.value

@@ -2,9 +2,9 @@
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
-from typing import Final
 
 from finesieve.core.fields.about import PERSON, record_about
+from finesieve.core.fields.contexts import answer_read
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import Form, Question, Remark, Section, Surcharge
 from finesieve.core.language.checker import Checked, check
@@ -116,7 +116,7 @@ def form_world(form: Form, catalogue: Catalogue, world: World | None = None) -> 
     base = world or catalogue.world(PERSON)
     asked = [catalogue.by_id.get(question.field_id) for question in form.questions]
     answers = {one.key: one.value_type for one in asked if one is not None and one.about == PERSON and one.stores}
-    return replace(base, prefixes={"form": answers, "person": base.base.names, "page": None})
+    return replace(base, prefixes={**base.prefixes, "form": answers, "person": base.base.names, "page": None})
 
 
 def section_world(world: World, section: Section) -> World:
@@ -296,14 +296,11 @@ def unit_needs(sections: Iterable[CompiledSection], catalogue: Catalogue) -> dic
     return needs
 
 
-_NOT_ANSWERS: Final = ("person.", "page.")
-
-
 def _units_read(rules: Iterable[Rule], asking: Mapping[str, str], catalogue: Catalogue) -> frozenset[str]:
     names: set[str] = set()
     for rule in rules:
         if rule.typed is not None:
-            names |= {name.removeprefix("form.") for name in rule.typed.names if not name.startswith(_NOT_ANSWERS)}
+            names |= {answer for name in rule.typed.names if (answer := answer_read(name)) is not None}
     read = catalogue.derivation.ancestors(frozenset(names))
     return frozenset(asking[name] for name in read if name in asking)
 

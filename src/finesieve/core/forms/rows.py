@@ -4,6 +4,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Final
 
+from finesieve.core.fields.contexts import CONTEXTS
 from finesieve.core.fields.definition import Shelf
 from finesieve.core.language.derived import Derivation, Row
 from finesieve.core.language.gathering import Inside
@@ -52,10 +53,10 @@ class FormRow(Row):
         super().__init__({**situation.stored, **collections}, derivation.programs, moment)
         self._answers: dict[str, Value] = {}
         self.before = derivation.row(self._values, moment)
-        self._contexts: Mapping[str, Callable[[str], Value]] = {
-            "form": self._answers.get,
-            "person": self.before.get,
-            "page": lambda key: situation.page.get(key) or None,
+        self._sources: Mapping[str, Callable[[str], Value]] = {
+            "answers": self._answers.get,
+            "stored": self.before.get,
+            "address": lambda key: situation.page.get(key) or None,
         }
 
     def answer(self, key: str, value: Value) -> None:
@@ -70,7 +71,7 @@ class FormRow(Row):
 
     def __getitem__(self, name: str) -> Value:
         prefix, point, key = name.partition(".")
-        return self._contexts[prefix](key) if point else super().__getitem__(name)
+        return self._sources[CONTEXTS[prefix].source](key) if point else super().__getitem__(name)
 
 
 def inside(row: Mapping[str, Value], member: Mapping[str, Value]) -> Mapping[str, Value]:

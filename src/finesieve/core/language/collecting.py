@@ -6,7 +6,7 @@ from contextlib import contextmanager
 from datetime import tzinfo
 from typing import Final
 
-from finesieve.core.fields.keys import PREFIXES
+from finesieve.core.fields.contexts import CONTEXTS
 from finesieve.core.language import tree
 from finesieve.core.language.declare import ORDERED, Function
 from finesieve.core.language.fitting import NUMERIC, say_kind
@@ -84,8 +84,6 @@ class Collecting(Sums):
         return None
 
     def _prefixed(self, node: tree.Name, prefix: str, key: str) -> Typed | None:
-        if prefix == "house":
-            return self._house(node, key)
         if prefix in self._world.prefixes:
             return self._after_prefix(node, prefix, key, self._world.prefixes[prefix])
         level = self._level_of(prefix)
@@ -97,33 +95,26 @@ class Collecting(Sums):
         column = self._column(node, prefix, key)
         if column is not None:
             return column
-        known = prefix in PREFIXES
+        known = prefix in CONTEXTS
         if not known and any(prefix in place.collections for place in self._levels):
             return None  # the column was unknown, already said
         message = f"“{prefix}.” has no meaning here." if known else f"“{prefix}.” is no prefix."
         self.say("unknown-prefix", node.span, message)
         return None
 
-    def _house(self, node: tree.Name, key: str) -> Typed | None:
-        type_ = self._world.house.get(key)
-        if type_ is None:
-            self._unknown(node, key, self._world.house, prefix="house.")
-            return None
-        return Typed("house", type_, node.span, name=key)
-
     def _after_prefix(self, node: tree.Name, prefix: str, key: str, known: Mapping[str, Type] | None) -> Typed | None:
         if known is not None and key not in known:
-            self._unknown(node, key, known, prefix=f"{prefix}.")
+            self._unknown(node, key, known, prefix=f"{prefix}.", what=CONTEXTS[prefix].what)
             return None
         type_ = Type("text") if known is None else known[key]
-        about = self._world.base.about if prefix in ("form", "person") else prefix
-        return Typed("name", type_, node.span, name=key, about=about, prefix=prefix)
+        context = CONTEXTS[prefix]
+        about = context.about or self._world.base.about
+        return Typed(context.operation, type_, node.span, name=key, about=about, prefix=prefix)
 
     def _level_of(self, prefix: str) -> int | None:
         """The level that `person.` or `record.` means, the innermost one; None where there is none."""
         for level in range(len(self._levels) - 1, -1, -1):
-            about = self._levels[level].about
-            if about == prefix or (prefix == "record" and about.startswith("record:")):
+            if self._levels[level].about.partition(":")[0] == prefix:
                 return level
         return None
 
@@ -141,7 +132,7 @@ class Collecting(Sums):
             )
         return None
 
-    def _unknown(self, node: tree.Name, key: str, known: object, prefix: str = "") -> None:
+    def _unknown(self, node: tree.Name, key: str, known: object, prefix: str = "", what: str = "field") -> None:
         gone = self._world.gone.get(prefix + key)
         if gone:
             self.say("deleted-field", node.span, gone)
@@ -150,7 +141,6 @@ class Collecting(Sums):
         if not near and key in FUNCTIONS and not prefix:
             self.say("unknown-field", node.span, f"“{key}” is a function; it needs brackets.", f"{key}(…)")
             return
-        what = "house value" if prefix == "house." else "field"
         near = prefix + near if near else ""
         message = f"No {what} is called {key}." + (f" Nearest: {near}." if near else "")
         self.say("unknown-field", node.span, message, near)

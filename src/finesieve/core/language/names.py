@@ -27,16 +27,15 @@ class World:
     """Everything in reach.
 
     `base` is where the expression stands, `members` the places of what the
-    collections hold, by what they are about, and `house` the house values.
-    `gone` maps keys of deleted fields to the sentence that says so. `prefixes`
-    gives what may stand after further prefixes; None stands for any name, a text.
+    collections hold, by what they are about. `gone` maps keys of deleted fields to
+    the sentence that says so. `prefixes` gives what may stand after the words
+    before a point, house values among them; None stands for any name, a text.
     `inner` are places within the base, the innermost last: the record that an
     expression stands with, and around it the person.
     """
 
     base: Place
     members: Mapping[str, Place] = field(default_factory=dict)
-    house: Mapping[str, Type] = field(default_factory=dict)
     gone: Mapping[str, str] = field(default_factory=dict)
     prefixes: Mapping[str, Mapping[str, Type] | None] = field(default_factory=dict)
     inner: tuple[Place, ...] = ()

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Final, Literal
 
-from finesieve.core.fields.contexts import CONTEXTS
+from finesieve.core.fields.contexts import CONTEXTS, Context
 from finesieve.core.language.functions import FUNCTIONS
 from finesieve.core.language.names import World
 from finesieve.core.language.problems import CATALOGUE
@@ -81,11 +81,15 @@ def words_of(world: World) -> Iterator[Word]:
                 yield Word(f"{key}.{name}", "records", f"of each: {_say(type_)}", _options(type_))
     for prefix, names in world.prefixes.items():
         for key, type_ in (names or {}).items():
-            yield Word(f"{prefix}.{key}", "field", f"{_say(type_)}; {CONTEXTS[prefix].means}", _options(type_))
-    for key, type_ in world.house.items():
-        yield Word(f"house.{key}", "house", _say(type_), _options(type_))
+            yield _after_point(CONTEXTS[prefix], key, type_)
     yield from (Word(f"{one.name}(", "function", f"{one.signature}: {one.help}") for one in FUNCTIONS.values())
     yield from (Word(text, "word", meaning) for text, meaning in _WORDS)
+
+
+def _after_point(context: Context, key: str, type_: Type) -> Word:
+    if context.source == "house":
+        return Word(f"{context.prefix}.{key}", "house", _say(type_), _options(type_))
+    return Word(f"{context.prefix}.{key}", "field", f"{_say(type_)}; {context.means}", _options(type_))
 
 
 def _say(type_: Type) -> str:

@@ -34,8 +34,7 @@ class Typed:
     `collection`, what its members are as `about`, and `roles` tells its parts
     apart: column, where, by. `level` counts the collections around: 0 is
     where the expression stands; `inner` is the level of the members of a
-    `collect`. `prefix` is the word before the point of a
-    name of a form: `form`, `person`, `page`.
+    `collect`. `prefix` is the word before the point.
     """
 
     operation: str
@@ -84,10 +83,8 @@ class Typed:
         """All that the expression reads, as (about, key); a whole collection as (about, "")."""
         found = set()
         for part in self.walk():
-            if part.operation == "name":
+            if part.operation in ("name", "house"):
                 found.add((part.about, part.name))
-            elif part.operation == "house":
-                found.add(("house", part.name))
             elif part.operation == "collect":
                 found.add((part.about, ""))
         return frozenset(found)

@@ -365,7 +365,7 @@ def _world(catalogue: Catalogue, about: str, names: Mapping[str, Mapping[str, Ty
         for known in catalogue.deleted
     }
     base = members.get(about, Place(about, {}))
-    return World(base, members, members[HOUSE].names, gone)
+    return World(base, members, gone, {HOUSE: members[HOUSE].names})
 
 
 def build_catalogue(

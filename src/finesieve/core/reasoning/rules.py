@@ -13,6 +13,7 @@ from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from typing import Any, Final, Literal
 
+from finesieve.core.fields.contexts import CONTEXTS
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.prepare import Compiled, CompiledQuestion, CompiledSection, Rule, compile_form
 from finesieve.core.forms.problems import label_of
@@ -310,12 +311,18 @@ def _gather(typed: Typed, types: dict[str, Type], constants: dict[str, set[Value
 
 
 def _note_name(typed: Typed, types: dict[str, Type], derived: frozenset[str]) -> bool:
-    if typed.level or typed.prefix == "person":
+    key = _variable(typed)
+    if typed.level or key is None:
         return False
-    key = typed.key if typed.prefix == "page" else typed.name
     if typed.name not in derived:
         types[key] = typed.type
     return True
+
+
+def _variable(name: Typed) -> str | None:
+    """What a name stands for in a row of variables: an answer, or an address parameter; None for what is stored."""
+    source = CONTEXTS[name.prefix].source if name.prefix else "answers"
+    return {"answers": name.name, "address": name.key}.get(source)
 
 
 def _compared(typed: Typed, inner: Typed, constants: dict[str, set[Value]]) -> bool:
@@ -325,7 +332,7 @@ def _compared(typed: Typed, inner: Typed, constants: dict[str, set[Value]]) -> b
     others = [part for part in typed.parts if part is not inner]
     if any(part.operation != "const" for part in others):
         return False
-    key = inner.key if inner.prefix == "page" else inner.name
+    key = _variable(inner) or inner.name
     constants.setdefault(key, set()).update(part.value for part in others if part.value is not None)
     constants[key].update(item for item in typed.items if item is not None)
     return True

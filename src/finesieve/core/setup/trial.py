@@ -13,7 +13,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationEr
 from pydantic.json_schema import models_json_schema
 
 from finesieve.core.errors import InvalidInput
-from finesieve.core.fields.about import HOUSE, PERSON, record_about
+from finesieve.core.fields.about import HOUSE, ORDER, PERSON, record_about
 from finesieve.core.fields.definition import Field as Fact
 from finesieve.core.fields.definition import Shelf
 from finesieve.core.fields.encoding import Json, from_json, to_json
@@ -424,16 +424,15 @@ class _Trial:
 
     def _stores(self, outcome: Outcome) -> Stores:
         secret = {one.field.key for one in outcome.walk() if one.field.type.kind == "secret"}
-        person = outcome.to_store
+        results = outcome.results(self._made.workspace.sets.get(self._slug, {}))
         joins = self._made.form.joins
         lists = [one.key for one in self._catalogue.lists if one.id in joins]
-        sets = self._made.workspace.sets.get(self._slug, {})
-        house = {house: person[key] for key, house in sets.items() if person.get(key) is not None}
         types = self._catalogue.record_types_by_id
         links = self._catalogue.links
         return Stores(
-            person={**_written(person, secret), **({"lists": lists} if lists else {})},
-            house=_written(house, secret),
+            person={**_written(results.of(PERSON), secret), **({"lists": lists} if lists else {})},
+            order=_written(results.of(ORDER), secret),
+            house=_written(results.of(HOUSE), secret),
             records=tuple(
                 StoredRecord(
                     record_type=types[one.record_type].key,
@@ -441,7 +440,7 @@ class _Trial:
                     record=one.record_id or None,
                     values=_written(one.values, secret),
                 )
-                for one in outcome.records
+                for one in results.records
             ),
         )
 

@@ -1,12 +1,12 @@
 """What a sent form causes: each destination stores what of it counts, and says what still waits."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Final, Literal
 
 from finesieve.core.fields.about import PERSON
 from finesieve.core.forms.definition import Form
-from finesieve.core.forms.outcome import RecordAnswer
+from finesieve.core.forms.outcome import Results
 from finesieve.core.values import Value, fold
 from finesieve.services.filling.situation import join_lists, store_records
 from finesieve.services.kernel.scope import Unit
@@ -18,14 +18,13 @@ __all__ = ["DESTINATIONS", "Destination", "Received", "Sending", "receive"]
 
 @dataclass(frozen=True, slots=True)
 class Sending:
-    """A filled-in form that may be taken: what it would store of a person, secrets hashed, and which records.
+    """A filled-in form that may be taken: what it would store, by what it is about, secrets hashed.
 
     `opened_by` is who followed a personal link, `known` who has the email that was given; 0 for nobody.
     """
 
     form: Form
-    values: Mapping[str, Value]
-    records: tuple[RecordAnswer, ...]
+    results: Results
     opened_by: int = 0
     known: int = 0
 
@@ -61,11 +60,12 @@ def _change_own(unit: Unit, sending: Sending) -> Received:
     """Somebody changes what is kept of them. A new address waits until both addresses have confirmed it."""
     person_id = sending.opened_by
     stored = stored_row(unit.session, unit.definitions, PERSON, person_id) or {}
-    given = sending.values.get("email")
+    values = sending.results.of(PERSON)
+    given = values.get("email")
     new = given if isinstance(given, str) and fold(given) != fold(str(stored.get("email") or "")) else ""
-    kept = {key: value for key, value in sending.values.items() if key != "email"}
+    kept = {key: value for key, value in values.items() if key != "email"}
     change_person(unit, person_id, kept | _lists(unit, sending.form, stored.get("lists")), sending.source)
-    store_records(unit, person_id, sending.records, sending.source)
+    store_records(unit, person_id, sending.results.records, sending.source)
     return Received(person_id, new_address=new)
 
 
@@ -76,9 +76,9 @@ def _hold(_unit: Unit, sending: Sending) -> Received:
 
 def _sign_up(unit: Unit, sending: Sending) -> Received:
     """Somebody new."""
-    values = {**sending.values, **_lists(unit, sending.form), "signed_up_on": unit.moment.today}
+    values = {**sending.results.of(PERSON), **_lists(unit, sending.form), "signed_up_on": unit.moment.today}
     person_id = add_person(unit, values, sending.source)
-    store_records(unit, person_id, sending.records, sending.source)
+    store_records(unit, person_id, sending.results.records, sending.source)
     return Received(person_id)
 
 

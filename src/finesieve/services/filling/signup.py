@@ -15,7 +15,7 @@ from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.evaluate import PreparedForm, prepare
-from finesieve.core.forms.outcome import Outcome, QuestionOutcome
+from finesieve.core.forms.outcome import Outcome, QuestionOutcome, Results
 from finesieve.core.forms.rows import Situation
 from finesieve.core.forms.wording import worded, wording_of
 from finesieve.core.values import Value, fold, plain_number
@@ -34,16 +34,16 @@ from finesieve.services.filling.destinations import Sending, receive
 from finesieve.services.filling.mapping import pass_on
 from finesieve.services.filling.open_form import Filling, OpenForm, Sent, Thanks, Visit
 from finesieve.services.filling.situation import (
-    keep_records,
     page_parameters,
     person_situation,
     records_to_json,
+    sealed_results,
     shelf_for,
 )
 from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Clock, Scope, Unit
 from finesieve.services.values.files import examine, send_file
-from finesieve.services.values.sealing import sealed, seals
+from finesieve.services.values.sealing import seals
 from finesieve.services.values.value_lines import fill_text
 from finesieve.services.values.writing import taken_keys
 from finesieve.standins.challenge import ChallengeService
@@ -144,7 +144,8 @@ class PublicForms:
                 return replace(opened, unasked=unasked)
             if opened.form.challenge and not self._challenges.passes(filling.key, *sent.challenge):
                 return replace(opened, challenge_failed=bool(sent.challenge[1]))
-            values = opened.outcome.to_store
+            results = opened.outcome.results()
+            values = results.of(PERSON)
             known = filling.person_id or self._known(unit, values)
             more = _only_here(opened.outcome)
             # Whose address it is, is asked by mail; saying here that it is taken would tell strangers who is known.
@@ -152,7 +153,9 @@ class PublicForms:
             taken = taken_keys(unit, known, asked_of, more)
             if taken:
                 return replace(opened, outcome=worded(opened.outcome.taken(taken), opened.say))
-            return replace(done, receipt=self._store_answers(unit, filling, opened, values, known))
+            return replace(
+                done, receipt=self._store_answers(unit, filling, opened, sealed_results(unit, results), known)
+            )
 
     def _known(self, unit: Unit, values: Mapping[str, Value]) -> int:
         """The person with this address, 0 for nobody. Until the transaction ends, nobody else signs up with it."""
@@ -165,12 +168,10 @@ class PublicForms:
         )
         return find_by_email(unit.session, unit.definitions, email) or 0
 
-    def _store_answers(
-        self, unit: Unit, filling: Filling, opened: OpenForm, values: Mapping[str, Value], known: int
-    ) -> str:
+    def _store_answers(self, unit: Unit, filling: Filling, opened: OpenForm, results: Results, known: int) -> str:
         """Store what was sent; gives the token of the page after."""
-        values, records = sealed(unit, PERSON, values), keep_records(unit, opened.outcome)
-        received = receive(unit, Sending(opened.form, values, records, filling.person_id, known))
+        values = results.of(PERSON)
+        received = receive(unit, Sending(opened.form, results, filling.person_id, known))
         pass_on(unit, filling.form_id, opened.form.title, values)
         submission = Submission(
             workspace_id=unit.workspace_id,
@@ -181,7 +182,7 @@ class PublicForms:
             state=received.state,
             received_at=unit.moment.now,
             answers={key: to_json(value) for key, value in values.items()},
-            records=records_to_json(records),
+            records=records_to_json(results.records),
             charges=[[one.surcharge.label, plain_number(one.amount)] for one in opened.outcome.charges],
         )
         unit.session.add(submission)

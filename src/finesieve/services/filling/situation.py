@@ -10,7 +10,7 @@ from finesieve.core.fields.definition import Shelf
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.changing import locked_keys
 from finesieve.core.forms.definition import Form
-from finesieve.core.forms.outcome import Outcome, RecordAnswer
+from finesieve.core.forms.outcome import RecordAnswer, Results
 from finesieve.core.forms.rows import Situation
 from finesieve.core.values import Value
 from finesieve.services.kernel.scope import Unit
@@ -21,11 +21,11 @@ from finesieve.store.reading.rows import records_of, stored_row, titles_of
 
 __all__ = [
     "join_lists",
-    "keep_records",
     "page_parameters",
     "person_situation",
     "records_from_json",
     "records_to_json",
+    "sealed_results",
     "shelf_for",
     "store_records",
 ]
@@ -94,12 +94,14 @@ def store_records(unit: Unit, person_id: int, records: Sequence[RecordAnswer], s
             add_linked_record(unit, known, record.values, {record.link: [person_id]}, source)
 
 
-def keep_records(unit: Unit, outcome: Outcome) -> tuple[RecordAnswer, ...]:
-    """The records of an outcome, secrets hashed."""
-    return tuple(
+def sealed_results(unit: Unit, results: Results) -> Results:
+    """What sending would store, secrets hashed."""
+    values = {about: sealed(unit, about, values) for about, values in results.values.items()}
+    records = (
         replace(record, values=sealed(unit, record_about(record.record_type), record.values))
-        for record in outcome.records
+        for record in results.records
     )
+    return Results(values, tuple(records))
 
 
 def records_to_json(records: Sequence[RecordAnswer]) -> list[dict[str, Any]]:

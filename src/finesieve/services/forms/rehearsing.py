@@ -142,7 +142,7 @@ def run(
     say = wording_of(form, circumstances.language)
     situation = situation_for(unit, form, circumstances, answers, say.language, kept)
     outcome = prepared.evaluate(answers, moment, situation)
-    taken = taken_keys(unit, circumstances.person, outcome.to_store)
+    taken = taken_keys(unit, circumstances.person, outcome.results().of(PERSON))
     if taken and not (circumstances.person == 0 and taken == ["email"]):
         outcome = outcome.taken([key for key in taken if key != "email"])
     person = person_name(situation.stored) if circumstances.person else ""
@@ -231,7 +231,7 @@ def _rows(
     """What is known of the person before sending, and what would be after."""
     assert isinstance(outcome.row, FormRow)
     collections: dict[str, Any] = {name: outcome.row.get(name) or () for name in unit.catalogue.collections_of(PERSON)}
-    stored = {**situation.stored, **outcome.to_store, **collections}
+    stored = {**situation.stored, **outcome.results().of(PERSON), **collections}
     if not situation.known:
         stored["signed_up_on"] = moment.today
     return outcome.row.before, unit.catalogue.derivation.row(stored, moment)

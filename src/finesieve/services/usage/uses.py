@@ -7,6 +7,7 @@ from typing import Final, Literal
 from sqlmodel import col, select
 
 from finesieve.core.fields.about import HOUSE, PERSON
+from finesieve.core.fields.contexts import CONTEXTS
 from finesieve.core.forms.prepare import form_world, section_about, section_world
 from finesieve.core.language.checker import Checked, check
 from finesieve.core.language.placeholders import expressions_in
@@ -138,7 +139,7 @@ def _reads(checked: Checked, about: str) -> set[tuple[str, str]]:
     for part in walk(checked.tree):
         if isinstance(part, Name):
             prefix = part.path[0] if len(part.path) > 1 else ""
-            found.add((HOUSE if prefix == "house" else about, part.path[-1]))
+            found.add(((CONTEXTS[prefix].about if prefix in CONTEXTS else "") or about, part.path[-1]))
     return found
 
 

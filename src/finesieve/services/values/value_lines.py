@@ -234,7 +234,7 @@ def record_lines(
 def show_typed(catalogue: Catalogue, typed: Typed, value: Value) -> str:
     """The value of an expression as people read it; a field's as the field shows it, its fallback for a blank."""
     if typed.operation in ("name", "house"):
-        field = catalogue.keys_of(HOUSE if typed.operation == "house" else typed.about).get(typed.name)
+        field = catalogue.keys_of(typed.about).get(typed.name)
         if field is not None:
             return field.show(value) or field.settings.fallback
     return show_value(replace(typed.type, unit=""), value, catalogue.manner) if value is not None else ""
