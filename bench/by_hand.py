@@ -2,7 +2,7 @@
 
 import json
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -41,9 +41,7 @@ def _application(engine: Engine, scope: Scope, form_id: int) -> FastAPI:
         given = {name[2:]: str(value) for name, value in form.items() if name.startswith("a_")}
         with engine.connect() as connection:
             connection.execute(text("SELECT id, name FROM workspace WHERE slug = :s"), {"s": DEMO_SLUG}).one()
-            connection.execute(
-                text("SELECT set_config('finesieve.workspace', :w, true)"), {"w": str(scope.workspace_id)}
-            )
+            connection.execute(_ENTER, {"w": str(scope.workspace_id)})
             connection.execute(text("SELECT id, published FROM form WHERE id = :i"), {"i": form_id}).one()
         problems, shown = {}, []
         for question in questions:
@@ -72,9 +70,7 @@ def _application(engine: Engine, scope: Scope, form_id: int) -> FastAPI:
         with engine.connect() as connection:
             query = text(f"SELECT {columns} FROM {schema}.person WHERE id = :id")
             row = connection.execute(query, {"id": person_id}).one()
-            connection.execute(
-                text("SELECT set_config('finesieve.workspace', :w, true)"), {"w": str(scope.workspace_id)}
-            )
+            connection.execute(_ENTER, {"w": str(scope.workspace_id)})
             past = text(
                 "SELECT id, field_id, old, new, source, at FROM history WHERE about = 'person' AND entity_id = :id "
                 "ORDER BY id DESC LIMIT 200"
@@ -83,17 +79,27 @@ def _application(engine: Engine, scope: Scope, form_id: int) -> FastAPI:
         values = [(0, f.label, f.show(v)) for f, v in zip(catalogue.stored, row, strict=True)]
         return HTMLResponse(_PAGE.render(title="Somebody", questions=[], given={}, problems={}, rows=[*values, *lines]))
 
+    _add_sending(app, engine, scope, form_id, {place: field.column for place, field in fields.items()})
+    return app
+
+
+def _add_sending(app: FastAPI, engine: Engine, scope: Scope, form_id: int, columns: Mapping[str, str]) -> None:
+    schema = f"w_{scope.workspace_id}"
+
     @app.post("/send")
     async def send(request: Request) -> Response:
         form = await request.form()
         given = {name[2:]: str(value) for name, value in form.items() if name.startswith("a_")}
-        stored = {
-            fields[place].column: value for place, value in given.items() if value and place in ("q1", "q2", "q3")
-        }
+        stored = {columns[place]: value for place, value in given.items() if value and place in ("q1", "q2", "q3")}
         with engine.begin() as connection:
-            connection.execute(
-                text("SELECT set_config('finesieve.workspace', :w, true)"), {"w": str(scope.workspace_id)}
+            connection.execute(_ENTER, {"w": str(scope.workspace_id)})
+            arrived = text(
+                "INSERT INTO arrivals (workspace_id, who, since, times) VALUES (:w, 'by hand', date_trunc('hour', "
+                "now()), 1) ON CONFLICT (workspace_id, who, since) DO UPDATE SET times = arrivals.times + 1"
             )
+            connection.execute(arrived, {"w": scope.workspace_id})
+        with engine.begin() as connection:
+            connection.execute(_ENTER, {"w": str(scope.workspace_id)})
             names = ", ".join(stored)
             places = ", ".join(f":{name}" for name in stored)
             made = connection.execute(
@@ -117,9 +123,8 @@ def _application(engine: Engine, scope: Scope, form_id: int) -> FastAPI:
                 sent,
                 {"w": scope.workspace_id, "f": form_id, "k": str(form["token"]), "p": person, "a": json.dumps(given)},
             )
+            connection.execute(text(f"UPDATE {schema}.state SET version = version + 1 WHERE slot = 1"))
         return RedirectResponse("/thanks", 303)
-
-    return app
 
 
 def against_pages_by_hand(
@@ -128,7 +133,14 @@ def against_pages_by_hand(
 ) -> bool:  # fmt: skip
     """The public round trip, the list, a profile and a sending against the same by hand; whether all bounds hold."""
     form_id = next(form.id for form in list_forms(scope) if form.slug == slug)
-    here = TestClient(_application(engine, scope, form_id), follow_redirects=False)
+    with TestClient(_application(engine, scope, form_id), follow_redirects=False) as here:
+        return _compare(scope, client, here, slug, alternating, report)
+
+
+def _compare(
+    scope: Scope, client: TestClient, here: TestClient, slug: str,
+    alternating: Callable[..., tuple[float, float]], report: Callable[[str, float, float, float], bool],
+) -> bool:  # fmt: skip
     join, office = f"/join/{DEMO_SLUG}/{slug}", f"/w/{DEMO_SLUG}"
     data: dict[str, Any] = {"touched": "q1 q2", "a_q1": "wren@hedgerow.example", "a_q2": "Wren", "a_q3": "Ash"}
 

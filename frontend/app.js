@@ -241,3 +241,21 @@ document.addEventListener("alpine:init", () => {
     },
   }));
 });
+
+// A choice among many records: what is typed above the menu narrows it; what is chosen stays in it ---------------
+let lookingUp;
+document.addEventListener("input", (event) => {
+  const box = event.target;
+  if (!box.matches("[data-find-record]") || !box.dataset.findRecord) return;
+  clearTimeout(lookingUp);
+  lookingUp = setTimeout(async () => {
+    const menu = document.getElementById(box.getAttribute("aria-controls"));
+    const chosen = menu.selectedOptions[0];
+    const answer = await fetch(`${document.body.dataset.records}/${box.dataset.findRecord}/titles?words=${encodeURIComponent(box.value)}`);
+    if (!answer.ok) return;
+    menu.innerHTML = await answer.text();
+    if (!chosen?.value) return;
+    if (![...menu.options].some((one) => one.value === chosen.value)) menu.append(chosen);
+    menu.value = chosen.value;
+  }, 200);
+});

@@ -117,7 +117,8 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         collect_rehearsing,
         collect_translating,
     )
-    for router in (access, bench, *define, *collect, compute, sift, follow_up, language, people, records, signup):
+    # The public pages first: routes are tried in turn, and most of the world comes there.
+    for router in (signup, access, bench, *define, *collect, compute, sift, follow_up, language, people, records):
         app.include_router(router)
 
     @app.get("/healthz")

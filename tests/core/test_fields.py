@@ -11,7 +11,7 @@ from finesieve.core.fields.definition import BUILT_IN, Field, Shelf, twin_of
 from finesieve.core.fields.encoding import from_json, to_json
 from finesieve.core.fields.families.schemas import schema_problem
 from finesieve.core.fields.keys import key_from_label, key_problem
-from finesieve.core.fields.manner import Manner
+from finesieve.core.fields.manner import Manner, Titles
 from finesieve.core.fields.options import Option, option_from_json, option_to_json, options_from_lines, options_to_lines
 from finesieve.core.fields.settings import SETTINGS, FieldSettings
 from finesieve.core.fields.types import TYPES
@@ -72,7 +72,7 @@ SOUND: tuple[tuple[str, dict[str, object], str, object, str], ...] = (
     ("text_list", {}, "pond bed\n\n long bed ", ("pond bed", "long bed"), "pond bed, long bed"),
     ("structured", {}, '{"b": 1, "a": [true]}', Structured('{"a":[true],"b":1}'), '{"a":[true],"b":1}'),
     ("structured", {"json_schema": SCHEMA}, '{"rain": 2.5}', Structured('{"rain":2.5}'), '{"rain":2.5}'),
-    ("record", {"manner": Manner(titles={"7": "Pond bed"})}, "7", "7", "Pond bed"),
+    ("record", {"manner": Manner(titles=Titles({"7": "Pond bed"}))}, "7", "7", "Pond bed"),
     ("picture", {}, "token", PNG, "plot.png"),
     ("file", {}, "token", PNG, "plot.png"),
 )  # fmt: skip

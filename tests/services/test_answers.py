@@ -81,7 +81,7 @@ class Answering(unittest.TestCase):
         self.published("wish")
         plot = add_record(self.scope, plots, {"name": "A1"}, {})
         field = public().open(self.house.slug, "join-us").outcome.showing[1].field
-        self.assertEqual(dict(field.manner.titles), {str(plot): "A1"})
+        self.assertEqual(dict(field.manner.titles.by_id), {str(plot): "A1"})
         self.assertIn("q2", self.send({"q1": "a@hedgerow.example", "q2": "999999"}))
         self.assertEqual(self.send({"q1": "a@hedgerow.example", "q2": str(plot)}), {})
 

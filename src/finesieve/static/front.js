@@ -50,9 +50,21 @@ function bringBack(form) {
   if (changed) form.dispatchEvent(new CustomEvent("answered"));
 }
 
+let searching;
 document.addEventListener("input", (event) => {
   const form = event.target.closest("[data-answers]");
-  if (form) keep(form);
+  if (!form) return;
+  keep(form);
+  if (event.target.matches("[data-find-record]")) {
+    clearTimeout(searching);
+    searching = setTimeout(() => form.dispatchEvent(new CustomEvent("answered")), 250);
+  }
+});
+// Enter in a search looks, and does not send the form.
+document.addEventListener("keydown", (event) => {
+  if (event.key !== "Enter" || !event.target.matches("[data-find-record]")) return;
+  event.preventDefault();
+  event.target.closest("[data-answers]").dispatchEvent(new CustomEvent("answered"));
 });
 document.addEventListener("DOMContentLoaded", () => {
   const form = document.querySelector("[data-answers]");

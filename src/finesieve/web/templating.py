@@ -2,7 +2,7 @@
 
 import re
 from datetime import date, datetime
-from functools import cache
+from functools import cache, lru_cache
 from hashlib import sha256
 from pathlib import Path
 from typing import Any, Final
@@ -21,6 +21,7 @@ from finesieve.core.fields.families.dates import twice
 from finesieve.core.phrases import phrase
 from finesieve.core.values import plain_number
 from finesieve.store.reading.kept import is_estimated
+from finesieve.web.asking import asked_question
 
 __all__ = ["PACKAGE", "render", "render_text"]
 
@@ -44,7 +45,7 @@ def _environment() -> Environment:
     environment.filters["pairs"] = lambda options: [(option.stored_value, option.label) for option in options]
     environment.filters.update(plain=lambda number: "" if number is None else plain_number(number), links=_links)
     environment.globals.update(asset=_asset, countries=_countries, regions=_regions, phrase=phrase)
-    environment.globals.update(limits=limits, twice=twice, estimated=is_estimated)
+    environment.globals.update(limits=limits, twice=twice, estimated=is_estimated, asked_question=asked_question)
     return environment
 
 
@@ -53,10 +54,12 @@ def _figure(number: int) -> str:
     return f"{number:,}"
 
 
+@lru_cache(maxsize=4_096)
 def _day(value: date) -> str:
     return format_date(value, "d MMM y", locale="en_GB")
 
 
+@lru_cache(maxsize=4_096)
 def _moment(value: datetime, zone: str) -> str:
     """A moment as the clocks of a zone showed it."""
     return format_datetime(value.astimezone(ZoneInfo(zone)), "d MMM y, HH:mm", locale="en_GB")

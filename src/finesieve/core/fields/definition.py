@@ -10,7 +10,7 @@ from typing import Final
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.encoding import Json, from_json
 from finesieve.core.fields.families.choices import country_codes, country_names, regions_of
-from finesieve.core.fields.manner import PLAIN, Manner
+from finesieve.core.fields.manner import PLAIN, Manner, Titles
 from finesieve.core.fields.options import Option
 from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.fields.types import TYPES, FieldType
@@ -45,12 +45,16 @@ class Shelf:
     """
 
     files: Mapping[str, StoredFile]
-    titles: Mapping[int, Mapping[str, str]] = dataclasses.field(default_factory=dict)
+    titles: Mapping[int, Titles] = dataclasses.field(default_factory=dict)
     sent_for: Mapping[str, int] = dataclasses.field(default_factory=dict)
 
     def known(self, one: "Field") -> "Field":
         """The field; a choice among records knows their titles."""
-        return with_titles(one, self.titles.get(one.settings.record_type or 0, {})) if one.type_key == "record" else one
+        return (
+            with_titles(one, self.titles.get(one.settings.record_type or 0, Titles()))
+            if one.type_key == "record"
+            else one
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -269,7 +273,7 @@ def show_value(type_: Type, value: Value, manner: Manner) -> str:
     return Field(0, "", "", "short_text", 0, unit=type_.unit, options=options, result=type_, manner=manner).show(value)
 
 
-def with_titles(field: Field, titles: Mapping[str, str]) -> Field:
+def with_titles(field: Field, titles: Titles) -> Field:
     """The field, knowing the titles of the records it chooses among."""
     return replace(field, manner=replace(field.manner, titles=titles))
 

@@ -9,7 +9,15 @@ from typing import Final, Literal
 from babel import Locale, UnknownLocaleError
 from babel.numbers import get_decimal_symbol
 
-__all__ = ["PLAIN", "Manner", "locale_names"]
+__all__ = ["PLAIN", "Manner", "Titles", "locale_names"]
+
+
+@dataclass(frozen=True, slots=True)
+class Titles:
+    """The titles of records by id, as a choice among them offers them; `more` are left out, to be searched for."""
+
+    by_id: Mapping[str, str] = field(default_factory=dict)
+    more: bool = False
 
 
 @dataclass(frozen=True)
@@ -18,14 +26,14 @@ class Manner:
 
     `language` is a locale such as `en_GB`, `currency` an ISO 4217 code and
     `country` an ISO 3166 code: where a phone number without a prefix belongs.
-    `titles` are the titles of records by id, for choices among records.
+    `titles` are those of the records that a choice among them may take.
     """
 
     language: str = "en_GB"
     zone: tzinfo = UTC
     currency: str = "GBP"
     country: str = "GB"
-    titles: Mapping[str, str] = field(default_factory=dict, compare=False)
+    titles: Titles = field(default=Titles(), compare=False)
 
     @property
     def point(self) -> Literal[".", ","]:

@@ -49,11 +49,24 @@ def wording_of(form: Form, *wished: str) -> Wording:
 
 def worded(outcome: Outcome, say: Callable[[str], str]) -> Outcome:
     """An outcome with every text that people read passed through `say`."""
+    if isinstance(say, Wording) and not say.phrases:
+        return outcome  # all is said as it is
 
     def question(one: QuestionOutcome) -> QuestionOutcome:
-        texts = {"label": say(one.label), "help": say(one.help), "sample": say(one.sample)}
-        offered = tuple(replace(option, label=say(option.label)) for option in one.offered)
-        return replace(one, question=one.question.model_copy(update=texts), offered=offered, message=say(one.message))
+        was = {"label": one.label, "help": one.help, "sample": one.sample}
+        texts = {part: say(text) for part, text in was.items()}
+        labels, message = [say(option.label) for option in one.offered], say(one.message)
+        # Most is said as it is, on every round trip of a page; what stays the same is not made anew.
+        asked = one.question if texts == was else one.question.model_copy(update=texts)
+        pairs = list(zip(one.offered, labels, strict=True))
+        if all(option.label == label for option, label in pairs):
+            return (
+                one
+                if asked is one.question and message == one.message
+                else replace(one, question=asked, message=message)
+            )
+        offered = tuple(replace(option, label=label) for option, label in pairs)
+        return replace(one, question=asked, offered=offered, message=message)
 
     def item(one: QuestionOutcome | RemarkOutcome) -> QuestionOutcome | RemarkOutcome:
         if isinstance(one, QuestionOutcome):

@@ -17,7 +17,7 @@ from finesieve.core.fields.about import HOUSE, ORDER, PERSON, record_about
 from finesieve.core.fields.definition import Field as Fact
 from finesieve.core.fields.definition import Shelf
 from finesieve.core.fields.encoding import Json, from_json, to_json
-from finesieve.core.fields.manner import PLAIN
+from finesieve.core.fields.manner import PLAIN, Titles
 from finesieve.core.forms.changing import locked_keys
 from finesieve.core.forms.definition import Form, Section
 from finesieve.core.forms.evaluate import PreparedForm, prepare
@@ -254,7 +254,10 @@ class _Trial:
     def result(self) -> TrialResult:
         wording = wording_of(self._made.form, self._case.language or "")
         situation, answers = self._situation(wording.language), self._answers()
-        situation = replace(situation, shelf=Shelf(self._files, self._titles(), self._sent_for))
+        situation = replace(
+            situation,
+            shelf=Shelf(self._files, {one: Titles(found) for one, found in self._titles().items()}, self._sent_for),
+        )
         outcome = worded(self._made.prepared.evaluate(answers, self._moment, situation), wording)
         named = {shown.id: name for name, shown in self._named(outcome)}
         problems = tuple(

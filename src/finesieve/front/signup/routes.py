@@ -14,6 +14,7 @@ from finesieve.core.errors import NotFound, Unavailable
 from finesieve.core.forms.outcome import QuestionOutcome, SectionOutcome
 from finesieve.core.forms.wording import Wording, wording_without_form
 from finesieve.services.filling.open_form import OpenForm, Visit
+from finesieve.services.filling.situation import SEARCHED
 from finesieve.web.addresses import address_of
 from finesieve.web.fillings import fillings_after
 from finesieve.web.languages import accepted_languages
@@ -78,7 +79,8 @@ def _languages(request: Request, opened_in: str = "") -> tuple[str, ...]:
 
 
 def _answers(form: PostedForm) -> dict[str, str]:
-    return form.values("a_")
+    """The answers, and what is searched for among the records of a choice."""
+    return form.values("a_") | {SEARCHED + name: words for name, words in form.values("find_").items()}
 
 
 def _with_files(

@@ -11,6 +11,7 @@ from finesieve.office.collect.contents import FORM_PAGES, OFFERED_LANGUAGES, ind
 from finesieve.office.collect.notes import question_notes, section_note
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
+from finesieve.services.filling.situation import SEARCHED
 from finesieve.services.forms.cases import keep_case, read_case, remove_case
 from finesieve.services.forms.forms import read_form
 from finesieve.services.forms.grid import make_grid
@@ -124,6 +125,7 @@ def go_on(request: Request, desk: DeskHere, form_id: int, form: Posted) -> Respo
     if action == "anew":
         answers = {}
     search = form.one("as_search") if action == "search" else ""
+    answers |= {SEARCHED + name: words for name, words in form.values("find_").items()}
     return _page(request, desk, form_id, circumstances, answers, case=case, search=search, sent=action == "send")
 
 

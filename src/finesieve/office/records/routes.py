@@ -14,6 +14,7 @@ from finesieve.services.people.records import (
     archive_record,
     blank_record,
     change_record,
+    find_titles,
     link_record,
     list_records,
     people_like,
@@ -23,6 +24,7 @@ from finesieve.services.people.records import (
 from finesieve.services.values.files import open_file, open_thumbnail, shelf, take_files
 from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
 from finesieve.web.site import site_of
+from finesieve.web.templating import render
 
 __all__ = ["router"]
 
@@ -161,6 +163,12 @@ def _record_page(
         hits=people_like(desk.scope, find) if find else (),
         status=status,
     )
+
+
+@router.get("/records/{type_id:int}/titles")
+def show_titles(request: Request, desk: DeskHere, type_id: int, words: str = "") -> Response:
+    """The choices of a menu of records, for what was searched."""
+    return render(request, "office/records/_titles.html", {"titles": find_titles(desk.scope, type_id, words)})
 
 
 @router.post("/records/{type_id:int}/{record_id:int}")

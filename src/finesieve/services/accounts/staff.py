@@ -23,6 +23,7 @@ from finesieve.services.kernel.scope import Clock, Role, Scope
 from finesieve.services.kernel.slugs import slug_from_name
 from finesieve.store.connection.database import Store, enter_workspace
 from finesieve.store.definitions.catalogue import add_column, create_workspace_schema, field_from_row, unique_column
+from finesieve.store.definitions.entering import who_enters
 from finesieve.store.tables import FieldGroupRow, FieldRow, Membership, Staff, StaffSession, Workspace
 
 __all__ = [
@@ -214,14 +215,7 @@ class StaffAccounts:
     def who_enters(self, token: str, slug: str) -> tuple[SignedIn, OpenedWorkspace] | None:
         """Both at once: who holds this token, and the workspace, entered; None where `who` or `enter` say why not."""
         with self._store.reading() as session:
-            found = session.exec(
-                select(StaffSession, Staff, Workspace, Membership)
-                .join(Staff, col(Staff.id) == col(StaffSession.staff_id))
-                .join(Membership, col(Membership.staff_id) == col(Staff.id))
-                .join(Workspace, col(Workspace.id) == col(Membership.workspace_id))
-                .where(col(StaffSession.token_hash) == _token_hash(token), col(StaffSession.expires_at) > self._clock())
-                .where(col(Workspace.slug) == slug)
-            ).first()
+            found = who_enters(session, _token_hash(token), self._clock(), slug)
         if found is None:
             return None
         signed_in = _signed_in(found[0], found[1])

@@ -155,10 +155,11 @@ def _elsewhere(unit: Unit, typed: Typed, formula: str, about: str, unit_name: st
         value = unit.moment.house.work_out(typed)
         return Preview((), typed.type, (Sample(0, "The house", formula, field.show(value)),), 1, int(value is None))
     program = compile_python(typed)
-    titles = titles_of(unit.session, unit.definitions, about, limit=60, sees=unit.sees)
     keys = [known.key for known in unit.catalogue.stored_about(about)]
     samples, blank, undone = [], 0, 0
-    for row_id, values in page_of_rows(unit.session, unit.definitions, about, keys, limit=60):
+    rows = page_of_rows(unit.session, unit.definitions, about, keys, limit=60)
+    titles = titles_of(unit.session, unit.definitions, about, [row_id for row_id, _ in rows], sees=unit.sees)
+    for row_id, values in rows:
         in_time(unit.session)
         value = program(row_of(unit, about, row_id, values), unit.moment)
         blank += value is None

@@ -23,11 +23,11 @@ def count_arrival(scope: Scope, what: str, who: str) -> None:
 
     The address is kept as a hash only, and for an hour.
     """
-    with scope.transaction("public") as unit:
-        now = unit.moment.now
+    with scope.store.transaction(scope.workspace_id) as session:
+        now = scope.clock()
         row = {
-            "workspace_id": unit.workspace_id,
-            "who": hashlib.sha256(f"{unit.workspace_id}:{what}:{who}".encode()).hexdigest(),
+            "workspace_id": scope.workspace_id,
+            "who": hashlib.sha256(f"{scope.workspace_id}:{what}:{who}".encode()).hexdigest(),
             "since": _begin(now),
             "times": 1,
         }
@@ -39,9 +39,9 @@ def count_arrival(scope: Scope, what: str, who: str) -> None:
             )
             .returning(col(Arrivals.times))
         )
-        times = int(unit.session.execute(counted).scalar_one())
+        times = int(session.execute(counted).scalar_one())
         if times == 1:
-            unit.session.execute(delete(Arrivals).where(col(Arrivals.since) < now - timedelta(hours=1)))
+            session.execute(delete(Arrivals).where(col(Arrivals.since) < now - timedelta(hours=1)))
     if times > MOST:
         raise TooOften("That is a lot in a short time. Wait a few minutes, then send it again; nothing is lost.")
 

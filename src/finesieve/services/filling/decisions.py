@@ -5,14 +5,13 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Final
 
-from sqlmodel import col, select
-
 from finesieve.core.errors import NotFound
 from finesieve.services.filling.kinds import DecisionKind, Wanted
 from finesieve.services.filling.known_email import KNOWN_EMAIL
 from finesieve.services.filling.new_address import NEW_ADDRESS
 from finesieve.services.kernel.scope import Scope, Unit
-from finesieve.store.tables import Decision, FormRow
+from finesieve.store.reading.submissions import waiting_decisions
+from finesieve.store.tables import Decision
 
 __all__ = ["KINDS", "Waiting", "ask_for", "decide", "settle", "waiting_for"]
 
@@ -61,11 +60,9 @@ def ask_for(
 def waiting_for(scope: Scope, person_id: int) -> tuple[Waiting, ...]:
     """What waits for a decision about a person, the oldest first."""
     with scope.reading("reader") as unit:
-        query = select(Decision, FormRow).join(FormRow, col(FormRow.id) == col(Decision.form_id))
-        query = query.where(col(Decision.person_id) == person_id, col(Decision.state) == "waiting")
         return tuple(
             Waiting(row.id or 0, KINDS[row.kind], form.draft["title"], row.at, KINDS[row.kind].wanted(unit, row))
-            for row, form in unit.session.exec(query.order_by(col(Decision.id))).all()
+            for row, form in waiting_decisions(unit.session, person_id)
         )
 
 

@@ -30,6 +30,7 @@ __all__ = [
     "list_grants",
     "pass_on",
     "read_mapping",
+    "sets_house_values",
 ]
 
 _ALIKE: Final = 0.75
@@ -222,6 +223,12 @@ def change_grant(scope: Scope, from_slug: str, keys: Sequence[str]) -> int:
         if not kept:
             unit.session.delete(row)
         return record_change(unit, "grant", grant_id, f"Changed what {from_slug} may set", before)
+
+
+def sets_house_values(unit: Unit, form_id: int) -> bool:
+    """Whether answers of the form are mapped to house values; another answer only with another version of all."""
+    query = select(HouseMapping.id).where(col(HouseMapping.form_id) == form_id)
+    return unit.session.exec(query.limit(1)).first() is not None
 
 
 def pass_on(unit: Unit, form_id: int, title: str, values: Mapping[str, Value]) -> None:

@@ -3,11 +3,10 @@
 import secrets
 from collections.abc import Mapping
 from contextlib import suppress
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Final
 
 from sqlalchemy import text
-from sqlalchemy.orm import defer
 from sqlmodel import col, select
 
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
@@ -31,7 +30,7 @@ from finesieve.services.filling.confirming import (
     read_answers,
 )
 from finesieve.services.filling.destinations import Sending, receive
-from finesieve.services.filling.mapping import pass_on
+from finesieve.services.filling.mapping import pass_on, sets_house_values
 from finesieve.services.filling.open_form import Filling, OpenForm, Sent, Thanks, Visit
 from finesieve.services.filling.situation import (
     page_parameters,
@@ -48,14 +47,24 @@ from finesieve.services.values.value_lines import fill_text
 from finesieve.services.values.writing import taken_keys
 from finesieve.standins.challenge import ChallengeService
 from finesieve.store.connection.database import Store
+from finesieve.store.definitions.entering import enter_by_slug
 from finesieve.store.definitions.state import mark_changed
 from finesieve.store.files.keeping import FileStore
 from finesieve.store.reading.rows import find_by_email
-from finesieve.store.tables import FormRow, FormVersion, Submission, Workspace
+from finesieve.store.reading.submissions import form_by_slug
+from finesieve.store.tables import FormRow, FormVersion, Submission
 
 __all__ = ["PublicForms"]
 
 _MOST_PREPARED: Final = 128
+
+
+@dataclass(frozen=True, slots=True)
+class _Ready:
+    """A form made ready to be filled in, and whether its answers set house values."""
+
+    form: PreparedForm
+    sets: bool
 
 
 class PublicForms:
@@ -67,7 +76,7 @@ class PublicForms:
         self._clock = clock
         self._links = Links(secret)
         self._challenges = ChallengeService(secret)
-        self._kept: dict[tuple[int, int, int, int], PreparedForm] = {}
+        self._kept: dict[tuple[int, int, int, int], _Ready] = {}
 
     # Opening, answering, sending
 
@@ -172,7 +181,8 @@ class PublicForms:
         """Store what was sent; gives the token of the page after."""
         values = results.of(PERSON)
         received = receive(unit, Sending(opened.form, results, filling.person_id, known))
-        pass_on(unit, filling.form_id, opened.form.title, values)
+        if self._ready(unit, filling).sets:
+            pass_on(unit, filling.form_id, opened.form.title, values)
         submission = Submission(
             workspace_id=unit.workspace_id,
             form_id=filling.form_id,
@@ -205,7 +215,7 @@ class PublicForms:
             parts = self._links.read("sent", unit.moment.now, sent)
             row = unit.session.get(Submission, parts[0]) if parts else None
             version = row.version if row is not None and row.form_id == form.id else form.published
-            document = self._prepared(unit, Filling(form.id or 0, version, "")).form
+            document = self._ready(unit, Filling(form.id or 0, version, "")).form.form
             say = wording_of(document, *languages)
             known = _sent_values(unit, row) if row is not None and row.form_id == form.id else None
             text = fill_text(unit, say(document.thanks), values=known)
@@ -249,15 +259,13 @@ class PublicForms:
 
     def _scope(self, workspace_slug: str) -> tuple[Scope, str]:
         with self.store.reading() as session:
-            workspace = session.exec(select(Workspace).where(col(Workspace.slug) == workspace_slug)).first()
+            workspace = enter_by_slug(session, workspace_slug)
         if workspace is None:
             raise NotFound("There is no such page.")
         return Scope(self.store, workspace.id or 0, "the person", "public", self._clock), workspace.name
 
     def _form(self, unit: Unit, form_slug: str) -> FormRow:
-        # The draft, which may be long, is read only where it is wanted.
-        query = select(FormRow).options(defer(FormRow.draft)).where(col(FormRow.slug) == form_slug)  # type: ignore[arg-type]
-        row = unit.session.exec(query).first()
+        row = form_by_slug(unit.session, form_slug)
         if row is None or not row.published:
             raise NotFound("There is no such page.")
         return row
@@ -280,7 +288,7 @@ class PublicForms:
     def _evaluated(
         self, unit: Unit, house: str, filling: Filling, answers: Mapping[str, str], *languages: str
     ) -> OpenForm:
-        prepared = self._prepared(unit, filling)
+        prepared = self._ready(unit, filling).form
         form = prepared.form
         say = wording_of(form, *languages)
         page = page_parameters(filling.page, say.language)
@@ -324,14 +332,14 @@ class PublicForms:
             count_arrival(scope, f"file:{form_slug}", came_from)
         with scope.transaction("public") as unit:
             row = self._form(unit, form_slug)
-            prepared = self._prepared(unit, Filling(row.id or 0, row.published, ""))
+            prepared = self._ready(unit, Filling(row.id or 0, row.published, "")).form
             question = prepared.form.question(question_id.partition(".")[0])
             known = unit.catalogue.by_id.get(question.field_id) if question else None
             if self._files is None or known is None or known.type.kind != "file":
                 raise InvalidInput({question_id: "No file is asked for here."})
         return send_file(scope, self._files, examine(known, name, data), row.id or 0)
 
-    def _prepared(self, unit: Unit, filling: Filling) -> PreparedForm:
+    def _ready(self, unit: Unit, filling: Filling) -> "_Ready":
         """The compiled form, kept for as long as neither it nor the definitions change."""
         key = (unit.workspace_id, unit.catalogue.version, filling.form_id, filling.version)
         kept = self._kept.get(key)
@@ -340,7 +348,8 @@ class PublicForms:
         row = unit.session.get(FormVersion, (filling.form_id, filling.version))
         if row is None:
             raise NotFound("There is no such page.")
-        made = prepare(Form.model_validate(row.document), unit.catalogue, lasting=True)
+        prepared = prepare(Form.model_validate(row.document), unit.catalogue, lasting=True)
+        made = _Ready(prepared, sets_house_values(unit, filling.form_id))
         while len(self._kept) >= _MOST_PREPARED:
             self._kept.pop(next(iter(self._kept)), None)
         self._kept[key] = made

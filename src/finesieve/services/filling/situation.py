@@ -17,9 +17,10 @@ from finesieve.services.kernel.scope import Unit
 from finesieve.services.people.records import add_linked_record, set_record_values
 from finesieve.services.values.files import shelf_of
 from finesieve.services.values.sealing import sealed
-from finesieve.store.reading.rows import records_of, stored_row, titles_of
+from finesieve.store.reading.rows import offered_titles, records_of, stored_row
 
 __all__ = [
+    "SEARCHED",
     "join_lists",
     "page_parameters",
     "person_situation",
@@ -30,6 +31,8 @@ __all__ = [
     "store_records",
 ]
 
+SEARCHED: Final = "find:"
+"""Before the name of a question: the words that its records are searched by."""
 _MOST_PARAMETERS: Final = 20
 _MOST_CHARACTERS: Final = 200
 
@@ -41,7 +44,10 @@ def page_parameters(given: Mapping[str, str], language: str) -> dict[str, str]:
 
 
 def shelf_for(unit: Unit, form: Form, answers: Mapping[str, str], form_id: int = 0) -> Shelf | None:
-    """What the answers may point at: the files that they name, and the records of choices among records."""
+    """What the answers may point at: the files that they name, and the records of choices among records.
+
+    What is searched for among these stands with the answers, by `SEARCHED` and the name of the question.
+    """
     fields = {question.id: unit.catalogue.by_id.get(question.field_id) for question in form.questions}
     tokens = []
     for name, answer in answers.items():
@@ -49,12 +55,15 @@ def shelf_for(unit: Unit, form: Form, answers: Mapping[str, str], form_id: int =
         if known is not None and known.type.kind == "file" and answer:
             tokens.append(answer)
     chosen: dict[int, list[str]] = {}
+    words: dict[int, str] = {}
     for name, known in fields.items():
         if known is not None and known.type_key == "record" and known.settings.record_type:
             given = [answer for place, answer in answers.items() if place.partition(".")[0] == name]
             chosen.setdefault(known.settings.record_type, []).extend(given)
+            searched = (words for place, words in answers.items() if place.partition(".")[0] == SEARCHED + name)
+            words.setdefault(known.settings.record_type, next((one for one in searched if one), ""))
     titles = {
-        one: titles_of(unit.session, unit.definitions, record_about(one), also=given, sees=unit.sees)
+        one: offered_titles(unit.session, unit.definitions, record_about(one), words[one][:80], given, sees=unit.sees)
         for one, given in chosen.items()
     }
     if not titles and not tokens:

@@ -124,7 +124,7 @@ class Scope:
     def separate(self, role: Role) -> Iterator[Unit]:
         """A transaction of its own, whatever else is under way. Raises NotAllowed as `transaction` does."""
         self.need(role)
-        with self.store.transaction(self.workspace_id) as session:
+        with self.store.transaction() as session:
             yield self._unit(session)
 
     @contextmanager

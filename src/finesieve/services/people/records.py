@@ -8,6 +8,7 @@ from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.fields.definition import Field, Shelf
 from finesieve.core.fields.encoding import to_json
+from finesieve.core.fields.manner import Titles
 from finesieve.core.model.catalogue import Group, Link, RecordType
 from finesieve.core.model.changes import COMPUTED, Change, ChangeSet
 from finesieve.core.values import Value
@@ -28,10 +29,12 @@ from finesieve.services.values.writing import add_row, change_row, note, record,
 from finesieve.store.reading.people import page_of_people
 from finesieve.store.reading.rows import (
     count_rows,
+    first_targets,
     is_archived,
-    linked_to,
     links_of,
+    offered_titles,
     page_of_rows,
+    records_of,
     rows_by_ids,
     stored_row,
     titles_of,
@@ -49,6 +52,7 @@ __all__ = [
     "archive_record",
     "blank_record",
     "change_record",
+    "find_titles",
     "link_record",
     "list_records",
     "people_like",
@@ -230,7 +234,7 @@ def _note_with_people(
     unit: Unit, known: RecordType, link: Link, record_id: int, before: Sequence[int], after: Sequence[int], source: str
 ) -> None:
     """A line in the history of everybody whom a record is linked with from now on, or no longer."""
-    titles = titles_of(unit.session, unit.definitions, known.about, limit=1, also=[record_id], sees=unit.open_to_all)
+    titles = titles_of(unit.session, unit.definitions, known.about, [record_id], sees=unit.open_to_all)
     title, place = titles.get(str(record_id), f"{known.singular} {record_id}"), -(LINKS_FROM + link.id)
     for person_id in sorted(set(after) - set(before)):
         note(unit, PERSON, person_id, place, None, title, source)
@@ -249,7 +253,7 @@ def _targets(unit: Unit, link: Link, targets: Sequence[int], sees: Callable[[Fie
         return [(target, person_name(found[target])) for target in targets if target in found]
     if link.target == ORDER:
         return [(target, f"order {target}") for target in targets]
-    titles = titles_of(unit.session, unit.definitions, link.target, limit=10_000, sees=sees)
+    titles = titles_of(unit.session, unit.definitions, link.target, targets, sees=sees)
     return [(target, titles.get(str(target), f"no. {target}")) for target in targets]
 
 
@@ -327,6 +331,13 @@ def people_like(scope: Scope, words: str) -> tuple[tuple[int, str], ...]:
         return tuple((person.id, person_name(person.values)) for person in found)
 
 
+def find_titles(scope: Scope, type_id: int, words: str) -> Titles:
+    """What a choice among the records of a type offers for these words. Raises NotFound for no such type."""
+    with scope.reading("reader") as unit:
+        about = record_type(unit.catalogue, type_id).about
+        return offered_titles(unit.session, unit.definitions, about, words[:80], sees=unit.sees)
+
+
 def list_records(
     scope: Scope, type_id: int, *, search: str = "", before_id: int | None = None, archived: bool = False
 ) -> RecordPage:
@@ -361,14 +372,15 @@ def _record_page(
         limit=limit + 1,
     )
     main = known.main_link
+    ids = [record_id for record_id, _values in rows[:limit]]
+    holders = first_targets(unit.session, unit.definitions, main.id, ids) if main else {}
+    names = dict(_targets(unit, main, sorted(set(holders.values())), unit.sees)) if main and holders else {}
     lines = []
     for record_id, values in rows[:limit]:
         shown = title.show(values.get(title.key)) if title else ""
-        holders = links_of(unit.session, unit.definitions, [main.id], record_id)[main.id] if main else []
-        named = _targets(unit, main, holders[:1], unit.sees) if main and holders else []
         cells = tuple(field.show(values.get(field.key)) for field in columns)
-        who = named[0] if named else (0, "")
-        lines.append(RecordLine(record_id, shown or f"{known.singular} {record_id}", cells, who[1], who[0]))
+        who = holders.get(record_id, 0)
+        lines.append(RecordLine(record_id, shown or f"{known.singular} {record_id}", cells, names.get(who, ""), who))
     following = rows[limit - 1][0] if len(rows) > limit else None
     everything = count_rows(unit.session, unit.definitions, known.about)
     return RecordPage(known, columns, tuple(lines), everything, following)
@@ -405,21 +417,18 @@ def person_records(scope: Scope, person_id: int) -> tuple[tuple[Link, RecordPage
             for link in known.links:
                 if link.target != PERSON:
                     continue
-                ids = linked_to(unit.session, unit.definitions, link.id, person_id)
-                if ids or link == known.main_link:
-                    found.append((link, _of_person(unit, known, ids)))
+                records = records_of(unit.session, unit.definitions, link, person_id)
+                if records or link == known.main_link:
+                    found.append((link, _of_person(unit, known, records)))
         return tuple(found)
 
 
-def _of_person(unit: Unit, known: RecordType, ids: Sequence[int]) -> RecordPage:
+def _of_person(unit: Unit, known: RecordType, records: Sequence[tuple[int, Mapping[str, Value]]]) -> RecordPage:
     title = _title_field(unit, known)
     columns = tuple(field for field in unit.catalogue.about(known.about) if field.id != known.title_field)[:4]
     columns = tuple(field for field in columns if (field.stores or field.derived) and unit.sees(field))
     lines = []
-    for record_id in ids:
-        stored = stored_row(unit.session, unit.definitions, known.about, record_id)
-        if stored is None or is_archived(unit.session, unit.definitions, known.about, record_id):
-            continue
+    for record_id, stored in records:
         row = row_of(unit, known.about, record_id, stored)
         shown = title.show(row.get(title.key)) if title else ""
         cells = tuple(field.show(row.get(field.key)) for field in columns)

@@ -19,19 +19,17 @@ def values_as_csv(scope: Scope, field_id: int) -> tuple[str, str]:
             raise NotAllowed("Only editors and owners see these values.")
         rows = [["id", "email" if field.about == PERSON else "name", field.key]]
         levels = {level.id: level.name for level in unit.catalogue.levels} if field.about == LEVEL else {}
-        titles = titles_of(unit.session, unit.definitions, field.about, limit=1_000_000, sees=unit.sees)
         after_id = 0
         while field.stores and (batch := column_values(unit.session, unit.definitions, field, after_id, 1_000)):
             after_id = batch[-1][0]
-            emails = (
-                rows_by_ids(unit.session, unit.definitions, PERSON, ["email"], [row_id for row_id, _ in batch])
-                if field.about == PERSON
-                else {}
+            ids = [row_id for row_id, _ in batch]
+            people = (
+                rows_by_ids(unit.session, unit.definitions, PERSON, ["email"], ids) if field.about == PERSON else {}
             )
+            titles = titles_of(unit.session, unit.definitions, field.about, ids, sees=unit.sees)
             for row_id, value in batch:
-                who = (
-                    str(emails.get(row_id, {}).get("email") or "") or titles.get(str(row_id)) or levels.get(row_id, "")
-                )
+                email = str(people.get(row_id, {}).get("email") or "")
+                who = email or titles.get(str(row_id)) or levels.get(row_id, "")
                 shown = "set" if field.type.kind == "secret" else field.plain(value) or field.show(value)
                 name = "the house" if field.about == HOUSE else who
                 rows.append([str(row_id), name, shown])

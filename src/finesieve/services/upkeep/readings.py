@@ -104,7 +104,7 @@ def _names(unit: Unit, about: str, ids: Sequence[int]) -> Mapping[int, str]:
     if about == PERSON:
         rows = rows_by_ids(unit.session, unit.definitions, PERSON, ["first_name", "last_name", "email"], ids)
         return {row_id: person_name(values) for row_id, values in rows.items()}
-    titles = titles_of(unit.session, unit.definitions, about, limit=10_000, sees=unit.sees)
+    titles = titles_of(unit.session, unit.definitions, about, ids, sees=unit.sees)
     return {row_id: titles.get(str(row_id), f"no. {row_id}") for row_id in ids}
 
 

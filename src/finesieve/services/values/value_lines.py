@@ -12,16 +12,18 @@ from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.about import HOUSE, LEVEL, PERSON, record_about, record_type_of
 from finesieve.core.fields.definition import Field, Shelf, show_value, with_titles
 from finesieve.core.fields.encoding import from_json
+from finesieve.core.fields.manner import Titles
 from finesieve.core.language.parser import parse
 from finesieve.core.language.placeholders import fill
 from finesieve.core.language.printer import print_text_literal, print_with_values
 from finesieve.core.language.program import Moment
+from finesieve.core.language.tree import Name, walk
 from finesieve.core.language.typed import Typed
 from finesieve.core.model.catalogue import Catalogue, Group
 from finesieve.core.model.changes import OWN_IDS
 from finesieve.core.values import Value
 from finesieve.services.kernel.scope import Unit
-from finesieve.store.reading.rows import stored_row, titles_of
+from finesieve.store.reading.rows import offered_titles, stored_row, titles_of
 from finesieve.store.tables import History
 
 __all__ = [
@@ -77,12 +79,14 @@ class HistoryLine:
     returnable: bool
 
 
-def known_field(unit: Unit, field: Field, *named: object) -> Field:
-    """The field; a choice among records knows the titles of the newest, and of those that are `named` by id."""
+def known_field(unit: Unit, field: Field, *named: object, offers: bool = False) -> Field:
+    """The field; a choice among records knows the titles of those that are `named` by id, and of those it `offers`."""
     if field.type_key != "record" or not field.settings.record_type:
         return field
     about = record_about(field.settings.record_type)
-    return with_titles(field, titles_of(unit.session, unit.definitions, about, also=named, sees=unit.sees))
+    if offers:
+        return with_titles(field, offered_titles(unit.session, unit.definitions, about, "", named, sees=unit.sees))
+    return with_titles(field, Titles(titles_of(unit.session, unit.definitions, about, named, sees=unit.sees)))
 
 
 def value_lines(unit: Unit, about: str, row: Mapping[str, Value]) -> tuple[tuple[Group, tuple[ValueLine, ...]], ...]:
@@ -110,7 +114,7 @@ def _has(catalogue: Catalogue, field: Field, row: Mapping[str, Value]) -> bool:
 
 def _line(unit: Unit, field: Field, row: Mapping[str, Value]) -> ValueLine:
     value = row.get(field.key)
-    field = known_field(unit, field, value)
+    field = known_field(unit, field, value, offers=True)
     worked = worked_out(unit, field, row) if field.derived else ""
     locked = ""
     if field.settings.change_by == "once" and value is not None:
@@ -132,9 +136,14 @@ def worked_out(unit: Unit, derived: Field | str, row: Mapping[str, Value], about
     tree = parse(formula).tree
     if tree is None:
         return ""
+    named = {part.path[-1] for part in walk(tree) if isinstance(part, Name)}
     shown = {}
     for field in unit.catalogue.about(about):
-        if field.type.kind in ("file", "structured", "secret") or not (field.stores or field.derived):
+        if (
+            field.key not in named
+            or field.type.kind in ("file", "structured", "secret")
+            or not (field.stores or field.derived)
+        ):
             continue
         if not unit.sees(field):
             continue

@@ -92,7 +92,10 @@ def add_row(unit: Unit, about: str, values: Mapping[str, Value], source: str) ->
     """Add a person or a record; gives the id. Raises Conflict where a value must be unique and is taken."""
     filled = sealed(unit, about, {key: value for key, value in values.items() if value is not None})
     row_id = insert_row(unit.session, unit.definitions, about, filled)
-    changes = _changes(unit, about, row_id, None, row_of(unit, about, row_id, filled))
+    # Nothing can be linked to it yet, so that no record need be looked for.
+    collections = unit.catalogue.collections_of(about)
+    row = unit.catalogue.derivation_of(about).row(filled, unit.moment, lambda name: () if name in collections else None)
+    changes = _changes(unit, about, row_id, None, row)
     record(unit, _set(unit, about, changes, source))
     return row_id
 

@@ -30,6 +30,7 @@ __all__ = [
     "in_time",
     "is_reading",
     "mapped",
+    "mark_entered",
     "one_reading",
     "remembered",
     "shared_reading",
@@ -92,6 +93,12 @@ def enter_workspace(session: Session, workspace_id: int) -> None:
     session.execute(_ENTER, {"id": str(int(workspace_id))})
 
 
+def mark_entered(session: Session, workspace_id: int) -> None:
+    """A statement has entered this workspace already, and need not be followed by another that does."""
+    session.info[_ENTERED] = workspace_id
+
+
+_ENTERED: Final = "finesieve.entered"
 _ENTER: Final = text("SELECT set_config('finesieve.workspace', :id, true)")
 
 
@@ -228,13 +235,15 @@ class SharedReading:
             event.listen(self._session, "loaded_as_persistent", lambda _session, row: held.append(row))
         if workspace_id is not None and self._workspace_id is None:
             self._workspace_id = workspace_id
-            if self._session.in_transaction():
+            entered = self._session.info.get(_ENTERED) == workspace_id
+            if self._session.in_transaction() and not entered:
                 enter_workspace(self._session, workspace_id)
         return self._session
 
     def _begun(self, session: Any, _transaction: object, connection: Connection) -> None:
         """What holds for one transaction only is said again in each that follows one that failed."""
         session.info.pop(_LIMIT, None)
+        session.info.pop(_ENTERED, None)
         if self._workspace_id is not None:
             connection.execute(_ENTER, {"id": str(int(self._workspace_id))})
 

@@ -21,6 +21,7 @@ from finesieve.core.model.catalogue import Catalogue, Group, LibraryCheck, Link,
 from finesieve.core.model.checks import OwnCheck
 from finesieve.store.connection.database import is_reading
 from finesieve.store.definitions.columns import SQL_TYPES
+from finesieve.store.definitions.entering import enter_by_id
 from finesieve.store.tables import (
     AudienceList,
     FieldGroupRow,
@@ -92,9 +93,9 @@ def table_name(about: str) -> str:
 
 
 def load_definitions(session: Session, workspace_id: int) -> Definitions:
-    """The definitions as they stand in this transaction. Raises NotFound for no such workspace."""
+    """The definitions as they stand in this transaction, which enters the workspace. Raises NotFound for none."""
     # What a request has read of the workspace on its way in is enough; a transaction looks again after each change.
-    workspace = session.get(Workspace, workspace_id, populate_existing=not is_reading(session))
+    workspace = session.get(Workspace, workspace_id) if is_reading(session) else enter_by_id(session, workspace_id)
     if workspace is None:
         raise NotFound("There is no such workspace.")
     version = workspace.catalogue_version

@@ -4,6 +4,7 @@ What was counted over many people is kept by it (`store/reading/kept.py`). The n
 that two who write at the same time do not wait for one another; a reader adds them up.
 """
 
+from functools import lru_cache
 from typing import Final
 
 from sqlalchemy import BigInteger, Column, Integer, MetaData, Table, event, func, select, update
@@ -33,7 +34,9 @@ def state_of(session: Session, workspace_id: int) -> int:
     return int(session.execute(select(func.sum(_state(workspace_id).c.version))).scalar_one())
 
 
+@lru_cache(maxsize=1_000)
 def _state(workspace_id: int) -> Table:
+    # One and the same each time, since SQLAlchemy keeps what it has made of a statement by the tables in it.
     columns = (Column("slot", Integer, primary_key=True), Column("version", BigInteger))
     return Table("state", MetaData(schema=schema_name(workspace_id)), *columns)
 

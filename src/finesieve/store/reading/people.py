@@ -94,16 +94,20 @@ def count_each(
 
     None for a condition that the database cannot work out, or not in time: it takes no other with it.
     """
-    try:
+
+    def in_time_only(known: Definitions) -> list[int]:
         with apart(session, patience(SECONDS_TO_COUNT)):
-            counted = kept(
-                session,
-                definitions,
-                ("each", meaning(definitions, conditions, moment)),
-                lambda known: _counted(session, known, conditions, moment),
-                lambda found, more: [times(number, more) for number in found],
-            )
-            return counted[0], list(counted[1:])
+            return _counted(session, known, conditions, moment)
+
+    try:
+        counted = kept(
+            session,
+            definitions,
+            ("each", meaning(definitions, conditions, moment)),
+            in_time_only,
+            lambda found, more: [times(number, more) for number in found],
+        )
+        return counted[0], list(counted[1:])
     except TookTooLong:
         return count_people(session, definitions), [None] * len(conditions)
     except FineSieveError:

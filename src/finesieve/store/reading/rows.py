@@ -1,16 +1,19 @@
 """One person, order, level, record, or the house: stored values by id."""
 
 from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Final
 
-from sqlalchemy import false, func, literal, or_, select
+from sqlalchemy import Table, false, func, literal, or_, select
 from sqlmodel import Session
 
 from finesieve.core.fields.about import LEVEL, ORDER, record_type_of
 from finesieve.core.fields.definition import Field
+from finesieve.core.fields.manner import Titles
 from finesieve.core.model.catalogue import Link
 from finesieve.core.values import Value
+from finesieve.store.connection.database import remembered
 from finesieve.store.definitions.catalogue import Definitions
 from finesieve.store.reading.kept import kept, times
 from finesieve.store.reading.searching import contains_word
@@ -20,11 +23,12 @@ __all__ = [
     "count_rows",
     "find_by_email",
     "first_linked",
+    "first_targets",
     "holders_of",
     "ids_after",
     "is_archived",
-    "linked_to",
     "links_of",
+    "offered_titles",
     "page_of_rows",
     "records_of",
     "rows_by_ids",
@@ -46,7 +50,11 @@ def stored_row(
     """
     table, columns = definitions.tables[about], definitions.columns_of(about)
     query = select(table.c.id, *columns.values()).where(table.c.id == row_id)
-    row = session.execute(query.with_for_update() if lock else query).one_or_none()
+
+    def read() -> Sequence[Any] | None:
+        return session.execute(query.with_for_update() if lock else query).one_or_none()
+
+    row = read() if lock else remembered(session, (table.fullname, row_id), read)
     if row is None:
         return dict.fromkeys(columns) if about in (LEVEL, ORDER) else None
     return dict(zip(columns, row[1:], strict=True))
@@ -134,11 +142,14 @@ def links_of(
     return found
 
 
-def linked_to(session: Session, definitions: Definitions, link_id: int, target_id: int) -> list[int]:
-    """The ids of the records that a link leads from to a target, oldest first."""
+def first_targets(
+    session: Session, definitions: Definitions, link_id: int, record_ids: Sequence[int]
+) -> dict[int, int]:
+    """For each record the oldest target that a link leads to from it; those without one are left out."""
     links = definitions.link
-    query = select(links.c.record_id).where(links.c.link_id == link_id, links.c.target_id == target_id)
-    return [int(row[0]) for row in session.execute(query.order_by(links.c.record_id))]
+    query = select(links.c.record_id, func.min(links.c.target_id)).where(links.c.link_id == link_id)
+    query = query.where(links.c.record_id.in_(list(record_ids))).group_by(links.c.record_id)
+    return {int(row[0]): int(row[1]) for row in session.execute(query)}
 
 
 def records_of(
@@ -155,7 +166,8 @@ def records_of(
         .where(links.c.link_id == link.id, links.c.target_id == target_id, table.c.archived_at.is_(None))
         .order_by(table.c.id)
     )
-    return [(row[0], dict(zip(columns, row[1:], strict=True))) for row in session.execute(query)]
+    rows = remembered(session, (links.fullname, link.id, target_id), lambda: session.execute(query).all())
+    return [(row[0], dict(zip(columns, row[1:], strict=True))) for row in rows]
 
 
 def first_linked(session: Session, definitions: Definitions, link_id: int, target_ids: Sequence[int]) -> dict[int, int]:
@@ -202,29 +214,75 @@ def titles_of(
     session: Session,
     definitions: Definitions,
     about: str,
-    limit: int = 500,
-    also: Iterable[object] = (),
+    ids: Iterable[object],
     *,
     sees: Callable[[Field], bool],
 ) -> dict[str, str]:
-    """The titles of records by id, the newest first: what a choice among records offers; and `also` those of these ids.
+    """The titles of records by id.
 
     What is no id of a record in use is passed over. Whoever does not see the field that names them gets their numbers.
     """
+    wanted = {int(given) for one in ids if (given := str(one)).isascii() and given.isdigit() and len(given) < 18}
+    naming = _naming(definitions, about, sees)
+    if naming is None or not wanted:
+        return {}
+    rows = session.execute(naming.used.where(naming.table.c.id.in_(wanted)))
+    return {str(row[0]): naming.name(row[0], row[1]) for row in rows}
+
+
+OFFERED: Final = 50
+"""How many records a choice among them offers at once."""
+
+
+def offered_titles(
+    session: Session,
+    definitions: Definitions,
+    about: str,
+    words: str = "",
+    chosen: Iterable[object] = (),
+    *,
+    sees: Callable[[Field], bool],
+) -> Titles:
+    """What a choice among records offers: the newest whose titles have every word, and those that are `chosen`, by id.
+
+    Without a title that one sees, records are searched by their numbers.
+    """
+    naming = _naming(definitions, about, sees)
+    if naming is None:
+        return Titles()
+    query = naming.used
+    for word in words.split()[:8]:
+        query = query.where(contains_word(naming.title if naming.field else naming.table.c.id, word))
+    rows = session.execute(query.order_by(naming.table.c.id.desc()).limit(OFFERED + 1)).all()
+    found = {str(row[0]): naming.name(row[0], row[1]) for row in rows[:OFFERED]}
+    missing = [one for one in chosen if str(one) not in found]
+    return Titles(
+        titles_of(session, definitions, about, missing, sees=sees) | found, len(rows) > OFFERED or bool(words)
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _Naming:
+    """How the records of a type are named: `used` selects the ids and titles of those that are not archived."""
+
+    table: Table
+    field: Field | None
+    title: Any
+    used: Any
+    singular: str
+
+    def name(self, row_id: int, title: Value) -> str:
+        shown = self.field.show(title) if self.field and title is not None else ""
+        return shown or f"{self.singular} {row_id}"
+
+
+def _naming(definitions: Definitions, about: str, sees: Callable[[Field], bool]) -> _Naming | None:
     catalogue = definitions.catalogue
     record_type = catalogue.record_types_by_id.get(record_type_of(about))
     if record_type is None:
-        return {}
+        return None
     table, field = definitions.tables[about], catalogue.by_id.get(record_type.title_field)
-    field = field if field and sees(field) else None
-    title: Any = table.c[field.column] if field and field.stores else literal(None)
+    field = field if field and field.stores and sees(field) else None
+    title: Any = table.c[field.column] if field else literal(None)
     used = select(table.c.id, title).where(table.c.archived_at.is_(None))
-    rows = list(session.execute(used.order_by(table.c.id.desc()).limit(limit)))
-    known = {row[0] for row in rows}
-    ids = {int(text) for one in also if (text := str(one)).isascii() and text.isdigit() and len(text) < 18} - known
-    if ids:
-        rows += session.execute(used.where(table.c.id.in_(ids)))
-    return {
-        str(row[0]): (field.show(row[1]) if field and row[1] is not None else "") or f"{record_type.singular} {row[0]}"
-        for row in rows
-    }
+    return _Naming(table, field, title, used, record_type.singular)

@@ -1,14 +1,37 @@
-"""Queries over what was sent."""
+"""Queries over forms, what was sent with them, and what of it waits."""
 
+from collections.abc import Sequence
 from datetime import datetime, timedelta
+from typing import Final
 
+from sqlalchemy import bindparam
+from sqlalchemy.orm import defer
 from sqlmodel import Session, col, func, select
 
 from finesieve.store.definitions.catalogue import Definitions
 from finesieve.store.reading.kept import kept
-from finesieve.store.tables import Submission
+from finesieve.store.tables import Decision, FormRow, Submission
 
-__all__ = ["sent_by_version", "sent_by_week"]
+__all__ = ["form_by_slug", "sent_by_version", "sent_by_week", "waiting_decisions"]
+
+# The draft, which may be long, is read only where it is wanted.
+_FORM: Final = select(FormRow).options(defer(FormRow.draft)).where(col(FormRow.slug) == bindparam("slug"))  # type: ignore[arg-type]
+_WAITING: Final = (
+    select(Decision, FormRow)
+    .join(FormRow, col(FormRow.id) == col(Decision.form_id))
+    .where(col(Decision.person_id) == bindparam("person"), col(Decision.state) == "waiting")
+    .order_by(col(Decision.id))
+)
+
+
+def form_by_slug(session: Session, slug: str) -> FormRow | None:
+    """The form with this address in the workspace that was entered, without its draft."""
+    return session.scalars(_FORM, {"slug": slug}).first()
+
+
+def waiting_decisions(session: Session, person_id: int) -> Sequence[tuple[Decision, FormRow]]:
+    """What waits for a decision about a person, the oldest first, with the form that brought it."""
+    return [(row[0], row[1]) for row in session.execute(_WAITING, {"person": person_id})]
 
 
 def sent_by_version(session: Session, definitions: Definitions, form_id: int) -> dict[int, int]:

@@ -140,10 +140,10 @@ def show_region(value: Value, _asked: Asked) -> str:
 
 def read_record(text: str, asked: Asked) -> Value:
     """A record by its id; it must be one of those that there are."""
-    if text not in asked.manner.titles:
+    if text not in asked.manner.titles.by_id:
         raise ValueError("Choose one of those offered.")
     return text
 
 
 def show_record(value: Value, asked: Asked) -> str:
-    return asked.manner.titles.get(str(value), f"no. {value}")
+    return asked.manner.titles.by_id.get(str(value), f"no. {value}")

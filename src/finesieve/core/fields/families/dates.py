@@ -2,6 +2,7 @@
 
 import re
 from datetime import UTC, date, datetime, time, tzinfo
+from functools import lru_cache
 from typing import Final
 
 from babel.dates import format_date, format_datetime, format_time
@@ -122,7 +123,13 @@ def show_date(value: Value, asked: Asked) -> str:
     """27 May 1984, in the language of the house."""
     if not isinstance(value, date):
         return str(value)
-    return str(format_date(value, "d MMM y", locale=asked.manner.language))
+    return _day_in(value, asked.manner.language)
+
+
+@lru_cache(maxsize=8_192)
+def _day_in(value: date, language: str) -> str:
+    # Babel reads its pattern anew each time; a list of people names the same days over and over.
+    return str(format_date(value, "d MMM y", locale=language))
 
 
 def show_time(value: Value, asked: Asked) -> str:
