@@ -59,7 +59,7 @@ SOUND: tuple[tuple[str, dict[str, object], str, object, str], ...] = (
     ("progress", {}, "hill", "hill", "Hill"),
     ("date", {}, "2024-02-29", date(2024, 2, 29), "29 Feb 2024"),
     ("date", {}, "", None, ""),
-    ("date", {"manner": Manner("de_DE")}, "2024-05-02", date(2024, 5, 2), "2 Mai 2024"),
+    ("date", {"manner": Manner("de_DE")}, "2024-05-02", date(2024, 5, 2), "2. Mai 2024"),
     ("time", {}, "9:30", time(9, 30), "09:30"),
     ("datetime", {"manner": Manner(zone=ZoneInfo("Europe/London"))}, "2026-07-01 14:30",
      datetime(2026, 7, 1, 13, 30, tzinfo=UTC), "1 Jul 2026, 14:30"),

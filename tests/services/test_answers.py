@@ -4,6 +4,7 @@ import unittest
 from decimal import Decimal
 
 from finesieve.core.errors import Conflict, InvalidInput, NotAllowed, NotFound
+from finesieve.core.fields.manner import Titles
 from finesieve.office.define.going_on import go_on
 from finesieve.services.compute.derived import DerivedInput, create_derived, preview_formula
 from finesieve.services.compute.language import words_here
@@ -23,7 +24,7 @@ from finesieve.services.kernel.manner import MannerInput
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.people.profiles import list_people, read_profile, set_values
 from finesieve.services.people.putting_back import put_back
-from finesieve.services.people.records import add_record, change_record, read_record
+from finesieve.services.people.records import add_record, change_record, find_titles, read_record
 from finesieve.services.sift.segments import (
     SegmentInput,
     change_segment,
@@ -84,6 +85,30 @@ class Answering(unittest.TestCase):
         self.assertEqual(dict(field.manner.titles.by_id), {str(plot): "A1"})
         self.assertIn("q2", self.send({"q1": "a@hedgerow.example", "q2": "999999"}))
         self.assertEqual(self.send({"q1": "a@hedgerow.example", "q2": str(plot)}), {})
+
+    def test_one_of_many_records_is_searched_for(self) -> None:
+        """Beyond fifty the newest are offered; a search finds the others, and what is chosen stays offered."""
+        plots = create_record_type(self.scope, RecordTypeInput(singular="Plot", plural="Plots"))
+        wish = FieldInput(label="Wish", type_key="record", settings={"record_type": plots})
+        create_field(self.scope, self.house.group_id(), wish)
+        self.published("wish")
+        ids = [str(add_record(self.scope, plots, {"name": f"Bed {number:03}"}, {})) for number in range(60)]
+        forms = public()
+        token = forms.open(self.house.slug, "join-us").token
+
+        def offered(**answers: str) -> Titles:
+            given = {name.replace("find_", "find:"): text for name, text in answers.items()}
+            return forms.answer(self.house.slug, "join-us", token, given).outcome.showing[1].field.manner.titles
+
+        self.assertEqual((len(offered().by_id), offered().more, ids[0] in offered().by_id), (50, True, False))
+        self.assertEqual(list(offered(find_q2="bed 007").by_id), [ids[7]])
+        self.assertEqual(set(offered(find_q2="007", q2=ids[1]).by_id), {ids[1], ids[7]})
+        self.assertEqual(offered(find_q2="nowhere").by_id, {})
+        self.assertEqual(self.send({"q1": "a@hedgerow.example", "q2": ids[0]}), {})
+        self.assertEqual(list(find_titles(self.scope, plots, "059").by_id), [ids[59]])
+        profile = read_profile(self.scope, list_people(self.scope, limit=1).lines[0].id)
+        line = next(line for _, lines in profile.groups for line in lines if line.field.key == "wish")
+        self.assertEqual((line.shown, line.field.manner.titles.more), ("Bed 000", True))
 
     def test_questions_say_house_values(self) -> None:
         group = create_group(self.scope, GroupInput(name="House", about="house"))

@@ -2,6 +2,8 @@
 
 import re
 import unittest
+from datetime import date
+from decimal import Decimal
 from pathlib import Path
 
 from hypothesis import HealthCheck, given, settings
@@ -9,10 +11,13 @@ from hypothesis import strategies as st
 from sqlmodel import select
 
 import finesieve
+from finesieve.core.fields.manner import write_day, write_figure
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.forms.composing import QuestionInput, add_question, change_question
 from finesieve.services.forms.forms import read_form
-from finesieve.services.people.profiles import list_people
+from finesieve.services.kernel.ledger import change_manner
+from finesieve.services.kernel.manner import MannerInput
+from finesieve.services.people.profiles import list_people, set_values
 from finesieve.services.sift.segments import list_segments, read_segment
 from finesieve.store.connection.database import Store
 from finesieve.store.tables import Membership
@@ -427,6 +432,23 @@ class Doors(unittest.TestCase):
             self.assertEqual(client.post("/sign-in/demo").status_code, 404)
         with self.assertRaises(MissingSecret):
             create_app(Settings(database_url=database_url(), secret="", demo=False))
+
+
+class Writing(unittest.TestCase):
+    def test_figures_and_dates_are_those_of_the_house(self) -> None:
+        """In the manner of the workspace, not of the program: days of the history, and figures of every page."""
+        house = make_house()
+        person = house.add(plot_length=Decimal(6))
+        set_values(house.scope, person, {"plot_length": "7"})
+        office = Office(house)
+        self.assertIn("25 Nov 2026, 10:30", office.get(f"people/{person}").text)
+        change_manner(house.scope, MannerInput(language="de_DE", currency="EUR", country="DE", zone="Europe/Berlin"))
+        self.assertIn("25. Nov. 2026, 11:30", office.get(f"people/{person}").text)
+
+    def test_figures(self) -> None:
+        written = {language: write_figure(Decimal("12345.5"), language) for language in ("en_GB", "de_DE", "fr_FR")}
+        self.assertEqual(written, {"en_GB": "12,345.5", "de_DE": "12.345,5", "fr_FR": "12\u202f345,5"})
+        self.assertEqual(write_day(date(1984, 5, 27), "en_US"), "May 27, 1984")
 
 
 class Templates(unittest.TestCase):

@@ -1,14 +1,15 @@
 """Jinja: templates lie beside their feature; values are escaped; an undefined name is an error."""
 
 import re
+from contextvars import ContextVar
 from datetime import date, datetime
-from functools import cache, lru_cache
+from decimal import Decimal
+from functools import cache
 from hashlib import sha256
 from pathlib import Path
 from typing import Any, Final
 from zoneinfo import ZoneInfo
 
-from babel.dates import format_date, format_datetime
 from jinja2 import Environment, FileSystemLoader, StrictUndefined
 from markupsafe import Markup, escape
 from starlette.requests import Request
@@ -18,6 +19,7 @@ from finesieve.core import limits
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.families.choices import country_codes, country_name, regions_of
 from finesieve.core.fields.families.dates import twice
+from finesieve.core.fields.manner import PLAIN, write_day, write_figure, write_moment
 from finesieve.core.phrases import phrase
 from finesieve.core.values import plain_number
 from finesieve.store.reading.kept import is_estimated
@@ -49,20 +51,21 @@ def _environment() -> Environment:
     return environment
 
 
-def _figure(number: int) -> str:
-    """12345 → 12,345"""
-    return f"{number:,}"
+_written_in: ContextVar[str] = ContextVar("written_in", default=PLAIN.language)
+"""The language whose figures and dates the page that is being drawn has: that of its workspace."""
 
 
-@lru_cache(maxsize=4_096)
+def _figure(number: Decimal | int) -> str:
+    return write_figure(number, _written_in.get())
+
+
 def _day(value: date) -> str:
-    return format_date(value, "d MMM y", locale="en_GB")
+    return write_day(value, _written_in.get())
 
 
-@lru_cache(maxsize=4_096)
 def _moment(value: datetime, zone: str) -> str:
-    """A moment as the clocks of a zone showed it."""
-    return format_datetime(value.astimezone(ZoneInfo(zone)), "d MMM y, HH:mm", locale="en_GB")
+    """A moment as the clocks of a zone showed it, to the minute."""
+    return write_moment(value.astimezone(ZoneInfo(zone)).replace(second=0, microsecond=0), _written_in.get())
 
 
 def _percent(part: int, whole: int) -> str:
@@ -71,11 +74,12 @@ def _percent(part: int, whole: int) -> str:
 
 def _share(part: int, whole: int) -> str:
     """A share to one decimal: `7.4 %`, `100 %`."""
-    return f"{100 * part / whole:.1f}".removesuffix(".0") + " %"
+    share = round(Decimal(100 * part) / whole, 1)
+    return f"{_figure(int(share) if share == int(share) else share)} %"
 
 
 def _plural(number: int, one: str, many: str) -> str:
-    return f"{number:,} {one if number == 1 else many}"
+    return f"{_figure(number)} {one if number == 1 else many}"
 
 
 def _as_sentence(words: str) -> str:
@@ -109,8 +113,13 @@ def _links(text: str) -> Markup:
 
 
 def render_text(template: str, context: dict[str, Any]) -> str:
-    """A template as text."""
-    return _environment().get_template(template).render(context)
+    """A template as text, its figures and dates in the way of the workspace that it is a page of."""
+    page = context.get("desk") or context.get("opened")
+    before = _written_in.set(page.language if page is not None else PLAIN.language)
+    try:
+        return _environment().get_template(template).render(context)
+    finally:
+        _written_in.reset(before)
 
 
 def render(request: Request, template: str, context: dict[str, Any], status: int = 200) -> HTMLResponse:

@@ -2,14 +2,16 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from datetime import UTC, tzinfo
+from datetime import UTC, date, datetime, tzinfo
+from decimal import Decimal
 from functools import lru_cache
 from typing import Final, Literal
 
 from babel import Locale, UnknownLocaleError
-from babel.numbers import get_decimal_symbol
+from babel.dates import format_skeleton
+from babel.numbers import format_decimal, get_decimal_symbol
 
-__all__ = ["PLAIN", "Manner", "Titles", "locale_names"]
+__all__ = ["PLAIN", "Manner", "Titles", "locale_names", "write_day", "write_figure", "write_moment"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,10 +37,31 @@ class Manner:
     country: str = "GB"
     titles: Titles = field(default=Titles(), compare=False)
 
+    def figure(self, number: int) -> str:
+        """A count as people read it."""
+        return write_figure(number, self.language)
+
     @property
     def point(self) -> Literal[".", ","]:
         """The sign before decimals."""
         return _point_of(self.language)
+
+
+@lru_cache(maxsize=8_192)
+def write_day(day: date, language: str) -> str:
+    """A day as the language writes it: `27 May 1984`, `27. Mai 1984`, `May 27, 1984`."""
+    # Kept, since Babel reads its pattern anew each time, and a list of people names the same days over and over.
+    return str(format_skeleton("yMMMd", day, locale=language))
+
+
+def write_moment(local: datetime, language: str) -> str:
+    """A moment as the clocks there showed it: the day, and the time in hours and minutes, with seconds if any."""
+    return f"{write_day(local.date(), language)}, {local:%H:%M:%S}".removesuffix(":00")
+
+
+def write_figure(number: Decimal | int, language: str) -> str:
+    """A count or share in digits, in groups: `12,345`, `12.345`, `7,4`."""
+    return str(format_decimal(number, locale=language, decimal_quantization=False))
 
 
 @lru_cache(maxsize=64)

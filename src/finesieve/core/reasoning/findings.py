@@ -109,8 +109,9 @@ def _almost_empty(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     for known in _asked_of_people(catalogue):
         filled = facts.filled.get(known.id, 0)
         if facts.collected.get(known.id) and filled * 20 < facts.people:
-            message = f"{known.label} is almost always empty: {filled:,} of {facts.people:,} have a value."
-            yield Finding("almost-empty", known.id, message, "Let it rest", _at(known))
+            have, people = catalogue.manner.figure(filled), catalogue.manner.figure(facts.people)
+            message = f"{known.label} is almost always empty: {have} of {people} have a value."
+            yield Finding("almost-empty", known.id, message, "Pause it", _at(known))
 
 
 def _default_lost(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
@@ -197,7 +198,8 @@ def _few_answers(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     for known in catalogue.about(PERSON):
         distinct, filled = facts.distinct.get(known.id, 0), facts.filled.get(known.id, 0)
         if known.type_key == "short_text" and not known.built_in and 1 < distinct <= 12 and filled >= 10 * distinct:
-            message = f"{known.label} is a text with only {distinct} different answers from {filled:,} people."
+            people = catalogue.manner.figure(filled)
+            message = f"{known.label} is a text with only {distinct} different answers from {people} people."
             yield Finding("few-answers", known.id, message, "Make it a choice", f"define/fields/{known.id}/type")
 
 
@@ -226,7 +228,7 @@ def _repeated(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
 def _tag_family(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """Tags that behave like a field."""
     for stem, people in facts.families:
-        message = f"The tags “{stem}…” exclude each other for {people:,} people, like steps."
+        message = f"The tags “{stem}…” exclude each other for {catalogue.manner.figure(people)} people, like steps."
         yield Finding("tag-family", 0, message, "Turn them into a field", f"define/tags/family?stem={stem}")
 
 

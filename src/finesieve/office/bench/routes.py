@@ -20,7 +20,7 @@ def _sections(desk: Desk) -> list[Section]:
         Entry(
             segment.name,
             desk.path(f"sift/{segment.id}"),
-            segment.shown,
+            segment.shown(desk.language),
         )
         for segment in list_segments(desk.scope)
     ]

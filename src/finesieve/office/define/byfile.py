@@ -104,7 +104,7 @@ def copy_field(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Copy a field, with options and settings, to another workspace that one may edit: by its dry run there."""
     text = export_field(desk.scope, form.number("field"))
     opened = site_of(request).accounts.enter(form.one("to"), desk.staff)
-    there = Desk(opened.slug, opened.name, opened.zone, opened.scope, desk.staff)
+    there = Desk(opened.slug, opened.name, opened.zone, opened.language, opened.scope, desk.staff)
     return _file_page(request, there, plan_setup(there.scope, text), text, {})
 
 

@@ -25,7 +25,8 @@ router = APIRouter(prefix="/w/{slug}/people")
 
 def _sections(desk: Desk) -> list[Section]:
     entries = [
-        Entry(segment.name, desk.path(f"sift/{segment.id}"), segment.shown) for segment in list_segments(desk.scope)
+        Entry(segment.name, desk.path(f"sift/{segment.id}"), segment.shown(desk.language))
+        for segment in list_segments(desk.scope)
     ]
     things = [
         Entry(f"{known.symbol} {known.plural}".strip(), desk.path(f"records/{known.id}"))

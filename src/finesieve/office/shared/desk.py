@@ -37,6 +37,7 @@ class Desk:
     slug: str
     workspace: str
     zone: str
+    language: str
     scope: Scope
     staff: SignedIn
 
@@ -81,7 +82,7 @@ def desk_here(slug: str, request: Request, form: Posted) -> Desk:
         found = staff, accounts.enter(slug, staff)
     signed_in, opened = found
     _must_come_from_here(request, form, signed_in)
-    return Desk(opened.slug, opened.name, opened.zone, opened.scope, signed_in)
+    return Desk(opened.slug, opened.name, opened.zone, opened.language, opened.scope, signed_in)
 
 
 DeskHere = Annotated[Desk, Depends(desk_here)]

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Final
 
+from finesieve.core.fields.manner import write_figure
 from finesieve.core.sieve.meshes import Tray
 
 __all__ = ["Part", "TrayPicture", "draw_sieve"]
@@ -36,13 +37,13 @@ class TrayPicture:
     grains: tuple[tuple[float, int], ...]
 
 
-def draw_sieve(everyone: int, trays: Sequence[Tray]) -> tuple[TrayPicture, ...]:
+def draw_sieve(everyone: int, trays: Sequence[Tray], language: str) -> tuple[TrayPicture, ...]:
     """The trays from top to bottom, in units of the picture's width for everyone."""
     scale = WIDTH / everyone if everyone else 0.0
-    return tuple(_tray(tray, scale, place) for place, tray in enumerate(trays))
+    return tuple(_tray(tray, scale, place, language) for place, tray in enumerate(trays))
 
 
-def _tray(tray: Tray, scale: float, place: int) -> TrayPicture:
+def _tray(tray: Tray, scale: float, place: int, language: str) -> TrayPicture:
     counts = (
         ("passes", tray.passes, "pass"),
         ("caught", tray.caught, "caught"),
@@ -54,7 +55,7 @@ def _tray(tray: Tray, scale: float, place: int) -> TrayPicture:
     for verdict, count, word in counts:
         stretch = count * scale
         if count:
-            label, aside = _label(f"{count:,}", word, stretch, WIDTH + 30 - aside_x)
+            label, aside = _label(write_figure(count, language), word, stretch, WIDTH + 30 - aside_x)
             label_x = aside_x if aside else x + 8
             parts.append(Part(verdict, round(x, 1), round(stretch, 1), count, label, aside, round(label_x, 1)))
             aside_x += _room(label) if aside else 0

@@ -38,7 +38,7 @@ def _sections(desk: Desk, active: int = 0) -> list[Section]:
         Entry(
             segment.name,
             desk.path(f"sift/{segment.id}"),
-            segment.shown,
+            segment.shown(desk.language),
             segment.id == active,
         )
         for segment in list_segments(desk.scope)
@@ -126,7 +126,7 @@ def _segment_page(
         sections=_sections(desk, view.id),
         view=view,
         rows=list(_paired(view, drafts)),
-        picture=draw_sieve(view.everyone, [mesh.tray for mesh in view.meshes]),
+        picture=draw_sieve(view.everyone, [mesh.tray for mesh in view.meshes], desk.language),
         as_text=as_text,
         typed=typed or stored,
         loses_comments=not as_text and has_comments(view.expression),

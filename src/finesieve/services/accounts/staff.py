@@ -71,6 +71,7 @@ class OpenedWorkspace:
     slug: str
     name: str
     zone: str
+    language: str
     scope: Scope
 
 
@@ -224,7 +225,7 @@ class StaffAccounts:
     def _opened(self, workspace: Workspace, member: Membership, signed_in: SignedIn) -> OpenedWorkspace:
         # Roles are checked on writing.
         scope = Scope(self._store, workspace.id or 0, signed_in.name, member.role, self._clock)  # type: ignore[arg-type]
-        return OpenedWorkspace(workspace.slug, workspace.name, workspace.zone, scope)
+        return OpenedWorkspace(workspace.slug, workspace.name, workspace.zone, workspace.language, scope)
 
     def create_workspace(self, asked: NewWorkspace, staff_id: int) -> str:
         """Make a workspace with the built-in fields, owned by a staff member; gives its slug."""

@@ -128,4 +128,4 @@ def _purge(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[st
                 progress.say(done, max(done, payload["lines"]))
     except Stopped:
         raise Stopped("It was stopped; what had been removed by then stays removed.") from None
-    return {"message": f"{done:,} entries of the history removed."}
+    return {"message": f"{unit.manner.figure(done)} entries of the history removed."}

@@ -277,7 +277,7 @@ def refuse_loss(unit: Unit, field: Field, options: tuple[Option, ...]) -> None:
     for option in gone:
         count = held.get(option.stored_value, 0)
         if count:
-            people = "1 person holds" if count == 1 else f"{count:,} people hold"
+            people = "1 person holds" if count == 1 else f"{unit.manner.figure(count)} people hold"
             raise InvalidInput(
                 {"options": f"{people} “{option.label}” ({option.stored_value}); retire the option instead."}
             )

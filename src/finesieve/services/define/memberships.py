@@ -154,7 +154,7 @@ def remove_label(scope: Scope, kind: str, label_id: int) -> int:
         if line is None:
             raise NotFound(f"There is no such {kind}.")
         if line.people:
-            raise InvalidInput({"": f"{line.people:,} people are on it; change that first."})
+            raise InvalidInput({"": f"{unit.manner.figure(line.people)} people are on it; change that first."})
         if line.fields or line.uses:
             names = ", ".join([*(field.label for field in line.fields), *(use.name for use in line.uses)])
             raise InvalidInput({"": f"It is named in: {names}. Change that first."})

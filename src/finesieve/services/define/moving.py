@@ -62,21 +62,21 @@ def plan_move(scope: Scope, field_id: int, group_id: int) -> MovePlan:
 
 
 def _sentences(unit: Unit, field: Field, about: str, filled: int) -> tuple[str, ...]:
-    where = unit.catalogue.say_about(about)
+    where, there = unit.catalogue.say_about(about), unit.manner.figure(filled)
     if field.about == HOUSE:
         value = field.show(unit.moment.house.get(field.key)) or "nothing yet"
         what = f"Each gets the value of today, {value}, and can have another from then on."
         if record_type_of(about) or about != PERSON:
             what = "The field starts empty there; the house’s value stays with the deleted field."
     elif about == HOUSE:
-        what = f"The house gets one value, chosen below; the {filled:,} values there are stay with the deleted field."
+        what = f"The house gets one value, chosen below; the {there} values there are stay with the deleted field."
     elif record_type_of(about) and field.about == PERSON:
         what = (
-            f"Each of the {filled:,} people with a value gets it on their first record of that kind; "
+            f"Each of the {there} people with a value gets it on their first record of that kind; "
             "who has none yet gets a new record."
         )
     else:
-        what = f"The field starts empty there; the {filled:,} values there are stay with the deleted field."
+        what = f"The field starts empty there; the {there} values there are stay with the deleted field."
     return (
         f"“{field.label}” will be about {where}, with its options and settings.",
         what,
@@ -124,7 +124,7 @@ def _move(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[str
         hold_still(unit.session, unit.workspace_id, field)
         moved += _late(unit, field, made, begun)
         change = take_away(unit, field)
-        return {"message": f"{moved:,} values moved.", "field_id": made_id, "change": change}
+        return {"message": f"{unit.manner.figure(moved)} values moved.", "field_id": made_id, "change": change}
 
 
 def _make(scope: Scope, payload: Mapping[str, Any], progress: Progress) -> tuple[int, int]:

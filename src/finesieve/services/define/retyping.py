@@ -255,16 +255,16 @@ def _change_over(
         label = f"{field.label} became {target.type.label.lower()}"
         change = record_change(unit, "field_type", field.id, label, before)
         return {
-            "message": _told(lines),
+            "message": _told(unit, lines),
             "change": change,
             "field_id": field.id,
         }
 
 
-def _told(lost: int) -> str:
+def _told(unit: Unit, lost: int) -> str:
     if not lost:
         return "Every value converted."
-    return "1 value looks different now." if lost == 1 else f"{lost:,} values look different now."
+    return "1 value looks different now." if lost == 1 else f"{unit.manner.figure(lost)} values look different now."
 
 
 def _write_lines(unit: Unit, old: Field, new: Field, say: Callable[[int, int], None] | None = None) -> int:

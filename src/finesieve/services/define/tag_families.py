@@ -150,7 +150,7 @@ def _turn_into_field(scope: Scope, payload: dict[str, Any], progress: Progress) 
                 held = carriers(unit.session, unit.definitions, order, _BATCH, after)
                 done += len(change_many(unit, PERSON, _steps(unit, key, held, order, payload["take_off"]), _MOVED))
             if not held:
-                return {"message": f"{done:,} values moved.", "field_id": field_id}
+                return {"message": f"{unit.manner.figure(done)} values moved.", "field_id": field_id}
             after = held[-1]
             progress.say(done, max(done, payload["people"]))
     except Stopped:

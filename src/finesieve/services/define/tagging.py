@@ -87,7 +87,7 @@ def _put_on_again(scope: Scope, payload: dict[str, Any], progress: Progress) -> 
     now = datetime.fromisoformat(payload["now"])
     try:
         done = _each_batch(scope, name, (_OFF, at), put_on, (_ON, now), lambda done: progress.say(done, done + AT_ONCE))
-        return {"message": f"{done:,} people changed."}
+        return {"message": f"{done} people changed."}
     except Stopped:
         _each_batch(scope, name, (_ON, now), take_off, (_OFF, at), lambda _done: None)
         raise

@@ -50,6 +50,11 @@ class OpenForm:
     given: Mapping[str, str] = field(default_factory=dict)
     receipt: str = ""
 
+    @property
+    def language(self) -> str:
+        """The locale of the house."""
+        return self.manner.language
+
     def money(self, amount: Decimal) -> str:
         """An amount as people read it, in the currency of the house."""
         return str(format_currency(amount, self.manner.currency, locale=self.manner.language))

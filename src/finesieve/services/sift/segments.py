@@ -18,6 +18,7 @@ from finesieve.core.errors import (
     TookTooLong,
 )
 from finesieve.core.fields.definition import Field
+from finesieve.core.fields.manner import write_figure
 from finesieve.core.language.parser import parse
 from finesieve.core.language.printer import print_expression
 from finesieve.core.language.problems import Problem
@@ -84,10 +85,9 @@ class SegmentEntry:
     people: int | None
     why: str = ""
 
-    @property
-    def shown(self) -> str:
-        """The number, or why there is none."""
-        return self.why if self.people is None else f"{self.people:,}"
+    def shown(self, language: str) -> str:
+        """The number, as the language writes it, or why there is none."""
+        return self.why if self.people is None else write_figure(self.people, language)
 
 
 @dataclass(frozen=True, slots=True)

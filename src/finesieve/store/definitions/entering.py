@@ -33,7 +33,8 @@ _WHO_ENTERS: Final = (
 def enter_by_id(session: Session, workspace_id: int) -> Workspace | None:
     """Enter a workspace, read anew; None where there is none."""
     found = session.execute(_BY_ID, {"id": workspace_id}).first()
-    return None if found is None else found[0]
+    workspace: Workspace | None = None if found is None else found[0]
+    return workspace
 
 
 def enter_by_slug(session: Session, slug: str) -> Workspace | None:
@@ -41,8 +42,9 @@ def enter_by_slug(session: Session, slug: str) -> Workspace | None:
     found = session.execute(_BY_SLUG, {"slug": slug}).first()
     if found is None:
         return None
-    mark_entered(session, found[0].id)
-    return found[0]
+    workspace: Workspace = found[0]
+    mark_entered(session, workspace.id or 0)
+    return workspace
 
 
 def who_enters(

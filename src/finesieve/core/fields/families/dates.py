@@ -2,12 +2,12 @@
 
 import re
 from datetime import UTC, date, datetime, time, tzinfo
-from functools import lru_cache
 from typing import Final
 
-from babel.dates import format_date, format_datetime, format_time
+from babel.dates import format_skeleton, format_time
 
 from finesieve.core.fields.asked import Asked
+from finesieve.core.fields.manner import write_day, write_moment
 from finesieve.core.phrases import phrase
 from finesieve.core.values import DayOfYear, Value
 
@@ -123,13 +123,7 @@ def show_date(value: Value, asked: Asked) -> str:
     """27 May 1984, in the language of the house."""
     if not isinstance(value, date):
         return str(value)
-    return _day_in(value, asked.manner.language)
-
-
-@lru_cache(maxsize=8_192)
-def _day_in(value: date, language: str) -> str:
-    # Babel reads its pattern anew each time; a list of people names the same days over and over.
-    return str(format_date(value, "d MMM y", locale=language))
+    return write_day(value, asked.manner.language)
 
 
 def show_time(value: Value, asked: Asked) -> str:
@@ -147,8 +141,7 @@ def show_datetime(value: Value, asked: Asked) -> str:
         local = value.astimezone(asked.manner.zone)
     except OverflowError:
         local = value
-    pattern = "d MMM y, HH:mm:ss" if local.second else "d MMM y, HH:mm"
-    shown = str(format_datetime(local, pattern, locale=asked.manner.language))
+    shown = write_moment(local, asked.manner.language)
     return f"{shown} ({_offset_of(value, asked.manner.zone)})" if _comes_twice(value, asked.manner.zone) else shown
 
 
@@ -163,7 +156,7 @@ def show_day_of_year(value: Value, asked: Asked) -> str:
     """27 May."""
     if not isinstance(value, DayOfYear):
         return str(value)
-    return str(format_date(date(2000, value.month, value.day), "d MMMM", locale=asked.manner.language))
+    return str(format_skeleton("MMMMd", date(2000, value.month, value.day), locale=asked.manner.language))
 
 
 def write_time(value: Value, _asked: Asked) -> str:
