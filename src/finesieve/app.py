@@ -23,8 +23,8 @@ from finesieve.office.define.byfile import router as define_byfile
 from finesieve.office.define.fields import router as define_fields
 from finesieve.office.define.groups import router as define_groups
 from finesieve.office.define.house import router as define_house
-from finesieve.office.define.labels import level_router as define_levels
-from finesieve.office.define.labels import router as define_labels
+from finesieve.office.define.memberships import level_router as define_levels
+from finesieve.office.define.memberships import router as define_memberships
 from finesieve.office.define.options import router as define_options
 from finesieve.office.define.records import router as define_records
 from finesieve.office.define.reshaping import router as define_reshaping
@@ -107,7 +107,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         define_reshaping,
         define_upkeep,
         define_byfile,
-        define_labels,
+        define_memberships,
     )
     collect = (
         collect_forms,

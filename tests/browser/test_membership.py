@@ -13,7 +13,7 @@ from selenium.webdriver.support.ui import Select
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
-from finesieve.services.define.memberships import LabelInput, create_label
+from finesieve.services.define.memberships import MembershipInput, create_membership
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.forms.forms import create_form, read_form
 from finesieve.services.people.profiles import list_people, read_profile
@@ -84,7 +84,7 @@ def furnish(house: House) -> int:
     create_derived(scope, DerivedInput(label="Fee", formula="round(12 + area * 0.4 + count(beds) * 2.5, 2)"))
     segment = create_segment(scope, "Large plots")
     change_segment(scope, segment, 1, SegmentInput(name="Large plots", expression="area > 20"))
-    create_label(scope, "level", LabelInput(name="Sower"))
+    create_membership(scope, "level", MembershipInput(name="Sower"))
     return create_form(scope, "Join the club")
 
 

@@ -10,7 +10,7 @@ from finesieve.services.compute.derived import DerivedInput, create_derived, pre
 from finesieve.services.compute.language import words_here
 from finesieve.services.define.fields import FieldInput, change_field, create_field
 from finesieve.services.define.groups import GroupInput, change_group, create_group, read_catalogue
-from finesieve.services.define.memberships import LabelInput, create_label, set_person_level
+from finesieve.services.define.memberships import MembershipInput, create_membership, set_person_level
 from finesieve.services.define.options import OptionInput, change_options
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type, read_record_type
 from finesieve.services.filling.decisions import decide, waiting_for
@@ -137,7 +137,7 @@ class Answering(unittest.TestCase):
 
     def test_who_may_change_what_is_filled(self) -> None:
         """Anyone, staff, nobody, members of a level: what the person may not change is not taken over."""
-        level = create_label(self.scope, "level", LabelInput(name="Steward"))
+        level = create_membership(self.scope, "level", MembershipInput(name="Steward"))
         for key, label, type_key, settings in (
             ("favourite", "Favourite", "short_text", {"change_by": "once"}),
             ("born", "Born", "date", {"change_by": "staff"}),

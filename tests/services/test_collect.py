@@ -78,12 +78,12 @@ class Composing(unittest.TestCase):
         for asked, place in (
             (QuestionInput(show_when="zon = 'north'"), "show_when"),
             (QuestionInput(show_when="plot_length"), "show_when"),
-            (QuestionInput(checks=({"kind": "range"},)), "check0_low"),
-            (QuestionInput(checks=({"kind": "range", "low": "3", "high": "1"},)), "check0_low"),
-            (QuestionInput(checks=({"kind": "unique"}, {"kind": "pattern", "pattern": "("})), "check1_pattern"),
-            (QuestionInput(checks=({"kind": "range", "low": "many"},)), "check0_low"),
-            (QuestionInput(checks=({"kind": "condition", "expression": "zon is blank"},)), "check0_expression"),
-            (QuestionInput(surcharges=({"label": "Extra", "amount": "zone"},)), "charge0_amount"),
+            (QuestionInput(checks=({"kind": "range"},)), "checks.0.low"),
+            (QuestionInput(checks=({"kind": "range", "low": "3", "high": "1"},)), "checks.0.low"),
+            (QuestionInput(checks=({"kind": "unique"}, {"kind": "pattern", "pattern": "("})), "checks.1.pattern"),
+            (QuestionInput(checks=({"kind": "range", "low": "many"},)), "checks.0.low"),
+            (QuestionInput(checks=({"kind": "condition", "expression": "zon is blank"},)), "checks.0.expression"),
+            (QuestionInput(surcharges=({"label": "Extra", "amount": "zone"},)), "surcharges.0.amount"),
             (QuestionInput(required="when", required_when="1 +"), "required_when"),
         ):
             with self.subTest(place), self.assertRaises(InvalidInput) as caught:

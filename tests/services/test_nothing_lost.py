@@ -12,7 +12,7 @@ from finesieve.services.define import tagging
 from finesieve.services.define.deletion import plan_deletion
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_field_in, read_catalogue
-from finesieve.services.define.memberships import LabelInput, create_label, list_tags, set_lists
+from finesieve.services.define.memberships import MembershipInput, create_membership, list_tags, set_lists
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.define.tagging import take_tag_off
 from finesieve.services.filling.mapping import change_grant
@@ -84,7 +84,7 @@ class Lists(unittest.TestCase):
     def test_limited_to_a_list(self) -> None:
         """Neither asked of others nor stored for them, by a form, by staff or by anybody."""
         house = make_house()
-        board = create_label(house.scope, "list", LabelInput(name="Swap board"))
+        board = create_membership(house.scope, "list", MembershipInput(name="Swap board"))
         field = create_field(house.scope, house.group_id(), FieldInput(label="Offers", settings={"lists": [board]}))
         form = create_form(house.scope, "Join us")
         add_question(house.scope, form, read_form(house.scope, form).revision, field)
@@ -114,7 +114,7 @@ class Tags(unittest.TestCase):
             unit.session.add(TagRow(workspace_id=unit.workspace_id, name="open day"))
 
         def tags() -> list[tuple[str, ...]]:
-            return [tuple(sorted(read_profile(house.scope, person).labels.tags)) for person in people]
+            return [tuple(sorted(read_profile(house.scope, person).memberships.tags)) for person in people]
 
         before = tags()
         taken = take_tag_off(house.scope, "open day")

@@ -8,7 +8,7 @@ from functools import partial
 from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput, NotFound, TooOften
-from finesieve.services.define.memberships import LabelInput, create_label, remove_label
+from finesieve.services.define.memberships import MembershipInput, create_membership, remove_membership
 from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.filling.open_form import Visit
 from finesieve.services.filling.signup import PublicForms
@@ -66,20 +66,23 @@ class Filling(unittest.TestCase):
 
     def test_sending_puts_people_on_lists(self) -> None:
         """Somebody new at once, who is known by a link too, a known email once it is decided; of others nothing goes."""
-        ids = {name: create_label(self.scope, "list", LabelInput(name=name)) for name in ("Almanac", "Board", "Gone")}
+        ids = {
+            name: create_membership(self.scope, "list", MembershipInput(name=name))
+            for name in ("Almanac", "Board", "Gone")
+        }
         form = self.garden.form
         settings = FormSettings(joins=(ids["Board"], ids["Gone"], 999_999))
         change_form_settings(self.scope, form, read_form(self.scope, form).revision, settings)
         self.assertEqual(read_form(self.scope, form).document.joins, (ids["Board"], ids["Gone"]))
         publish_form(self.scope, form, read_form(self.scope, form).revision)
         with self.assertRaises(InvalidInput):
-            remove_label(self.scope, "list", ids["Board"])
+            remove_membership(self.scope, "list", ids["Board"])
         with self.scope.transaction("owner") as unit:  # as an older version may name a list that went meanwhile
             unit.session.delete(unit.session.get(AudienceList, ids["Gone"]))
             touch(unit.session, unit.workspace_id)
 
         def lists(person: int) -> tuple[str, ...]:
-            return read_profile(self.scope, person).labels.lists
+            return read_profile(self.scope, person).memberships.lists
 
         known = self.garden.house.add(email="wren@x.example", lists=("almanac",))
         self.assertTrue(self.garden.send(q1="new@x.example", q2="north").sent)

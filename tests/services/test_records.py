@@ -8,12 +8,12 @@ from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
 from finesieve.services.define.memberships import (
-    LabelInput,
-    create_label,
+    MembershipInput,
+    create_membership,
     list_levels,
     list_tags,
     read_level,
-    remove_label,
+    remove_membership,
     set_level_values,
     set_lists,
     set_person_level,
@@ -188,7 +188,7 @@ class Labels(unittest.TestCase):
         group = create_group(self.scope, GroupInput(name="What it brings", about="level"))
         create_field(self.scope, group, FieldInput(label="Packets", type_key="number"))
         for name in ("Sower", "Steward"):
-            create_label(self.scope, "level", LabelInput(name=name))
+            create_membership(self.scope, "level", MembershipInput(name=name))
         lines = {line.name: line for line in list_levels(self.scope)}
         set_level_values(self.scope, lines["Sower"].id, {"packets": "5"})
         with self.assertRaises(InvalidInput):
@@ -207,7 +207,7 @@ class Labels(unittest.TestCase):
             set_person_level(self.scope, person, "king")
 
     def test_a_list_bound_field_shows_only_on_its_list(self) -> None:
-        list_id = create_label(self.scope, "list", LabelInput(name="Growers letter"))
+        list_id = create_membership(self.scope, "list", MembershipInput(name="Growers letter"))
         create_field(
             self.scope,
             self.house.group_id(),
@@ -260,13 +260,13 @@ class Labels(unittest.TestCase):
         self.assertEqual({tag.name for tag in list_tags(self.scope) if tag.people}, {"helper"})
 
     def test_a_list_in_use_is_not_removed(self) -> None:
-        list_id = create_label(self.scope, "list", LabelInput(name="Growers letter"))
+        list_id = create_membership(self.scope, "list", MembershipInput(name="Growers letter"))
         create_derived(
             self.scope,
             DerivedInput(label="Reads", formula='lists holds "growers_letter"', group_id=self.house.group_id()),
         )
         with self.assertRaises(InvalidInput):
-            remove_label(self.scope, "list", list_id)
+            remove_membership(self.scope, "list", list_id)
 
 
 if __name__ == "__main__":

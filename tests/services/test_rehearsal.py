@@ -5,7 +5,7 @@ from decimal import Decimal
 
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
 from finesieve.services.compute.derived import DerivedInput, create_derived
-from finesieve.services.define.memberships import LabelInput, create_label
+from finesieve.services.define.memberships import MembershipInput, create_membership
 from finesieve.services.forms.cases import accept_case, keep_case, list_cases, read_case, remove_case
 from finesieve.services.forms.composing import SectionInput, change_section
 from finesieve.services.forms.grid import make_grid
@@ -23,7 +23,7 @@ class Rehearsing(unittest.TestCase):
         create_derived(self.scope, DerivedInput(label="Rented", formula="sum(plots.size)"))
         segment = create_segment(self.scope, "North")
         change_segment(self.scope, segment, 1, SegmentInput(name="North", expression='zone = "north"'))
-        create_label(self.scope, "level", LabelInput(name="Sower"))
+        create_membership(self.scope, "level", MembershipInput(name="Sower"))
 
     def test_nothing_is_stored_and_all_that_would_change_is_told(self) -> None:
         """Derived values from what to what, segments entered, by someone new; records count."""

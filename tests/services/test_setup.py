@@ -20,7 +20,7 @@ from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.deletion import delete_field
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
-from finesieve.services.define.memberships import LabelInput, create_label
+from finesieve.services.define.memberships import MembershipInput, create_membership
 from finesieve.services.define.options import OptionListInput, create_option_list
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.filling.mapping import change_mapping
@@ -428,13 +428,13 @@ class Limits(unittest.TestCase):
                 return 0  # what cannot be saved need not be exported
 
         saved(
-            lambda: create_label(
-                scope, "list", LabelInput(name=text(limits.NAME), description=text(limits.DESCRIPTION))
+            lambda: create_membership(
+                scope, "list", MembershipInput(name=text(limits.NAME), description=text(limits.DESCRIPTION))
             )
         )
         saved(
-            lambda: create_label(
-                scope, "level", LabelInput(name=text(limits.NAME), description=text(limits.DESCRIPTION))
+            lambda: create_membership(
+                scope, "level", MembershipInput(name=text(limits.NAME), description=text(limits.DESCRIPTION))
             )
         )
         saved(lambda: create_option_list(scope, OptionListInput(name=text(limits.NAME), options=text(limits.OPTION))))

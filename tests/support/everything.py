@@ -3,7 +3,7 @@
 from finesieve.core.fields.types import TYPES
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
-from finesieve.services.define.memberships import LabelInput, create_label
+from finesieve.services.define.memberships import MembershipInput, create_membership
 from finesieve.services.define.options import OptionListInput, create_option_list
 from finesieve.services.define.record_types import LinkInput, RecordTypeInput, add_link, create_record_type
 from tests.support.house import House
@@ -33,9 +33,9 @@ ANSWERS = {
 def everything(house: House) -> dict[str, int]:
     """Define a field of every type about a person, and something about everything else; ids by type."""
     scope = house.scope
-    list_id = create_label(scope, "list", LabelInput(name="Growers letter", description="Monthly"))
+    list_id = create_membership(scope, "list", MembershipInput(name="Growers letter", description="Monthly"))
     for name in ("Sprout", "Sower"):
-        create_label(scope, "level", LabelInput(name=name))
+        create_membership(scope, "level", MembershipInput(name=name))
     shared = create_option_list(scope, OptionListInput(name="Sizes", options="Small\nLarge"))
     schools = create_record_type(scope, RecordTypeInput(singular="School", plural="Schools", holder="Member"))
     plots = create_record_type(scope, RecordTypeInput(singular="Plot", plural="Plots", symbol="▦", description="Land"))

@@ -9,7 +9,7 @@ from starlette.routing import Route
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group
-from finesieve.services.define.memberships import LabelInput, create_label
+from finesieve.services.define.memberships import MembershipInput, create_membership
 from finesieve.services.define.named_checks import create_check
 from finesieve.services.define.options import OptionListInput, create_option_list
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type, read_record_type
@@ -40,7 +40,7 @@ class Furnished:
         link = read_record_type(scope, self.type).record_type.links[0].id
         self.record = add_record(scope, self.type, {"name": "Their A1"}, {link: [self.person]})
         self.link = link
-        self.level = create_label(scope, "level", LabelInput(name="Their level"))
+        self.level = create_membership(scope, "level", MembershipInput(name="Their level"))
         self.options = create_option_list(scope, OptionListInput(name="Their options", options="A\nB"))
         house = create_group(scope, GroupInput(name="Their house", about="house"))
         self.value = create_field(scope, house, FieldInput(label="Their link", type_key="url"))
@@ -59,7 +59,7 @@ class Furnished:
             "slug": self.house.slug, "group_id": self.house.group_id(), "form_id": self.form, "segment_id": self.segment,
             "field_id": self.derived if derived else self.value if house else self.house.field_id("zone"), "person_id": self.person,
             "question_id": "q1", "place": 0, "verdict": "passes", "decision_id": 1, "workspace": self.house.slug,
-            "form_slug": "join-us", "schedule_id": self.schedule, "level_id": self.level, "label_id": self.level,
+            "form_slug": "join-us", "schedule_id": self.schedule, "level_id": self.level, "membership_id": self.level,
             "page_name": "levels", "list_id": self.options, "type_id": self.type, "record_id": self.record,
             "link_id": self.link, "task_id": self.task, "change_id": self.change or 0, "row_id": self.person,
             "check_id": self.check, "case_id": self.case, "number": 1,

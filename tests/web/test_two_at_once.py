@@ -8,7 +8,7 @@ from html import unescape
 from finesieve.services.compute.derived import DerivedInput, change_derived, create_derived, read_derived
 from finesieve.services.define.fields import FieldInput, change_field, create_field
 from finesieve.services.define.groups import read_catalogue
-from finesieve.services.define.memberships import LabelInput, create_label
+from finesieve.services.define.memberships import MembershipInput, create_membership
 from finesieve.services.define.options import OptionInput, change_options, list_option_lists
 from finesieve.services.forms.composing import (
     FormSettings,
@@ -133,13 +133,13 @@ class TwoAtOnce(unittest.TestCase):
 
     def test_tags_and_lists_are_put_on_and_taken_off(self) -> None:
         """Sets never clash: what each puts on or takes off happens to what is there."""
-        create_label(self.house.scope, "list", LabelInput(name="Letter"))
+        create_membership(self.house.scope, "list", MembershipInput(name="Letter"))
         person = self.house.add(tags=("old", "both"))
-        page, post = f"people/{person}", f"people/{person}/labels"
+        page, post = f"people/{person}", f"people/{person}/memberships"
         first, second = self.inputs(page, post), self.inputs(page, post)
         self.office.post(post, {**first, "tags": "both, old, first"})  # type: ignore[dict-item]
         self.office.post(post, {**second, "tags": "both, second", "lists": "letter"})  # type: ignore[dict-item]
-        labels = read_profile(self.house.scope, person).labels
+        labels = read_profile(self.house.scope, person).memberships
         self.assertEqual((set(labels.tags), labels.lists), ({"both", "first", "second"}, ("letter",)))
 
     def test_at_the_very_same_moment(self) -> None:

@@ -13,7 +13,7 @@ from finesieve.core.values import Value, write_json
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
-from finesieve.services.define.memberships import LabelInput, create_label, set_level_values
+from finesieve.services.define.memberships import MembershipInput, create_membership, set_level_values
 from finesieve.services.define.record_types import LinkInput, RecordTypeInput, add_link, create_record_type
 from finesieve.services.forms.composing import FormSettings, FormTexts, change_form_settings, change_form_texts
 from finesieve.services.forms.forms import publish_form, read_form
@@ -80,9 +80,9 @@ def _house_values(scope: Scope, form_id: int) -> None:
 
 def _levels_and_lists(scope: Scope) -> None:
     for name, words in (("Sprout", "Newcomers."), ("Sower", "Rents a plot."), ("Steward", "Looks after a zone.")):
-        create_label(scope, "level", LabelInput(name=name, description=words))
+        create_membership(scope, "level", MembershipInput(name=name, description=words))
     for name, words in (("Almanac letter", "Once a month."), ("Swap board", "Offers and wishes.")):
-        create_label(scope, "list", LabelInput(name=name, description=words))
+        create_membership(scope, "list", MembershipInput(name=name, description=words))
     group = create_group(scope, GroupInput(name="What a level brings", about=LEVEL))
     create_field(scope, group, FieldInput(label="Seed packets a year", type_key="number"))
     create_field(scope, group, FieldInput(label="Yearly fee", type_key="money"))

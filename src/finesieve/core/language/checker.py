@@ -9,12 +9,13 @@ from typing import Final
 from finesieve.core.language import tree
 from finesieve.core.language.collecting import AGGREGATES, Collecting
 from finesieve.core.language.declare import NUMBER, ORDERED, Function
-from finesieve.core.language.fitting import KIND_WORDS, NUMERIC, say_kind
+from finesieve.core.language.fitting import KIND_WORDS, NUMERIC, Fitter, say_kind
 from finesieve.core.language.functions import FUNCTIONS, nearest
 from finesieve.core.language.names import World
 from finesieve.core.language.parser import parse
 from finesieve.core.language.printer import print_text_literal
 from finesieve.core.language.problems import Problem, Span
+from finesieve.core.language.sums import Sums
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Kind, Type
 
@@ -63,17 +64,7 @@ def check_tree(
 ) -> Checked:
     """Check a tree; see `check`."""
     checker = _Checker(World.of(names), zone)
-    typed = checker.typed(node)
-    if typed is not None and typed.operation == "collection":
-        checker.say_collection(typed)
-        typed = None
-    if typed is not None and typed.type.kind in _ONLY_FILLED:
-        message = f"This gives {say_kind(typed.type.kind)}, of which an expression can only ask whether it is filled."
-        checker.say("wrong-type", node.span, message, "add “is filled”")
-    elif typed is not None and expect is not None and typed.type.kind != expect:
-        message = f"This gives {say_kind(typed.type.kind)}; here {say_kind(expect)} is needed."
-        hint = "add a comparison, such as … > 3" if expect == "yes_no" else ""
-        checker.say("wrong-type", node.span, message, hint)
+    typed = checker.finish(node, expect)
     problems = tuple(sorted(checker.problems, key=lambda problem: (problem.span.start, problem.span.end)))
     return Checked(node, None if problems else typed, problems)
 
@@ -82,8 +73,34 @@ _ONLY_FILLED: Final[frozenset[Kind]] = frozenset(("secret", "file"))
 """Kinds that no expression gives: nobody reads a secret through a formula, and a file belongs to its field."""
 
 
-class _Checker(Collecting):
+class _Checker:
     """Types the parts of one expression, collecting problems on the way."""
+
+    def __init__(self, world: World, zone: tzinfo) -> None:
+        self._fit = Fitter(zone)
+        self._sums = Sums(self._fit)
+        self._names = Collecting(world, self._fit, self.typed)
+
+    @property
+    def problems(self) -> list[Problem]:
+        return self._fit.problems
+
+    def finish(self, node: tree.Node, expect: Kind | None) -> Typed | None:
+        """The checked form of a whole expression, which gives one value, of the kind that is expected."""
+        typed = self.typed(node)
+        if typed is not None and typed.operation == "collection":
+            self._names.say_collection(typed)
+            return None
+        if typed is not None and typed.type.kind in _ONLY_FILLED:
+            message = (
+                f"This gives {say_kind(typed.type.kind)}, of which an expression can only ask whether it is filled."
+            )
+            self._fit.say("wrong-type", node.span, message, "add “is filled”")
+        elif typed is not None and expect is not None and typed.type.kind != expect:
+            message = f"This gives {say_kind(typed.type.kind)}; here {say_kind(expect)} is needed."
+            hint = "add a comparison, such as … > 3" if expect == "yes_no" else ""
+            self._fit.say("wrong-type", node.span, message, hint)
+        return typed
 
     # Literals and names
 
@@ -106,16 +123,18 @@ class _Checker(Collecting):
 
     @typed.register
     def _(self, node: tree.Blank) -> Typed | None:
-        self.say("blank-place", node.span, "“blank” can only be a branch of if; ask with “is blank”.", "is blank")
+        self._fit.say("blank-place", node.span, "“blank” can only be a branch of if; ask with “is blank”.", "is blank")
         return None
 
     @typed.register
     def _(self, node: tree.Name) -> Typed | None:
-        return self.named(node)
+        return self._names.named(node)
 
     @typed.register
     def _(self, node: tree.Filtered) -> Typed | None:
-        self.say("where-place", node.span, "“where” and “by” stand only in a function of a collection, as in count(…).")
+        self._fit.say(
+            "where-place", node.span, "“where” and “by” stand only in a function of a collection, as in count(…)."
+        )
         return None
 
     # and or not, comparisons, tests
@@ -124,18 +143,18 @@ class _Checker(Collecting):
         typed = self.typed(node)
         if typed is not None and typed.type.kind != "yes_no":
             message = f"This is {say_kind(typed.type.kind)}; here a yes/no is needed."
-            self.say("wrong-type", node.span, message, "add a comparison, such as … > 3")
+            self._fit.say("wrong-type", node.span, message, "add a comparison, such as … > 3")
             return None
         return typed
 
     @typed.register
     def _(self, node: tree.Chain) -> Typed | None:
         parts = [self._condition(part) for part in node.parts]
-        return self.made(node.word, _YES_NO, node, parts)
+        return self._fit.made(node.word, _YES_NO, node, parts)
 
     @typed.register
     def _(self, node: tree.Not) -> Typed | None:
-        return self.made("not", _YES_NO, node, [self._condition(node.operand)])
+        return self._fit.made("not", _YES_NO, node, [self._condition(node.operand)])
 
     @typed.register
     def _(self, node: tree.Compare) -> Typed | None:
@@ -146,7 +165,7 @@ class _Checker(Collecting):
         if several is not None and node.sign in ("=", "!=") and None not in sides:
             hint = self._holding(node)
             message = f"“{node.sign}” does not compare {say_kind(several)}. Write {hint}."
-            self.say("wrong-type", node.span, message, hint)
+            self._fit.say("wrong-type", node.span, message, hint)
             return None
         pair = self._brought([node.left, node.right], list(sides), node.span)
         if pair is None:
@@ -154,11 +173,11 @@ class _Checker(Collecting):
         kind = pair[0].type.kind
         if node.sign in ("=", "!="):
             if kind in _NOT_COMPARED:
-                self.say("wrong-type", node.span, f"“{node.sign}” does not compare {say_kind(kind)}.")
+                self._fit.say("wrong-type", node.span, f"“{node.sign}” does not compare {say_kind(kind)}.")
                 return None
-            return self.made(node.sign, _YES_NO, node, list(pair))
+            return self._fit.made(node.sign, _YES_NO, node, list(pair))
         ordered = self._ordered(pair, node, f", so “{node.sign}” cannot stand here")
-        return None if ordered is None else self.made(node.sign, _YES_NO, node, list(ordered))
+        return None if ordered is None else self._fit.made(node.sign, _YES_NO, node, list(ordered))
 
     def _holding(self, node: tree.Compare) -> str:
         """What to write in place of a comparison of a multiple choice: `crops holds "beans"`."""
@@ -175,7 +194,7 @@ class _Checker(Collecting):
             steps = parts[0].type.options
             return tuple(Typed("step_of", _NUMBER, part.span, (part,), items=steps) for part in parts)
         if kind not in ORDERED:
-            self.say("no-order", node.span, f"{say_kind(kind).capitalize()} has no order{after}.")
+            self._fit.say("no-order", node.span, f"{say_kind(kind).capitalize()} has no order{after}.")
             return None
         return parts
 
@@ -184,7 +203,7 @@ class _Checker(Collecting):
         if not any(isinstance(side, tree.Blank) or (isinstance(side, tree.Text) and not side.value) for side in sides):
             return False
         right = "is blank" if node.sign == "=" else "is filled"
-        self.say("compare-blank", node.span, f"Nothing equals a blank; write “{right}”.", right)
+        self._fit.say("compare-blank", node.span, f"Nothing equals a blank; write “{right}”.", right)
         return True
 
     @typed.register
@@ -193,7 +212,7 @@ class _Checker(Collecting):
         if parts is None:
             return None
         ordered = self._ordered(parts, node, "")
-        return None if ordered is None else self.made("between", _YES_NO, node, list(ordered))
+        return None if ordered is None else self._fit.made("between", _YES_NO, node, list(ordered))
 
     @typed.register
     def _(self, node: tree.In) -> Typed | None:
@@ -204,12 +223,12 @@ class _Checker(Collecting):
         if operand.type.kind in _NOT_COMPARED:
             hint = f"{operand.name or '…'} holds any (…)" if operand.type.kind in ("choices", "text_list") else ""
             message = f"“in” does not take {say_kind(operand.type.kind)}." + (f" Write {hint}." if hint else "")
-            self.say("wrong-type", node.operand.span, message, hint)
+            self._fit.say("wrong-type", node.operand.span, message, hint)
             return None
         dated = any(item is not None and item.type.kind == "date" for item in items)
         if operand.type.kind == "datetime" and dated:
-            operand = self.fitted(operand, _DATE) or operand
-        fitted = [self.fitted(item, operand.type) for item in items if item is not None]
+            operand = self._fit.fitted(operand, _DATE) or operand
+        fitted = [self._fit.fitted(item, operand.type) for item in items if item is not None]
         if len(fitted) < len(items) or any(item is None for item in fitted):
             return None
         values = tuple(item.value for item in fitted if item is not None and item.value is not None)
@@ -224,10 +243,10 @@ class _Checker(Collecting):
             return None
         if operand.type.kind not in ("choices", "text_list"):
             message = f"“holds” asks a multiple choice, tags or lists; this is {say_kind(operand.type.kind)}."
-            self.say("wrong-type", node.operand.span, message)
+            self._fit.say("wrong-type", node.operand.span, message)
             return None
         one = Type("choice", operand.type.options, operand.type.source)
-        items = [self.fitted(item, one) for item in map(self.typed, node.items) if item is not None]
+        items = [self._fit.fitted(item, one) for item in map(self.typed, node.items) if item is not None]
         if len(items) < len(node.items) or any(item is None or item.value is None for item in items):
             return None
         found = [item for item in items if item is not None]
@@ -247,34 +266,36 @@ class _Checker(Collecting):
             pattern = node.right.value if isinstance(node.right, tree.Text) else ""
             return None if operand is None else Typed("matches", _YES_NO, node.span, (operand,), items=(pattern,))
         parts = [self._of_kind(side, frozenset(("text",))) for side in (node.left, node.right)]
-        return self.made(node.word.replace(" ", "_"), _YES_NO, node, parts)
+        return self._fit.made(node.word.replace(" ", "_"), _YES_NO, node, parts)
 
     @typed.register
     def _(self, node: tree.IsBlank) -> Typed | None:
-        return self.made("is_filled" if node.filled else "is_blank", _YES_NO, node, [self.typed(node.operand)])
+        return self._fit.made("is_filled" if node.filled else "is_blank", _YES_NO, node, [self.typed(node.operand)])
 
     @typed.register
     def _(self, node: tree.Else) -> Typed | None:
         parts = self._agreeing(list(node.parts), node.span, branches=True)
-        return None if parts is None else self.made("else", parts[0].type, node, list(parts))
+        return None if parts is None else self._fit.made("else", parts[0].type, node, list(parts))
 
     @typed.register
     def _(self, node: tree.Join) -> Typed | None:
         parts = [self.typed(part) for part in node.parts]
         for part in parts:
             if part is not None and part.type.kind != "text":
-                hint = self.as_text(part)
+                hint = self._fit.as_text(part)
                 remedy = f"; write {hint}" if hint else ""
-                self.say("wrong-type", part.span, f"“&” joins texts; this is {say_kind(part.type.kind)}{remedy}.", hint)
+                self._fit.say(
+                    "wrong-type", part.span, f"“&” joins texts; this is {say_kind(part.type.kind)}{remedy}.", hint
+                )
                 return None
-        return self.made("concat", _TEXT, node, parts)
+        return self._fit.made("concat", _TEXT, node, parts)
 
     # Arithmetic
 
     @typed.register
     def _(self, node: tree.Negate) -> Typed | None:
         operand = self._of_kind(node.operand, NUMERIC)
-        return None if operand is None else self.made("negate", operand.type, node, [operand])
+        return None if operand is None else self._fit.made("negate", operand.type, node, [operand])
 
     @typed.register
     def _(self, node: tree.Arithmetic) -> Typed | None:
@@ -282,8 +303,8 @@ class _Checker(Collecting):
         if left is None or right is None:
             return None
         if node.sign in "+-":
-            return self.sum(node, left, right)
-        return self.product(node, left, right)
+            return self._sums.sum(node, left, right)
+        return self._sums.product(node, left, right)
 
     # Functions
 
@@ -293,19 +314,21 @@ class _Checker(Collecting):
         if function is None:
             near = nearest(node.function, FUNCTIONS)
             message = f"No function is called {node.function}." + (f" Nearest: {near}." if near else "")
-            self.say("unknown-function", Span(node.span.start, node.span.start + len(node.function)), message, near)
+            self._fit.say(
+                "unknown-function", Span(node.span.start, node.span.start + len(node.function)), message, near
+            )
             for argument in node.arguments:
                 self.typed(argument)
             return None
         if not self._count_fits(node, function):
             for argument in node.arguments:
-                if not self.is_collection(argument):
+                if not self._names.is_collection(argument):
                     self.typed(argument)
             return None
         if function.name in self._SPECIAL:
             return self._SPECIAL[function.name](self, node)
-        if function.name in AGGREGATES and self.is_collection(node.arguments[0]):
-            return self.collected(node, function)
+        if function.name in AGGREGATES and self._names.is_collection(node.arguments[0]):
+            return self._names.collected(node, function)
         if function.collects:
             return self._count(node)
         return self._call(node, function)
@@ -313,31 +336,33 @@ class _Checker(Collecting):
     def _count(self, node: tree.Call) -> Typed | None:
         """`count(choices)`, `count_filled(a, b)`, `average(a, b)`; the others of these functions need a collection."""
         if node.function == "count_filled":
-            return self.made("count_values", _NUMBER, node, [self.typed(argument) for argument in node.arguments])
+            return self._fit.made("count_values", _NUMBER, node, [self.typed(argument) for argument in node.arguments])
         if node.function == "average":
             agreed = self._agreeing(list(node.arguments), node.span)
             if agreed is not None and agreed[0].type.kind not in NUMERIC:
-                self.say(
+                self._fit.say(
                     "wrong-type", agreed[0].span, f"average needs numbers; this is {say_kind(agreed[0].type.kind)}."
                 )
                 return None
-            return None if agreed is None else self.made("mean", agreed[0].type, node, list(agreed))
+            return None if agreed is None else self._fit.made("mean", agreed[0].type, node, list(agreed))
         operand = self.typed(node.arguments[0])
         if operand is not None and node.function == "count" and operand.type.kind in ("choices", "text_list"):
-            return self.made("count_items", _NUMBER, node, [operand])
+            return self._fit.made("count_items", _NUMBER, node, [operand])
         if operand is not None:
             message = f"{node.function} needs a collection; this is {say_kind(operand.type.kind)}."
-            self.say("wrong-type", operand.span, message)
+            self._fit.say("wrong-type", operand.span, message)
         return None
 
     def _count_fits(self, node: tree.Call, function: Function) -> bool:
         given, most = len(node.arguments), len(function.takes)
         odd_missing = function.name == "if" and given % 2 == 0
-        one_only = function.collects and given > 1 and self.is_collection(node.arguments[0])
+        one_only = function.collects and given > 1 and self._names.is_collection(node.arguments[0])
         fits = given >= function.least and (function.repeats or given <= most) and not odd_missing and not one_only
         if fits and not (function.name == "date" and given == 2):
             return True
-        self.say("argument-count", node.span, f"{function.name} is written {function.signature}.", function.example)
+        self._fit.say(
+            "argument-count", node.span, f"{function.name} is written {function.signature}.", function.example
+        )
         return False
 
     def _call(self, node: tree.Call, function: Function) -> Typed | None:
@@ -348,7 +373,7 @@ class _Checker(Collecting):
             if agreed[0].type.kind not in function.takes[0]:
                 self._wrong_argument(agreed[0], function, function.takes[0])
                 return None
-            return self.made(function.name, agreed[0].type, node, list(agreed))
+            return self._fit.made(function.name, agreed[0].type, node, list(agreed))
         parts: list[Typed | None] = []
         for place, argument in enumerate(node.arguments):
             takes = function.takes[min(place, len(function.takes) - 1)]
@@ -356,15 +381,17 @@ class _Checker(Collecting):
         if any(part is None for part in parts):
             return None
         gives = parts[0].type if function.gives == "same" and parts[0] is not None else Type(function.gives)  # type: ignore[arg-type]  # "same" is taken by the first branch
-        return self.made(function.name, gives, node, parts)
+        return self._fit.made(function.name, gives, node, parts)
 
     def _wrong_argument(self, part: Typed, function: Function, takes: frozenset[Kind]) -> None:
         code = "no-order" if takes == ORDERED else "wrong-type"
         said = ("number", "money", "date") if takes == ORDERED else KIND_WORDS
         wanted = " or ".join(say_kind(kind) for kind in said if kind in takes)
-        hint = self.as_text(part) if "text" in takes else ""
+        hint = self._fit.as_text(part) if "text" in takes else ""
         remedy = f" Write {hint}." if hint else ""
-        self.say(code, part.span, f"{function.name} needs {wanted}; this is {say_kind(part.type.kind)}.{remedy}", hint)
+        self._fit.say(
+            code, part.span, f"{function.name} needs {wanted}; this is {say_kind(part.type.kind)}.{remedy}", hint
+        )
 
     def _if(self, node: tree.Call) -> Typed | None:
         *pairs, otherwise = node.arguments
@@ -376,7 +403,7 @@ class _Checker(Collecting):
         interleaved: list[Typed | None] = []
         for condition, branch in zip(conditions, agreed, strict=False):
             interleaved += [condition, branch]
-        return self.made("if", agreed[0].type, node, [*interleaved, agreed[-1]])
+        return self._fit.made("if", agreed[0].type, node, [*interleaved, agreed[-1]])
 
     def _pick(self, node: tree.Call) -> Typed | None:
         """`pick` is an `if` over the options of a choice, in words that fit it."""
@@ -385,17 +412,19 @@ class _Checker(Collecting):
         if of is None:
             return None
         if of.type.kind != "choice":
-            self.say("wrong-type", choice.span, f"pick needs a choice; this is {say_kind(of.type.kind)}.")
+            self._fit.say("wrong-type", choice.span, f"pick needs a choice; this is {say_kind(of.type.kind)}.")
             return None
         options = rest[0 : len(rest) - len(rest) % 2 : 2]
         named = [option.value for option in options if isinstance(option, tree.Text)]
         for place, option in enumerate(options):
             if not isinstance(option, tree.Text) or option.value in named[:place]:
-                self.say("list-item", option.span, "Each option of pick is written out, and named once.")
+                self._fit.say("list-item", option.span, "Each option of pick is written out, and named once.")
                 return None
         complete = len(rest) % 2 == 0 and set(of.type.options) <= set(named)
         if len(rest) % 2 == 0 and not complete:
-            self.say("argument-count", node.span, "Not every option is named; add a value for the others at the end.")
+            self._fit.say(
+                "argument-count", node.span, "Not every option is named; add a value for the others at the end."
+            )
             return None
         pairs: list[tree.Node] = []
         for option, value in zip(options, rest[1::2], strict=False):
@@ -406,15 +435,15 @@ class _Checker(Collecting):
     def _date_call(self, node: tree.Call) -> Typed | None:
         if len(node.arguments) == 1:
             part = self.typed(node.arguments[0])
-            found = None if part is None else self.fitted(part, _DATE)
+            found = None if part is None else self._fit.fitted(part, _DATE)
             return None if found is None else replace(found, span=node.span)
-        return self.made("date_of", _DATE, node, [self._of_kind(part, NUMBER) for part in node.arguments])
+        return self._fit.made("date_of", _DATE, node, [self._of_kind(part, NUMBER) for part in node.arguments])
 
     def _payment(self, node: tree.Call) -> Typed | None:
         rate, periods = (self._of_kind(part, NUMBER, FUNCTIONS["payment"]) for part in node.arguments[:2])
         principal = self._of_kind(node.arguments[2], NUMERIC, FUNCTIONS["payment"])
         gives = _NUMBER if principal is None else principal.type
-        return self.made("payment", gives, node, [rate, periods, principal])
+        return self._fit.made("payment", gives, node, [rate, periods, principal])
 
     _SPECIAL: Final = {"if": _if, "pick": _pick, "date": _date_call, "payment": _payment}
 
@@ -426,17 +455,17 @@ class _Checker(Collecting):
         if typed is None or typed.type.kind in kinds:
             return typed
         if "date" in kinds and typed.type.kind == "datetime":
-            return self.fitted(typed, _DATE)
-        written = self.written_as(typed, kinds)
+            return self._fit.fitted(typed, _DATE)
+        written = self._fit.written_as(typed, kinds)
         if written is not None:
-            return self.fitted(typed, Type(written))
+            return self._fit.fitted(typed, Type(written))
         if function is not None:
             self._wrong_argument(typed, function, kinds)
         else:
             wanted = " or ".join(say_kind(kind) for kind in KIND_WORDS if kind in kinds)
-            hint = self.as_text(typed) if "text" in kinds else ""
+            hint = self._fit.as_text(typed) if "text" in kinds else ""
             remedy = f" Write {hint}." if hint else ""
-            self.say(
+            self._fit.say(
                 "wrong-type", node.span, f"This is {say_kind(typed.type.kind)}; here {wanted} is needed.{remedy}", hint
             )
         return None
@@ -467,14 +496,14 @@ class _Checker(Collecting):
         if missing:
             return None
         if not typed:
-            self.say("blank-place", span, "At least one branch must be something else than blank.")
+            self._fit.say("blank-place", span, "At least one branch must be something else than blank.")
             return None
-        common = self.common(typed, span, branches)
+        common = self._fit.common(typed, span, branches)
         if common is None:
             return None
         result = []
         for node, part in zip(nodes, parts, strict=True):
-            fitted = Typed("const", common, node.span) if part is None else self.fitted(part, common, branches)
+            fitted = Typed("const", common, node.span) if part is None else self._fit.fitted(part, common, branches)
             if fitted is None:
                 return None
             result.append(fitted)

@@ -1,19 +1,16 @@
 """Checking names and collections: what a name means where it stands, and functions over records."""
 
-from abc import abstractmethod
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from datetime import tzinfo
 from typing import Final
 
 from finesieve.core.fields.contexts import CONTEXTS
 from finesieve.core.language import tree
 from finesieve.core.language.declare import ORDERED, Function
-from finesieve.core.language.fitting import NUMERIC, say_kind
+from finesieve.core.language.fitting import NUMERIC, Fitter, say_kind
 from finesieve.core.language.functions import FUNCTIONS, nearest
 from finesieve.core.language.names import Place, World
 from finesieve.core.language.problems import Span
-from finesieve.core.language.sums import Sums
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Kind, Type
 
@@ -29,17 +26,17 @@ _SIMPLE: Final[frozenset[Kind]] = frozenset(
 )
 
 
-class Collecting(Sums):
-    """Finds what names mean, level by level, and types functions over collections."""
+class Collecting:
+    """Finds what names mean, level by level, and types functions over collections.
 
-    def __init__(self, world: World, zone: tzinfo) -> None:
-        super().__init__(zone)
+    `typed` gives the checked form of a part, or None where it has a problem, already said.
+    """
+
+    def __init__(self, world: World, fit: Fitter, typed: Callable[[tree.Node], Typed | None]) -> None:
         self._world = world
+        self._fit = fit
+        self._typed = typed
         self._levels = [world.base, *world.inner]
-
-    @abstractmethod
-    def typed(self, node: tree.Node) -> Typed | None:
-        """The checked form of one part, or None where it has a problem, already said."""
 
     # Names
 
@@ -55,14 +52,14 @@ class Collecting(Sums):
         """A collection stands where one value is needed."""
         word = found.collection + (f".{found.name}" if found.name else "")
         hint = f"latest({word})" if found.name else f"count({word})"
-        self.say("collection", found.span, f"“{word}” is a collection; did you mean {hint}?", hint)
+        self._fit.say("collection", found.span, f"“{word}” is a collection; did you mean {hint}?", hint)
 
     def _found(self, node: tree.Name) -> Typed | None:
         if len(node.path) == 1:
             return self._bare(node, node.path[0])
         if len(node.path) == 2:
             return self._prefixed(node, *node.path)
-        self.say("unknown-prefix", node.span, f"“{node.text}” has one point too many.")
+        self._fit.say("unknown-prefix", node.span, f"“{node.text}” has one point too many.")
         return None
 
     def _bare(self, node: tree.Name, key: str) -> Typed | None:
@@ -99,7 +96,7 @@ class Collecting(Sums):
         if not known and any(prefix in place.collections for place in self._levels):
             return None  # the column was unknown, already said
         message = f"“{prefix}.” has no meaning here." if known else f"“{prefix}.” is no prefix."
-        self.say("unknown-prefix", node.span, message)
+        self._fit.say("unknown-prefix", node.span, message)
         return None
 
     def _after_prefix(self, node: tree.Name, prefix: str, key: str, known: Mapping[str, Type] | None) -> Typed | None:
@@ -135,15 +132,15 @@ class Collecting(Sums):
     def _unknown(self, node: tree.Name, key: str, known: object, prefix: str = "", what: str = "field") -> None:
         gone = self._world.gone.get(prefix + key)
         if gone:
-            self.say("deleted-field", node.span, gone)
+            self._fit.say("deleted-field", node.span, gone)
             return
         near = nearest(key, list(known))  # type: ignore[call-overload]  # names by key
         if not near and key in FUNCTIONS and not prefix:
-            self.say("unknown-field", node.span, f"“{key}” is a function; it needs brackets.", f"{key}(…)")
+            self._fit.say("unknown-field", node.span, f"“{key}” is a function; it needs brackets.", f"{key}(…)")
             return
         near = prefix + near if near else ""
         message = f"No {what} is called {key}." + (f" Nearest: {near}." if near else "")
-        self.say("unknown-field", node.span, message, near)
+        self._fit.say("unknown-field", node.span, message, near)
 
     # Collections
 
@@ -167,7 +164,7 @@ class Collecting(Sums):
         """A function over a collection."""
         argument = node.arguments[0]
         if len(node.arguments) > 1:
-            self.say("argument-count", node.span, f"{function.name} takes one collection.", function.example)
+            self._fit.say("argument-count", node.span, f"{function.name} takes one collection.", function.example)
             return None
         filtered = argument if isinstance(argument, tree.Filtered) else tree.Filtered(argument, span=argument.span)
         assert isinstance(filtered.operand, tree.Name)
@@ -216,10 +213,10 @@ class Collecting(Sums):
     def _where(self, filtered: tree.Filtered) -> Typed | None:
         if filtered.where is None:
             return None
-        typed = self.typed(filtered.where)
+        typed = self._typed(filtered.where)
         if typed is not None and typed.type.kind != "yes_no":
             message = f"This is {say_kind(typed.type.kind)}; here a yes/no is needed."
-            self.say("wrong-type", typed.span, message, "add a comparison, such as … > 3")
+            self._fit.say("wrong-type", typed.span, message, "add a comparison, such as … > 3")
             return None
         return typed
 
@@ -227,13 +224,13 @@ class Collecting(Sums):
         if filtered.by is None:
             return None
         if function.name not in ("latest", "first"):
-            self.say(
+            self._fit.say(
                 "where-place", filtered.by.span, f"“by” has a meaning in latest and first only, not {function.name}."
             )
             return None
-        typed = self.typed(filtered.by)
+        typed = self._typed(filtered.by)
         if typed is not None and typed.type.kind not in ORDERED:
-            self.say("no-order", typed.span, f"{say_kind(typed.type.kind).capitalize()} has no order.")
+            self._fit.say("no-order", typed.span, f"{say_kind(typed.type.kind).capitalize()} has no order.")
             return None
         return typed
 
@@ -241,21 +238,21 @@ class Collecting(Sums):
         name, kind = function.name, column.type.kind
         if name in ("count", "any", "all"):
             if column.name:
-                self.say("wrong-type", span, f"{name} takes the collection itself: {name}({column.collection}).")
+                self._fit.say("wrong-type", span, f"{name} takes the collection itself: {name}({column.collection}).")
                 return None
             if name == "all" and not has_where:
-                self.say("argument-count", span, "all needs a condition.", function.example)
+                self._fit.say("argument-count", span, "all needs a condition.", function.example)
                 return None
             return _NUMBER if name == "count" else _YES_NO
         if not column.name:
             example = f"{name}({column.collection}.…)"
-            self.say("wrong-type", span, f"{name} needs a column of the collection: {example}.", example)
+            self._fit.say("wrong-type", span, f"{name} needs a column of the collection: {example}.", example)
             return None
         if name in _ANY_COLUMN and kind in _SIMPLE:
             return _NUMBER if name == "count_filled" else column.type
         wanted = NUMERIC if name in ("sum", "average") else ORDERED if name in ("min", "max") else _SIMPLE
         if kind not in wanted:
             code = "no-order" if wanted is ORDERED else "wrong-type"
-            self.say(code, span, f"{name} cannot be taken of {say_kind(kind)}.")
+            self._fit.say(code, span, f"{name} cannot be taken of {say_kind(kind)}.")
             return None
         return column.type

@@ -14,28 +14,33 @@ _MONEY: Final = Type("money")
 _DATE: Final = Type("date")
 
 
-class Sums(Fitter):
+class Sums:
     """Types sums and products of parts that are typed already."""
+
+    def __init__(self, fit: Fitter) -> None:
+        self._fit = fit
 
     def sum(self, node: tree.Arithmetic, left: Typed, right: Typed) -> Typed | None:
         if left.type.kind in ("date", "datetime") and node.sign == "-" and self._dates(left, right):
-            pair = [self.fitted(left, _DATE), self.fitted(right, _DATE)]
-            return self.made("date_minus", _NUMBER, node, pair)
+            pair = [self._fit.fitted(left, _DATE), self._fit.fitted(right, _DATE)]
+            return self._fit.made("date_minus", _NUMBER, node, pair)
         if left.type.kind in ("date", "datetime"):
             days = self._numeric(right, node, only=frozenset(("number",)))
             if days is None:
                 return None
             if node.sign == "-":
                 days = Typed("negate", _NUMBER, right.span, (days,))
-            return self.made("date_plus", _DATE, node, [self.fitted(left, _DATE), days])
+            return self._fit.made("date_plus", _DATE, node, [self._fit.fitted(left, _DATE), days])
         if not (self._numeric(left, node) and self._numeric(right, node)):
             return None
         money = "money" in (left.type.kind, right.type.kind)
         if money and any(isinstance(side, tree.Number) and side.percent for side in (node.left, node.right)):
             message = "A percentage cannot be added to money; multiply: … * (1 + 10%)."
-            self.say("money-arithmetic", node.span, message, "* (1 + 10%)")
+            self._fit.say("money-arithmetic", node.span, message, "* (1 + 10%)")
             return None
-        return self.made("add" if node.sign == "+" else "subtract", _MONEY if money else _NUMBER, node, [left, right])
+        return self._fit.made(
+            "add" if node.sign == "+" else "subtract", _MONEY if money else _NUMBER, node, [left, right]
+        )
 
     def product(self, node: tree.Arithmetic, left: Typed, right: Typed) -> Typed | None:
         if not (self._numeric(left, node) and self._numeric(right, node)):
@@ -43,13 +48,15 @@ class Sums(Fitter):
         kinds = (left.type.kind, right.type.kind)
         if node.sign == "*":
             if kinds == ("money", "money"):
-                self.say("money-arithmetic", node.span, "Money cannot be multiplied by money; one must be a number.")
+                self._fit.say(
+                    "money-arithmetic", node.span, "Money cannot be multiplied by money; one must be a number."
+                )
                 return None
-            return self.made("multiply", _MONEY if "money" in kinds else _NUMBER, node, [left, right])
+            return self._fit.made("multiply", _MONEY if "money" in kinds else _NUMBER, node, [left, right])
         if kinds == ("number", "money"):
-            self.say("money-arithmetic", node.span, "A number cannot be divided by money.")
+            self._fit.say("money-arithmetic", node.span, "A number cannot be divided by money.")
             return None
-        return self.made("divide", _MONEY if kinds == ("money", "number") else _NUMBER, node, [left, right])
+        return self._fit.made("divide", _MONEY if kinds == ("money", "number") else _NUMBER, node, [left, right])
 
     def _dates(self, left: Typed, right: Typed) -> bool:
         literal = right.name == "literal"
@@ -74,4 +81,4 @@ class Sums(Fitter):
         hint = ways.get(part.type.kind, "")
         each = "give each option a number" if part.type.kind == "choice" else "give it a number"
         remedy = f"; {each} with {hint}" if hint else ""
-        self.say("wrong-type", part.span, f"{subject} and cannot be {verb}{remedy}.", hint)
+        self._fit.say("wrong-type", part.span, f"{subject} and cannot be {verb}{remedy}.", hint)

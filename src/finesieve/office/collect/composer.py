@@ -13,6 +13,7 @@ from finesieve.core.model.checks import CHECK_KINDS, kinds_for, say_check
 from finesieve.office.collect.contents import FORM_PAGES, OFFERED_LANGUAGES, index
 from finesieve.office.collect.typed import (
     TypedPart,
+    input_of,
     posted_question,
     posted_remark,
     posted_section,
@@ -270,8 +271,10 @@ def save_part(request: Request, desk: DeskHere, form_id: int, place: str, form: 
     try:
         change = _save(desk, view, part, typed, form.number("revision"))
     except (InvalidInput, Overtaken) as problem:
+        wrong = problem.messages if isinstance(problem, InvalidInput) else {}
+        messages = {input_of(path, typed.options): words for path, words in wrong.items()}
         if isinstance(problem, InvalidExpression):
-            for name in problem.messages:
+            for name in messages:
                 typed = typed.with_problems(name, problem.problems)
         return composer(
             request,
@@ -279,7 +282,7 @@ def save_part(request: Request, desk: DeskHere, form_id: int, place: str, form: 
             read_form(desk.scope, form_id),
             chosen=place,
             typed=typed,
-            messages=problem.messages if isinstance(problem, InvalidInput) else {},
+            messages=messages,
             overtaken=str(problem) if isinstance(problem, Overtaken) else "",
             status=409 if isinstance(problem, Overtaken) else 422,
         )

@@ -1,6 +1,6 @@
 """What is typed into the settings of a question, section or remark: from the document to inputs, and back."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Final
 
@@ -21,6 +21,7 @@ from finesieve.web.posted import PostedForm, whole_number
 __all__ = [
     "TypedPart",
     "check_from_typed",
+    "input_of",
     "posted_question",
     "posted_remark",
     "posted_section",
@@ -75,6 +76,17 @@ def vocabulary(view: FormView, section: Section | None, own: int = 0) -> Vocabul
     if section is not None and section.repeat:
         return replace(words_of_records(view.catalogue, section_about(section), without=own), where=where)
     return replace(words_about_people(view.catalogue, without=own), where=where)
+
+
+def input_of(path: str, options: Sequence[tuple[str, str, str]] = ()) -> str:
+    """The name of the input where a problem at a path of a question is said: `checks.0.low` at `check0_low`."""
+    what, _, rest = path.partition(".")
+    if what in ("checks", "surcharges"):
+        place, _, name = rest.partition(".")
+        return f"{what.removesuffix('s').removeprefix('sur')}{place}_{name}"
+    if what == "options_when":
+        return next((name for name, option, _label in options if option == rest), path)
+    return path
 
 
 def blank_check(check: Mapping[str, str]) -> bool:

@@ -115,8 +115,8 @@ def save_person(request: Request, desk: DeskHere, person_id: int, form: Posted) 
     return RedirectResponse(desk.path(f"people/{person_id}?changed={changed}"), 303)
 
 
-@router.post("/{person_id:int}/labels")
-def save_labels(request: Request, desk: DeskHere, person_id: int, form: Posted) -> Response:
+@router.post("/{person_id:int}/memberships")
+def save_memberships(request: Request, desk: DeskHere, person_id: int, form: Posted) -> Response:
     """Change the tags, lists and level of a person."""
     try:
         was = form.was

@@ -24,24 +24,24 @@ from finesieve.services.values.sealing import seals
 from finesieve.services.values.value_lines import HistoryLine, ValueLine, history_of, read_values, value_lines
 from finesieve.services.values.writing import change_person, change_row, row_of
 from finesieve.store.definitions.catalogue import touch
-from finesieve.store.reading.people import label_counts
+from finesieve.store.reading.people import membership_counts
 from finesieve.store.reading.rows import stored_row
 from finesieve.store.tables import AudienceList, LevelRow, TagRow
 
 __all__ = [
-    "LabelInput",
     "LevelView",
     "ListLine",
+    "MembershipInput",
     "TagLine",
-    "change_label",
-    "create_label",
+    "change_membership",
+    "create_membership",
     "list_levels",
     "list_lists",
     "list_tags",
-    "make_label",
+    "make_membership",
     "move_level",
     "read_level",
-    "remove_label",
+    "remove_membership",
     "set_level_values",
     "set_lists",
     "set_person_level",
@@ -54,7 +54,7 @@ _TABLES: dict[str, Any] = {"list": AudienceList, "level": LevelRow}
 MOST_TAGS = 100
 
 
-class LabelInput(Input):
+class MembershipInput(Input):
     """A list or a level as typed."""
 
     name: str = Bounds(min_length=1, max_length=NAME)
@@ -96,14 +96,14 @@ class LevelView:
 # Lists and levels
 
 
-def create_label(scope: Scope, kind: str, asked: LabelInput) -> int:
+def create_membership(scope: Scope, kind: str, asked: MembershipInput) -> int:
     """Make a list or a level (`kind`); gives its id. Raises InvalidInput for a name that is taken."""
     with scope.transaction("editor") as unit:
-        return make_label(unit, kind, asked)
+        return make_membership(unit, kind, asked)
 
 
-def make_label(unit: Unit, kind: str, asked: LabelInput, key: str = "") -> int:
-    """Make a list or a level in this transaction; see `create_label`."""
+def make_membership(unit: Unit, kind: str, asked: MembershipInput, key: str = "") -> int:
+    """Make a list or a level in this transaction; see `create_membership`."""
     known = unit.catalogue.lists if kind == "list" else unit.catalogue.levels
     if any(other.name.lower() == asked.name.lower() for other in known):
         raise InvalidInput({"name": f"There is a {kind} of this name already."})
@@ -118,18 +118,20 @@ def make_label(unit: Unit, kind: str, asked: LabelInput, key: str = "") -> int:
     return int(row.id or 0)
 
 
-def change_label(scope: Scope, kind: str, label_id: int, asked: LabelInput, was: LabelInput | None = None) -> int:
+def change_membership(
+    scope: Scope, kind: str, membership_id: int, asked: MembershipInput, was: MembershipInput | None = None
+) -> int:
     """Rename or describe a list or a level; its key stays. Gives the id for undoing. Raises NotFound."""
     with scope.transaction("editor") as unit:
-        row = unit.session.get(_TABLES[kind], label_id, with_for_update=True)
+        row = unit.session.get(_TABLES[kind], membership_id, with_for_update=True)
         if row is None:
             raise NotFound(f"There is no such {kind}.")
-        now = LabelInput(name=row.name, description=row.description)
-        asked = merged(unit, kind, label_id, asked, was, now)
-        before = snapshot(unit, kind, label_id)
+        now = MembershipInput(name=row.name, description=row.description)
+        asked = merged(unit, kind, membership_id, asked, was, now)
+        before = snapshot(unit, kind, membership_id)
         row.name, row.description = asked.name, asked.description
         unit.session.add(row)
-        return record_change(unit, kind, label_id, f"Changed {asked.name}", before)
+        return record_change(unit, kind, membership_id, f"Changed {asked.name}", before)
 
 
 def move_level(scope: Scope, level_id: int, *, up: bool) -> int:
@@ -147,10 +149,10 @@ def move_level(scope: Scope, level_id: int, *, up: bool) -> int:
         return record_change(unit, "level_order", 0, "Reordered the levels", before)
 
 
-def remove_label(scope: Scope, kind: str, label_id: int) -> int:
+def remove_membership(scope: Scope, kind: str, membership_id: int) -> int:
     """Remove a list or a level that nobody is on and no field is bound to; gives the id for undoing."""
     with scope.transaction("editor") as unit:
-        line = next((line for line in _lines(unit, kind) if line.id == label_id), None)
+        line = next((line for line in _lines(unit, kind) if line.id == membership_id), None)
         if line is None:
             raise NotFound(f"There is no such {kind}.")
         if line.people:
@@ -158,9 +160,9 @@ def remove_label(scope: Scope, kind: str, label_id: int) -> int:
         if line.fields or line.uses:
             names = ", ".join([*(field.label for field in line.fields), *(use.name for use in line.uses)])
             raise InvalidInput({"": f"It is named in: {names}. Change that first."})
-        before = snapshot(unit, kind, label_id)
-        unit.session.delete(unit.session.get(_TABLES[kind], label_id))
-        return record_change(unit, kind, label_id, f"Removed {line.name}", before)
+        before = snapshot(unit, kind, membership_id)
+        unit.session.delete(unit.session.get(_TABLES[kind], membership_id))
+        return record_change(unit, kind, membership_id, f"Removed {line.name}", before)
 
 
 def list_lists(scope: Scope) -> tuple[ListLine, ...]:
@@ -176,7 +178,7 @@ def list_levels(scope: Scope) -> tuple[ListLine, ...]:
 
 
 def _lines(unit: Unit, kind: str) -> tuple[ListLine, ...]:
-    counts = label_counts(unit.session, unit.definitions, "lists" if kind == "list" else "level")
+    counts = membership_counts(unit.session, unit.definitions, "lists" if kind == "list" else "level")
     table = _TABLES[kind]
     order = col(table.name) if kind == "list" else col(table.position)
     of_kind = unit.catalogue.world(PERSON).base.names["lists" if kind == "list" else "level"]
@@ -299,7 +301,7 @@ def list_tags(scope: Scope) -> tuple[TagLine, ...]:
 
 
 def tags_in(unit: Unit) -> tuple[TagLine, ...]:
-    counts = label_counts(unit.session, unit.definitions, "tags")
+    counts = membership_counts(unit.session, unit.definitions, "tags")
     ends = {row.name: row.ends_on for row in unit.session.exec(select(TagRow)).all()}
     names = sorted({*counts, *ends}, key=lambda name: (-counts.get(name, 0), name))
     return tuple(TagLine(name, counts.get(name, 0), ends.get(name)) for name in names)

@@ -12,7 +12,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.fields.keys import key_from_label, key_problem
 from finesieve.core.language.parser import parse
 from finesieve.core.language.tree import Name, walk
-from finesieve.core.limits import DESCRIPTION, NOUN, SYMBOL
+from finesieve.core.limits import DESCRIPTION, NAME, NOUN, SYMBOL
 from finesieve.core.model.catalogue import Catalogue, Group, RecordType
 from finesieve.services.define.fields import FieldInput, make_field
 from finesieve.services.kernel.changes import record_change, snapshot
@@ -118,7 +118,9 @@ def make_record_type(unit: Unit, asked: RecordTypeInput, *, key: str = "", plain
 
 def _first_field(unit: Unit, type_id: int, singular: str) -> int:
     about = record_about(type_id)
-    group = FieldGroupRow(workspace_id=unit.workspace_id, about=about, name=f"About the {singular.lower()}", position=0)
+    # A word may be longer in small letters: İ becomes two signs.
+    name = f"About the {singular.lower()}"[:NAME]
+    group = FieldGroupRow(workspace_id=unit.workspace_id, about=about, name=name, position=0)
     unit.session.add(group)
     unit.session.flush()
     asked = FieldInput(label="Name", type_key="short_text", required=True)

@@ -173,7 +173,7 @@ def begin_type_change(
             try:
                 target.parse(typed)
             except ValueError as problem:
-                raise InvalidInput({f"instead:{raw}": str(problem)}) from None
+                raise InvalidInput({f"instead.{raw}": str(problem)}) from None
         total = fill_counts(unit.session, unit.definitions, field.about, [field]).of(field)
         payload = {
             "field_id": field_id,

@@ -155,9 +155,9 @@ def change_mapping(
     house, asked = {field.key: field for field in view.house}, {field.id: field for field in view.asked}
     for field_id, key in pairs.items():
         if field_id not in asked or key not in house:
-            raise InvalidInput({f"pair_{field_id}": "That cannot be set from here."})
+            raise InvalidInput({f"pairs.{field_id}": "That cannot be set from here."})
         if asked[field_id].type.kind != house[key].type.kind:
-            raise InvalidInput({f"pair_{field_id}": f"“{house[key].label}” holds another kind of value."})
+            raise InvalidInput({f"pairs.{field_id}": f"“{house[key].label}” holds another kind of value."})
     if len(set(pairs.values())) < len(pairs):
         raise InvalidInput({"": "Two questions would set the same house value."})
     with scope.transaction("editor") as unit:

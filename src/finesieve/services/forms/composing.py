@@ -85,8 +85,8 @@ class RemarkInput(Input):
 class QuestionInput(Input):
     """A question as typed. Empty texts, width and `required` fall back to the field's.
 
-    `checks` and `surcharges` are as they will be stored, and judged at
-    `check0_low` and the like.
+    `checks` and `surcharges` are as they will be stored; what is wrong with them is said
+    at paths such as `checks.0.low`.
     """
 
     label: str = Bounds(default="", max_length=TITLE)
@@ -193,7 +193,7 @@ def _repeat(asked: SectionInput, form: Form, catalogue: Catalogue) -> Repeat | N
 def _refuse_rule(
     catalogue: Catalogue, form: Form, section: Section | None, name: str, text: str, *, number: bool = False
 ) -> None:
-    """Raise InvalidExpression at an input where its expression has problems."""
+    """Raise InvalidExpression, by the path of the part, where its expression has problems."""
     if not text:
         return
     problems = rule_problems(text, form, catalogue, section, number=number)
@@ -289,8 +289,12 @@ def change_question(scope: Scope, form_id: int, revision: int, question_id: str,
 def _refuse_rules(catalogue: Catalogue, form: Form, section: Section | None, new: Question) -> None:
     for _, part, text in Section(id="s0", items=(new,)).walk_rules():
         what, _, which = part.partition(":")
-        name = {"check": f"check{which}_expression", "surcharge": f"charge{which}_amount", "option": f"when_{which}"}
-        _refuse_rule(catalogue, form, section, name.get(what, part), text, number=what == "surcharge")
+        path = {
+            "check": f"checks.{which}.expression",
+            "surcharge": f"surcharges.{which}.amount",
+            "option": f"options_when.{which}",
+        }
+        _refuse_rule(catalogue, form, section, path.get(what, part), text, number=what == "surcharge")
 
 
 def _read_check(place: int, check: Mapping[str, Any]) -> Check:
@@ -306,19 +310,16 @@ def _read_check(place: int, check: Mapping[str, Any]) -> Check:
             "same": "question",
         }
         fallback = inputs.get(str(check.get("kind")), "expression")
-        found = {f"check{place}_{name or fallback}": words for name, words in explain_errors(error).items()}
-        messages = {
-            name if name.partition("_")[2] in check else f"check{place}_{fallback}": words
-            for name, words in found.items()
-        }
-        raise InvalidInput(messages) from None
+        found = {name if name in check else fallback: words for name, words in explain_errors(error).items()}
+        raise InvalidInput({f"checks.{place}.{name}": words for name, words in found.items()}) from None
 
 
 def _read_surcharge(place: int, given: Mapping[str, Any]) -> Surcharge:
     try:
         return Surcharge.model_validate({key: value for key, value in given.items() if value not in ("", None)})
     except ValidationError as error:
-        raise InvalidInput({f"charge{place}_{name}": words for name, words in explain_errors(error).items()}) from None
+        found = explain_errors(error)
+        raise InvalidInput({f"surcharges.{place}.{name}": words for name, words in found.items()}) from None
 
 
 def _label(unit: Unit, question: Question) -> str:

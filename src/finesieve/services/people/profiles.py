@@ -25,8 +25,8 @@ from finesieve.store.reading.rows import stored_row
 
 __all__ = [
     "PeoplePage",
-    "PersonLabels",
     "PersonLine",
+    "PersonMemberships",
     "Profile",
     "list_people",
     "people_page",
@@ -55,7 +55,7 @@ class PeoplePage:
 
 
 @dataclass(frozen=True, slots=True)
-class PersonLabels:
+class PersonMemberships:
     """What a person carries beside the fields: tags, keys of lists, the key of a level ("" for none)."""
 
     tags: tuple[str, ...]
@@ -71,7 +71,7 @@ class Profile:
     name: str
     groups: tuple[tuple[Group, tuple[ValueLine, ...]], ...]
     history: tuple[HistoryLine, ...]
-    labels: PersonLabels
+    memberships: PersonMemberships
 
 
 def list_people(scope: Scope, *, search: str = "", before_id: int | None = None, limit: int = 50) -> PeoplePage:
@@ -120,7 +120,7 @@ def read_profile(scope: Scope, person_id: int, about_key: str = "") -> Profile:
             person_name(person.values),
             value_lines(unit, PERSON, row),
             history_of(unit, PERSON, person_id, about_key),
-            PersonLabels(
+            PersonMemberships(
                 _texts(person.values.get("tags")), _texts(person.values.get("lists")), str(person.values["level"] or "")
             ),
         )

@@ -213,13 +213,13 @@ def _link(
     if link is None:
         raise NotFound("There is no such link.")
     if len(targets) > 1 and not link.many:
-        raise InvalidInput({f"link_{link_id}": f"{link.name} is one only."})
+        raise InvalidInput({f"links.{link_id}": f"{link.name} is one only."})
     if link.target != ORDER and stored_row(unit.session, unit.definitions, known.about, record_id, lock=True) is None:
         raise NotFound("There is no such record.")
     if link.target != ORDER:
         found = rows_by_ids(unit.session, unit.definitions, link.target, [], targets)
         if len(found) < len(set(targets)):
-            raise InvalidInput({f"link_{link_id}": "There is nobody and nothing of this number."})
+            raise InvalidInput({f"links.{link_id}": "There is nobody and nothing of this number."})
     before = links_of(unit.session, unit.definitions, [link_id], record_id)[link_id]
     if sorted(before) != sorted(targets):
         set_links(unit.session, unit.definitions, link, record_id, targets)

@@ -21,7 +21,7 @@ from finesieve.core.setup.workspace import pointed
 from finesieve.services.define.deletion import take_away
 from finesieve.services.define.fields import refuse_loss
 from finesieve.services.define.groups import GroupInput, make_group
-from finesieve.services.define.memberships import LabelInput, make_label
+from finesieve.services.define.memberships import MembershipInput, make_membership
 from finesieve.services.define.options import make_option_list
 from finesieve.services.define.record_types import RecordTypeInput, make_record_type
 from finesieve.services.forms.forms import document_problems
@@ -109,7 +109,9 @@ class Loader:
             for part in parts:
                 row: Any = session.exec(select(table).where(col(table.key) == part.key)).first()
                 if row is None:
-                    make_label(self._unit, kind, LabelInput(name=part.name, description=part.description), part.key)
+                    make_membership(
+                        self._unit, kind, MembershipInput(name=part.name, description=part.description), part.key
+                    )
                     self._counts["added"] += 1
                 else:
                     with self._changing(kind, row, part.name):

@@ -33,7 +33,7 @@ __all__ = [
     "count_verdicts",
     "count_where",
     "fill_counts",
-    "label_counts",
+    "membership_counts",
     "page_of_people",
     "stream_people",
     "tags_beside",
@@ -266,7 +266,9 @@ def stream_people(
         yield _person(row, keys)
 
 
-def label_counts(session: Session, definitions: Definitions, what: Literal["tags", "lists", "level"]) -> dict[str, int]:
+def membership_counts(
+    session: Session, definitions: Definitions, what: Literal["tags", "lists", "level"]
+) -> dict[str, int]:
     """How many people carry each tag, are on each list, or hold each level."""
 
     def count(known: Definitions) -> dict[str, int]:

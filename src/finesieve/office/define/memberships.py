@@ -11,15 +11,15 @@ from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.memberships import (
-    LabelInput,
-    change_label,
-    create_label,
+    MembershipInput,
+    change_membership,
+    create_membership,
     list_levels,
     list_lists,
     list_tags,
     move_level,
     read_level,
-    remove_label,
+    remove_membership,
     set_level_values,
     set_tag_end,
 )
@@ -35,14 +35,14 @@ _KINDS = {"lists": "list", "levels": "level"}
 
 
 @router.get("/{page_name:str}")
-def show_labels(request: Request, desk: DeskHere, page_name: str) -> Response:
+def show_memberships(request: Request, desk: DeskHere, page_name: str) -> Response:
     """All lists, or all levels."""
     if page_name not in _KINDS:
         raise NotFound("There is no such page.")
-    return _labels_page(request, desk, page_name, {}, {})
+    return _memberships_page(request, desk, page_name, {}, {})
 
 
-def _labels_page(
+def _memberships_page(
     request: Request,
     desk: Desk,
     page_name: str,
@@ -56,7 +56,7 @@ def _labels_page(
     return page(
         request,
         desk,
-        "office/define/labels.html",
+        "office/define/memberships.html",
         stage="define",
         title=page_name.capitalize(),
         sections=sections(desk, read_catalogue(desk.scope), page_name),
@@ -71,36 +71,38 @@ def _labels_page(
 
 
 @router.post("/{page_name:str}")
-def make_label(request: Request, desk: DeskHere, page_name: str, form: Posted) -> Response:
+def make_membership(request: Request, desk: DeskHere, page_name: str, form: Posted) -> Response:
     """Make a list or a level."""
     if page_name not in _KINDS:
         raise NotFound("There is no such page.")
     try:
-        create_label(desk.scope, _KINDS[page_name], read_input(LabelInput, form.data))
+        create_membership(desk.scope, _KINDS[page_name], read_input(MembershipInput, form.data))
     except InvalidInput as problem:
-        return _labels_page(request, desk, page_name, form.data, problem.messages, 422)
+        return _memberships_page(request, desk, page_name, form.data, problem.messages, 422)
     return RedirectResponse(desk.path(f"define/{page_name}"), 303)
 
 
-@router.post("/{page_name:str}/{label_id:int}")
-def save_label(request: Request, desk: DeskHere, page_name: str, label_id: int, form: Posted) -> Response:
+@router.post("/{page_name:str}/{membership_id:int}")
+def save_membership(request: Request, desk: DeskHere, page_name: str, membership_id: int, form: Posted) -> Response:
     """Rename, describe, move or remove a list or a level."""
     if page_name not in _KINDS:
         raise NotFound("There is no such page.")
     kind = _KINDS[page_name]
     try:
         if form.one("remove"):
-            change = remove_label(desk.scope, kind, label_id)
+            change = remove_membership(desk.scope, kind, membership_id)
         elif kind == "level" and form.one("move") in ("up", "down"):
-            change = move_level(desk.scope, label_id, up=form.one("move") == "up")
+            change = move_level(desk.scope, membership_id, up=form.one("move") == "up")
         else:
-            was = read_shown(LabelInput, form.was)
-            change = change_label(desk.scope, kind, label_id, read_input(LabelInput, form.data), was)
+            was = read_shown(MembershipInput, form.was)
+            change = change_membership(desk.scope, kind, membership_id, read_input(MembershipInput, form.data), was)
     except InvalidInput as problem:
-        messages = {f"{name or 'name'}_{label_id}": words for name, words in problem.messages.items()}
-        return _labels_page(request, desk, page_name, form.data, messages, 422, was=form.was, editing=label_id)
+        messages = {f"{name or 'name'}_{membership_id}": words for name, words in problem.messages.items()}
+        return _memberships_page(
+            request, desk, page_name, form.data, messages, 422, was=form.was, editing=membership_id
+        )
     except Overtaken as clash:
-        return _labels_page(request, desk, page_name, form.changed(), {}, 409, clash=clash, editing=label_id)
+        return _memberships_page(request, desk, page_name, form.changed(), {}, 409, clash=clash, editing=membership_id)
     return back_with(desk.path(f"define/{page_name}"), change)
 
 
