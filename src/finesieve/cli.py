@@ -126,6 +126,29 @@ def outcome(
     typer.echo(json.dumps(result, ensure_ascii=False))
 
 
+@cli.command("read")
+def read_text(
+    kind: Annotated[
+        str, typer.Argument(metavar="TYPE", help="The type of a field, such as date, money, phone, colour")
+    ],
+    text: Annotated[str, typer.Argument(help="What somebody types")],
+    language: Annotated[str, typer.Option(help="The language it is typed in, such as en_GB or de")] = "",
+    country: Annotated[str, typer.Option(help="Where: an ISO 3166 code such as GB")] = "",
+    now: Annotated[str, typer.Option(help="The moment, ISO; the present by default")] = "",
+    zone: Annotated[str, typer.Option(help="The time zone")] = "UTC",
+) -> None:
+    """Read a text as a form would: print the value as JSON, or what would be asked instead (and exit with 1)."""
+    from finesieve import evaluate
+
+    try:
+        moment = evaluate.read_moment(now) if now else datetime.now(UTC)
+        result = evaluate.read_as(kind, text, language, country, moment, evaluate.read_zone(zone))
+    except ValueError as problem:
+        _misuse(str(problem))
+    typer.echo(json.dumps(result, ensure_ascii=False))
+    raise typer.Exit(1 if "problem" in result else 0)
+
+
 @cli.command()
 def migrate() -> None:
     """Bring the database of FINESIEVE_DATABASE_URL up to date."""

@@ -1,4 +1,4 @@
-"""Trying a formula outside the application: `finesieve eval`.
+"""Trying a formula outside the application: `finesieve eval`; and what a form reads out of a text: `finesieve read`.
 
 What only SQL needs is imported where it is needed, so that a formula is tried in half a second.
 """
@@ -14,15 +14,19 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from finesieve.core.errors import FineSieveError
 from finesieve.core.fields.about import HOUSE
+from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import from_json, to_json
 from finesieve.core.fields.keys import key_problem
+from finesieve.core.fields.manner import manner_of
+from finesieve.core.fields.types import TYPES
+from finesieve.core.forms.wording import wording_without_form
 from finesieve.core.language.checker import check
 from finesieve.core.language.evaluator import Moment, compile_python
 from finesieve.core.language.explain import Explained, explain
 from finesieve.core.language.names import Place, World
 from finesieve.core.language.problems import Problem
 from finesieve.core.language.typed import Typed
-from finesieve.core.values import KINDS, Structured, Type, Value, sound_text
+from finesieve.core.values import KINDS, Secret, Structured, Type, Value, sound_text
 from finesieve.localdb import LocalPostgres
 from finesieve.places import var_directory
 from finesieve.settings import Settings
@@ -30,7 +34,7 @@ from finesieve.settings import Settings
 if TYPE_CHECKING:
     from sqlalchemy import Engine
 
-__all__ = ["Case", "Given", "by_python", "by_sql", "database", "read_case", "read_given", "run_cases"]
+__all__ = ["Case", "Given", "by_python", "by_sql", "database", "read_as", "read_case", "read_given", "run_cases"]
 
 
 TRIED: Final = tuple(kind for kind in KINDS if kind not in ("file", "secret", "collection"))
@@ -280,3 +284,25 @@ def database() -> Iterator["Engine"]:
         engine.dispose()
     finally:
         postgres.stop()
+
+
+_NEED_MORE: Final = frozenset(("choice", "choices", "progress", "record", "file", "picture"))
+"""Types whose answers are told by more than the text: options, records, files."""
+
+
+def read_as(kind: str, text: str, language: str, country: str, moment: datetime, zone: ZoneInfo) -> dict[str, Any]:
+    """The value of a text as a field of this type reads it, or the problem that a form would say.
+
+    Raises ValueError for a type, a language or a country that there is not.
+    """
+    key = {"text": "short_text", "birthday": "day_of_year"}.get(kind, kind)
+    if key not in TYPES or not TYPES[key].stores or key in _NEED_MORE:
+        known = ", ".join(name for name, one in TYPES.items() if one.stores and name not in _NEED_MORE)
+        raise ValueError(f"type: “{kind}” cannot be read by itself; there are: {known}")
+    manner = manner_of(language, country, zone)
+    asked = Field(0, kind, kind, key, 0, manner=manner)
+    try:
+        value = asked.parse(text, today=moment.astimezone(zone).date())
+    except ValueError as problem:
+        return {"problem": wording_without_form(manner.language[:2])(problem.args[0])}
+    return {"value": "set" if isinstance(value, Secret) else to_json(value)}

@@ -2,7 +2,7 @@
 
 from typing import Self
 
-__all__ = ["Phrase", "phrase"]
+__all__ = ["Phrase", "asks", "phrase"]
 
 
 class Phrase(str):
@@ -27,3 +27,8 @@ class Phrase(str):
 def phrase(template: str, **parts: str) -> Phrase:
     """A sentence of a template: `phrase("Choose at most {high}.", high="3")`."""
     return Phrase(template, parts)
+
+
+def asks(error: ValueError) -> bool:
+    """Whether an error says what to write instead, and is not merely the failing of a reading that was tried."""
+    return bool(error.args) and isinstance(error.args[0], Phrase)

@@ -22,6 +22,9 @@ class Asked(Protocol):
     @property
     def manner(self) -> Manner: ...
 
+    @property
+    def unit(self) -> str: ...
+
 
 class Files(Protocol):
     """Files that have been sent and wait to be kept; found by the token of their upload."""

@@ -3,7 +3,7 @@
 import dataclasses
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import date, datetime
 from decimal import Decimal
 from typing import Final
 
@@ -15,7 +15,7 @@ from finesieve.core.fields.options import Option
 from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.fields.types import TYPES, FieldType
 from finesieve.core.phrases import phrase
-from finesieve.core.values import Kind, StoredFile, Type, Value
+from finesieve.core.values import DayOfYear, Kind, StoredFile, Type, Value
 
 __all__ = ["BUILT_IN", "BuiltIn", "Field", "Shelf", "show_value", "twin_of", "with_titles"]
 
@@ -34,6 +34,7 @@ _KIND_TYPES: Final[Mapping[Kind, str]] = {
     "structured": "structured",
 }
 """By what type a derived value of each kind is shown."""
+_DATED: Final[frozenset[Kind]] = frozenset(("date", "datetime", "day_of_year"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -176,14 +177,18 @@ class Field:
                 return option.label
         return stored_value
 
-    def parse(self, raw: str, shelf: Shelf | None = None) -> Value:
-        """Read an answer; an empty one is blank. Raises ValueError with a plain sentence."""
+    def parse(self, raw: str, shelf: Shelf | None = None, today: date | None = None) -> Value:
+        """Read an answer; an empty one is blank. Raises ValueError with a plain sentence.
+
+        `today` is the day it is, for answers such as tomorrow.
+        """
         if self.type.kind == "file" and raw:
             found = shelf.files.get(raw) if shelf else None
             if found is None or shelf is None or shelf.sent_for.get(raw) != self.id:
                 raise ValueError("Choose the file again.")
             return found
-        return self.type.parse(raw, self)
+        asked = replace(self, manner=replace(self.manner, today=today)) if today and self.type.kind in _DATED else self
+        return self.type.parse(raw, asked)
 
     def show(self, value: Value) -> str:
         """The value as people read it; "" where it is blank."""
@@ -198,6 +203,8 @@ class Field:
 
     def plain(self, value: Value) -> str:
         """As `raw`, the same in every language: for files that programs read."""
+        if isinstance(value, DayOfYear):
+            return str(value)
         return replace(self, manner=replace(self.manner, language=PLAIN.language)).raw(value)
 
     def raw(self, value: Value) -> str:

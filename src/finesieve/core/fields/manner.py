@@ -9,9 +9,9 @@ from typing import Final, Literal
 
 from babel import Locale, UnknownLocaleError
 from babel.dates import format_skeleton
-from babel.numbers import format_decimal, get_decimal_symbol
+from babel.numbers import format_decimal, get_decimal_symbol, get_territory_currencies
 
-__all__ = ["PLAIN", "Manner", "Titles", "locale_names", "write_day", "write_figure", "write_moment"]
+__all__ = ["PLAIN", "Manner", "Titles", "locale_names", "manner_of", "write_day", "write_figure", "write_moment"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,7 +28,8 @@ class Manner:
 
     `language` is a locale such as `en_GB`, `currency` an ISO 4217 code and
     `country` an ISO 3166 code: where a phone number without a prefix belongs.
-    `titles` are those of the records that a choice among them may take.
+    `titles` are those of the records that a choice among them may take. `today` is the day it is where something
+    is read, for words such as tomorrow and for years of two digits; None where no clock tells.
     """
 
     language: str = "en_GB"
@@ -36,6 +37,7 @@ class Manner:
     currency: str = "GBP"
     country: str = "GB"
     titles: Titles = field(default=Titles(), compare=False)
+    today: date | None = field(default=None, compare=False)
 
     def figure(self, number: int) -> str:
         """A count as people read it."""
@@ -45,6 +47,26 @@ class Manner:
     def point(self) -> Literal[".", ","]:
         """The sign before decimals."""
         return _point_of(self.language)
+
+
+def manner_of(language: str, country: str, zone: tzinfo = UTC) -> Manner:
+    """The manner of a language and a country, each of which may be left out.
+
+    The country decides in which way its language writes: `en` in `US` is `en_US`. Raises ValueError for one that
+    there is not.
+    """
+    place = country.upper()
+    if place and not (len(place) == 2 and place.isalpha()):
+        raise ValueError(f"country: “{country}” is no ISO 3166 code of two letters")
+    spoken = language.replace("-", "_") or (f"en_{place}" if place else PLAIN.language)
+    for one in (spoken if "_" in spoken else f"{spoken}_{place}" if place else spoken, spoken):
+        try:
+            found = Locale.parse(one)
+        except (UnknownLocaleError, ValueError):
+            continue
+        currency = next(iter(get_territory_currencies(place or found.territory or PLAIN.country)), PLAIN.currency)
+        return Manner(str(found), zone, currency, place or found.territory or PLAIN.country)
+    raise ValueError(f"language: “{language}” is not known")
 
 
 @lru_cache(maxsize=8_192)

@@ -6,7 +6,7 @@ from decimal import Decimal
 from typing import Final
 
 from finesieve.core.fields.asked import Asked
-from finesieve.core.fields.families import choices, data, dates, numbers, texts
+from finesieve.core.fields.families import choices, colours, data, dates, numbers, texts
 from finesieve.core.values import Kind, Value, plain_number, tidy_text
 
 __all__ = ["LAYOUT", "TYPES", "FieldType"]
@@ -190,8 +190,9 @@ TYPES: Final[dict[str, FieldType]] = {
             "day_of_year",
             dates.read_day_of_year,
             dates.show_day_of_year,
+            dates.show_day_of_year,
         ),
-        FieldType("colour", "Colour", "the paint of the shed", "Col", "text", texts.read_colour, widget="colour"),
+        FieldType("colour", "Colour", "the paint of the shed", "Col", "text", colours.read_colour, widget="colour"),
         FieldType(
             "file",
             "File",

@@ -186,7 +186,7 @@ class _Work:
         else:
             found.raw = raw
         try:
-            value = field.parse(found.raw, self.situation.shelf)
+            value = field.parse(found.raw, self.situation.shelf, self.moment.today)
             if field.options and value is not None:
                 field.refuse_retired(value, found.stored)
                 _refuse_hidden(value, found.offered, found.stored)

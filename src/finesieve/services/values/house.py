@@ -147,7 +147,7 @@ def set_house_value(
         if field.type.kind == "file" and not raw:
             raise InvalidInput({"value": "Choose a file."})
         try:
-            value = None if raw == "-" and field.type.kind == "file" else field.parse(raw, shelf)
+            value = None if raw == "-" and field.type.kind == "file" else field.parse(raw, shelf, unit.moment.today)
         except ValueError as problem:
             raise InvalidInput({"value": str(problem)}) from None
         moment = _moment(unit, effective)

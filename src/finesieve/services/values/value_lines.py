@@ -278,7 +278,7 @@ def read_values(
         try:
             if not unit.sees(field):
                 raise ValueError("Only editors and owners may change this.")
-            value = known_field(unit, field, raw).parse(raw, shelf)
+            value = known_field(unit, field, raw).parse(raw, shelf, unit.moment.today)
             if value is not None and about == PERSON:
                 _refuse_off_lists(unit.catalogue, field, stored)
             may_change(field, value, stored)

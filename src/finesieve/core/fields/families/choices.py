@@ -31,8 +31,8 @@ __all__ = [
     "write_yes_no",
 ]
 
-_YES: Final = frozenset(("yes", "true", "1", "on"))
-_NO: Final = frozenset(("no", "false", "0", "off"))
+_YES: Final = frozenset("yes y yeah yep true 1 on ja j jo oui si sí sì sim tak ano kyllä evet igen".split())
+_NO: Final = frozenset("no n nope false 0 off nein nee non não nej nei nie ne ei hayır nem".split())
 
 
 def read_yes_no(text: str, _asked: Asked) -> Value:

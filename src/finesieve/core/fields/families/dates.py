@@ -7,8 +7,10 @@ from typing import Final
 from babel.dates import format_skeleton, format_time
 
 from finesieve.core.fields.asked import Asked
+from finesieve.core.fields.families.clocks import find_time, split_time
+from finesieve.core.fields.families.days import CalendarDay, find_day
 from finesieve.core.fields.manner import write_day, write_moment
-from finesieve.core.phrases import phrase
+from finesieve.core.phrases import asks, phrase
 from finesieve.core.values import DayOfYear, Value
 
 __all__ = [
@@ -26,31 +28,43 @@ __all__ = [
     "write_time",
 ]
 
-_DATE: Final = re.compile(r"[0-9]{4}-[0-9]{2}-[0-9]{2}")
-_TIME: Final = re.compile(r"[0-9]{1,2}:[0-9]{2}(:[0-9]{2})?")
 _MOMENT: Final = re.compile(
     r"([0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}(:[0-9]{2})?) ?([+-][0-9]{2}:[0-9]{2}(?::[0-9]{2})?)?"
 )
-_DAY: Final = re.compile(r"([0-9]{1,2})-([0-9]{1,2})")
+_SAMPLE: Final = date(1984, 5, 27)
 
 
-def read_date(text: str, _asked: Asked) -> Value:
-    """A day, written year-month-day."""
+def read_date(text: str, asked: Asked) -> Value:
+    """A day as people write it; see `days`."""
+    example = write_day(_SAMPLE, asked.manner.language)
+    found = _find(text, asked, "Write a date that exists, such as {example} or 1984-05-27.", example)
+    if found.year is None:
+        raise ValueError(phrase("Write the year too, such as {example}.", example=example))
     try:
-        if not _DATE.fullmatch(text):
-            raise ValueError
-        return date.fromisoformat(text)
+        return found.within(found.year)
     except ValueError:
-        raise ValueError("Write a date that exists as year-month-day, such as 1984-05-27.") from None
+        raise ValueError(
+            phrase("Write a date that exists, such as {example} or 1984-05-27.", example=example)
+        ) from None
+
+
+def _find(text: str, asked: Asked, template: str, example: str) -> CalendarDay:
+    """The day that is written. Raises ValueError: what it asks, or the sentence of the template."""
+    try:
+        return find_day(text, asked.manner)
+    except ValueError as why:
+        if asks(why):
+            raise
+        raise ValueError(phrase(template, example=example)) from None
 
 
 def read_time(text: str, _asked: Asked) -> Value:
-    """A time of day, written hours:minutes."""
+    """A time of day as people write it; see `clocks`."""
     try:
-        if not _TIME.fullmatch(text):
-            raise ValueError
-        return time.fromisoformat(text.zfill(5) if len(text) < 6 else text)
-    except ValueError:
+        return find_time(text)
+    except ValueError as why:
+        if asks(why):
+            raise
         raise ValueError("Write a time as hours and minutes, such as 09:30.") from None
 
 
@@ -83,7 +97,8 @@ def read_datetime(text: str, asked: Asked) -> Value:
     A time that the clocks pass over, and one that comes twice without an offset, is said, not guessed.
     """
     zone = asked.manner.zone
-    found = _MOMENT.fullmatch(text)
+    written = _written_out(text, asked)
+    found = _MOMENT.fullmatch(written)
     try:
         if not found:
             raise ValueError
@@ -108,15 +123,27 @@ def read_datetime(text: str, asked: Asked) -> Value:
     return instants[0]
 
 
-def read_day_of_year(text: str, _asked: Asked) -> Value:
-    """A day without a year, written month-day."""
-    match = _DAY.fullmatch(text)
+def _written_out(text: str, asked: Asked) -> str:
+    """A date with a time as inputs have it, `2026-04-18 14:30`; the text itself where it is that, or neither."""
+    if _MOMENT.fullmatch(text):
+        return text
+    day, clock = split_time(text)
+    if not day or not clock:
+        return text
     try:
-        if match is None:
-            raise ValueError
-        return DayOfYear(int(match[1]), int(match[2]))
-    except ValueError:
-        raise ValueError("Write a day as month-day, such as 05-27 for 27 May.") from None
+        found, at = find_day(day, asked.manner), find_time(clock)
+        return f"{found.within(found.year or 0).isoformat()} {at.isoformat('seconds' if at.second else 'minutes')}"
+    except ValueError as why:
+        if asks(why):
+            raise
+        return text
+
+
+def read_day_of_year(text: str, asked: Asked) -> Value:
+    """A day without a year, as people write it; a year that is written with it is passed over."""
+    example = str(show_day_of_year(DayOfYear(5, 27), asked))
+    found = _find(text, asked, "Write a day and a month, such as {example}.", example)
+    return DayOfYear(found.month, found.day)
 
 
 def show_date(value: Value, asked: Asked) -> str:

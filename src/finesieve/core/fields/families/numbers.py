@@ -2,35 +2,23 @@
 
 import re
 from decimal import Decimal
+from functools import lru_cache
 from typing import Final
 
-from babel.numbers import format_currency, format_decimal, get_currency_precision
+from babel.numbers import (
+    format_currency,
+    format_decimal,
+    get_currency_name,
+    get_currency_precision,
+    get_currency_symbol,
+)
 
 from finesieve.core.fields.asked import Asked
+from finesieve.core.fields.families.figures import find_figure
 from finesieve.core.phrases import phrase
 from finesieve.core.values import Value, plain_number
 
 __all__ = ["read_money", "read_number", "show_money", "show_number", "write_number"]
-
-_NUMBER: Final = re.compile(r"[+-]?[0-9]{1,15}([.][0-9]{1,10})?")
-_MANY: Final = {".": "points", ",": "commas"}
-_ONE: Final = {".": "a point", ",": "a comma"}
-
-
-def _decimal(text: str, point: str) -> Decimal:
-    """A number with decimals after `point`. What could be thousands or decimals is refused rather than guessed."""
-    compact = re.sub(r"[ \u00a0\u202f’']", "", text).replace("−", "-")
-    other = "," if point == "." else "."
-    if other in compact:
-        if re.fullmatch(rf"[+-]?[0-9]{{1,3}}([{other}][0-9]{{3}})+[{point}][0-9]+", compact):
-            compact = compact.replace(other, "")
-        elif other == "," or re.fullmatch(r"[+-]?[0-9]{1,3}([.][0-9]{3})+", compact) or point in compact:
-            template = "Write the number without {other}, decimals after {point}, such as 1250{sign}5."
-            raise ValueError(phrase(template, other=_MANY[other], point=_ONE[point], sign=point))
-    compact = compact.replace(point, ".")
-    if not _NUMBER.fullmatch(compact):
-        raise ValueError(phrase("Write a number in digits, such as 12 or 0{sign}5.", sign=point))
-    return Decimal(compact) + 0  # + 0: there is no negative zero
 
 
 def _within(number: Decimal, asked: Asked) -> Decimal:
@@ -49,8 +37,8 @@ def _within(number: Decimal, asked: Asked) -> Decimal:
 
 def read_number(text: str, asked: Asked) -> Value:
     """An exact number within the range, step and decimals of its field."""
-    number = _decimal(text, asked.manner.point)
     places = asked.settings.decimals
+    number = find_figure(_without_unit(text, asked.unit), asked.manner.point, places, asked.manner.language)
     if places is not None and number != round(number, places):
         if places == 0:
             raise ValueError("Write a whole number.")
@@ -58,17 +46,95 @@ def read_number(text: str, asked: Asked) -> Value:
     return _within(number, asked)
 
 
+_LONGEST: Final = 80
+
+
 def _currency(asked: Asked) -> str:
     return asked.settings.currency or asked.manner.currency
 
 
+def _without_unit(text: str, unit: str) -> str:
+    """A number without the unit of its field, where that was typed after it."""
+    return text[: -len(unit)].rstrip() if unit and text.lower().endswith(unit.lower()) else text
+
+
 def read_money(text: str, asked: Asked) -> Value:
-    """An amount with no more decimals than its currency has; a currency sign before or after it is passed over."""
-    amount = _decimal(re.sub(r"^\s*[^\d\s+−.-]{1,3}|[^\d\s]{1,3}\s*$", "", text), asked.manner.point)
-    places = get_currency_precision(_currency(asked))
+    """An amount with no more decimals than its currency has; its currency may stand before or after it.
+
+    An amount in another currency is refused: it would be another amount.
+    """
+    currency = _currency(asked)
+    places = get_currency_precision(currency)
+    figure = _without_currency(text, currency, asked.manner.language)
+    amount = find_figure(figure, asked.manner.point, places, asked.manner.language)
     if amount != round(amount, places):
         raise ValueError(phrase("An amount has at most {places} decimals.", places=str(places)))
     return _within(amount, asked)
+
+
+def _without_currency(text: str, currency: str, language: str) -> str:
+    """The figure alone. Raises ValueError for another currency than that of the field."""
+    if len(text) > _LONGEST:
+        return text
+    text = re.sub(r"[,.]\s?(-|–|—)+(?=\D*$)", "", text.strip())  # 12,- for a round amount
+    found = re.fullmatch(
+        r"(?P<sign>[+−–-]?)(?P<before>[^\d.,]*?)(?P<figure>[\d.,][\d.,\s’'½¼¾]*)(?P<after>[^\d]*)", text
+    )
+    if found is None:
+        return text
+    before, after = found["before"].strip(), found["after"].strip()
+    if before.endswith(("-", "−", "–")):
+        before, sign = before[:-1].strip(), "-"
+    else:
+        sign = found["sign"]
+    for named in filter(None, (before, after)):
+        if named.lower().rstrip(".") not in _names_of(currency, language):
+            if named.lower().rstrip(".") in _all_currencies(language):
+                own = get_currency_name(currency, count=2, locale=language)
+                raise ValueError(phrase("Amounts here are in {currency}. Write the amount in that.", currency=str(own)))
+            return text
+    return sign + found["figure"].strip()
+
+
+@lru_cache(maxsize=512)
+def _names_of(currency: str, language: str) -> frozenset[str]:
+    """What a currency is called and how it is signed, in the language and in English, in small letters."""
+    found = {currency}
+    for one in ("en", language):
+        found |= {get_currency_symbol(currency, one), get_currency_name(currency, locale=one)}
+        found |= {get_currency_name(currency, count=count, locale=one) for count in (1, 2)}
+        # The sign alone, and the last word alone: pounds, Kronen.
+        found |= {found_name.split()[-1] for found_name in tuple(found)}
+    narrow = {"USD": "$", "CAD": "$", "AUD": "$", "NZD": "$", "GBP": "£", "SEK": "kr", "NOK": "kr", "DKK": "kr"}
+    found |= {narrow.get(currency, currency), _COLLOQUIAL.get(currency, currency)}
+    return frozenset(name.lower().rstrip(".") for name in found)
+
+
+_COLLOQUIAL: Final = {"GBP": "quid", "USD": "bucks", "CHF": "sfr"}
+
+
+@lru_cache(maxsize=64)
+def _all_currencies(language: str) -> frozenset[str]:
+    """How the better known currencies are called and signed."""
+    known = (
+        "EUR",
+        "USD",
+        "GBP",
+        "CHF",
+        "SEK",
+        "NOK",
+        "DKK",
+        "PLN",
+        "CZK",
+        "JPY",
+        "CAD",
+        "AUD",
+        "NZD",
+        "TRY",
+        "UAH",
+        "INR",
+    )
+    return frozenset(name for currency in known for name in _names_of(currency, language)) | {"$", "£", "€", "¥"}
 
 
 def show_number(value: Value, asked: Asked) -> str:

@@ -1,4 +1,4 @@
-"""Texts: short, long, email, phone, web address, colour, list of texts, secret."""
+"""Texts: short, long, email, phone, web address, list of texts, secret."""
 
 import re
 from typing import Final
@@ -12,7 +12,6 @@ from finesieve.core.phrases import phrase
 from finesieve.core.values import Secret, Value
 
 __all__ = [
-    "read_colour",
     "read_email",
     "read_long_text",
     "read_phone",
@@ -29,7 +28,6 @@ __all__ = [
 MOST_SHORT: Final = 500
 MOST_LONG: Final = 10_000
 MOST_LINES: Final = 200
-_COLOUR: Final = re.compile(r"#?([0-9a-fA-F]{6}|[0-9a-fA-F]{3})")
 
 
 def _sized(text: str, asked: Asked, most: int) -> str:
@@ -93,15 +91,6 @@ def read_url(text: str, asked: Asked) -> Value:
     if parts.scheme.lower() not in ("http", "https") or "." not in host.strip(".") or re.search(r"\s", address):
         raise complaint
     return _sized(address, asked, 2_000)
-
-
-def read_colour(text: str, _asked: Asked) -> Value:
-    """A colour as six hexadecimal digits, kept as #rrggbb."""
-    match = _COLOUR.fullmatch(text)
-    if match is None:
-        raise ValueError("Write a colour as # and six digits 0–9 or a–f, such as #1e5945.")
-    digits = match[1].lower()
-    return "#" + (digits if len(digits) == 6 else "".join(digit * 2 for digit in digits))
 
 
 def read_text_list(text: str, asked: Asked) -> Value:
