@@ -21,7 +21,7 @@ from finesieve.core.fields.families.choices import country_codes, country_name, 
 from finesieve.core.fields.families.dates import twice
 from finesieve.core.fields.manner import PLAIN, write_day, write_figure, write_moment
 from finesieve.core.phrases import phrase
-from finesieve.core.values import plain_number
+from finesieve.core.values import DayOfYear, plain_number
 from finesieve.store.reading.kept import is_estimated
 from finesieve.web.asking import asked_question
 
@@ -48,6 +48,7 @@ def _environment() -> Environment:
     environment.filters.update(plain=lambda number: "" if number is None else plain_number(number), links=_links)
     environment.globals.update(asset=_asset, countries=_countries, regions=_regions, phrase=phrase)
     environment.globals.update(limits=limits, twice=twice, estimated=is_estimated, asked_question=asked_question)
+    environment.globals.update(sample_day=lambda field: field.show(DayOfYear(5, 27)))
     return environment
 
 
