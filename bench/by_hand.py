@@ -16,7 +16,7 @@ from finesieve.demo.load import DEMO_SLUG
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.forms.forms import list_forms, read_form
 from finesieve.services.kernel.scope import Scope
-from finesieve.services.people.profiles import list_people
+from finesieve.services.people.listing import list_people
 
 __all__ = ["against_pages_by_hand"]
 

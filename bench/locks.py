@@ -14,7 +14,8 @@ from finesieve.services.define.tagging import take_tag_off
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.kernel.tasks import TaskLine, list_tasks, read_task, run_task
-from finesieve.services.people.profiles import list_people, set_values
+from finesieve.services.people.listing import list_people
+from finesieve.services.people.profiles import set_values
 
 __all__ = ["long_work"]
 

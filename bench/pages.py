@@ -9,7 +9,7 @@ from finesieve.demo.load import DEMO_SLUG
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.memberships import set_tags
 from finesieve.services.kernel.scope import Scope
-from finesieve.services.people.profiles import list_people
+from finesieve.services.people.listing import list_people
 
 __all__ = ["office_pages"]
 

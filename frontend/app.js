@@ -273,3 +273,38 @@ document.addEventListener("input", (event) => {
 document.addEventListener("change", (event) => {
   if (event.target.dataset?.picks) document.getElementById(event.target.dataset.picks).dispatchEvent(new Event("change", { bubbles: true }));
 });
+
+// Panels of a list: one that something was changed in stays open when the list comes back; a click elsewhere closes it.
+document.addEventListener("change", (event) => {
+  const panel = event.target.closest?.("[data-panel]");
+  if (panel) panel.querySelector("[name=panel]").disabled = false;
+}, true);
+document.addEventListener("click", (event) => {
+  const panel = event.target.closest?.("[data-panel]");
+  document.querySelectorAll("[data-panel][open]").forEach((other) => {
+    if (other === panel || !document.contains(event.target)) return;
+    other.open = false;
+    other.querySelector("[name=panel]").disabled = true;
+  });
+  if (panel && event.target.closest("button[name=action]")) panel.querySelector("[name=panel]").disabled = false;
+}, true);
+// A long list of fields, narrowed as one types.
+function narrow(box) {
+  const list = document.querySelector(box.dataset.narrow);
+  const words = box.value.toLowerCase().split(/\s+/).filter(Boolean);
+  list.querySelectorAll("[data-words]").forEach((item) => {
+    item.hidden = !words.every((word) => item.dataset.words.includes(word));
+  });
+  list.querySelectorAll("fieldset").forEach((group) => { group.hidden = !group.querySelector("[data-words]:not([hidden])"); });
+}
+document.addEventListener("input", (event) => {
+  if (!event.target.dataset?.narrow) return;
+  event.stopPropagation();
+  narrow(event.target);
+}, true);
+document.addEventListener("htmx:after:swap", () => document.querySelectorAll("[data-narrow]").forEach(narrow));
+document.addEventListener("change", (event) => {
+  if (event.target.dataset?.narrow) event.stopPropagation();
+  const name = event.target.dataset?.ticks;
+  if (name) document.querySelectorAll(`[name="${name}"]`).forEach((box) => { box.checked = event.target.checked; });
+}, true);

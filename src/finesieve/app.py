@@ -31,6 +31,7 @@ from finesieve.office.define.reshaping import router as define_reshaping
 from finesieve.office.define.upkeep import router as define_upkeep
 from finesieve.office.follow_up.routes import router as follow_up
 from finesieve.office.language.routes import router as language
+from finesieve.office.people.listing import router as people_list
 from finesieve.office.people.routes import router as people
 from finesieve.office.records.routes import router as records
 from finesieve.office.shared.desk import NotSignedIn, to_sign_in
@@ -118,7 +119,20 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         collect_translating,
     )
     # The public pages first: routes are tried in turn, and most of the world comes there.
-    for router in (signup, access, bench, *define, *collect, compute, sift, follow_up, language, people, records):
+    for router in (
+        signup,
+        access,
+        bench,
+        *define,
+        *collect,
+        compute,
+        sift,
+        follow_up,
+        language,
+        people_list,
+        people,
+        records,
+    ):
         app.include_router(router)
 
     @app.get("/healthz")

@@ -128,9 +128,7 @@ def outcome(
 
 @cli.command("read")
 def read_text(
-    kind: Annotated[
-        str, typer.Argument(metavar="TYPE", help="The type of a field, such as date, money, phone, colour")
-    ],
+    kind: Annotated[str, typer.Argument(metavar="TYPE", help="The type of a field, such as date, money, phone")],
     text: Annotated[str, typer.Argument(help="What somebody types")],
     language: Annotated[str, typer.Option(help="The language it is typed in, such as en_GB or de")] = "",
     country: Annotated[str, typer.Option(help="Where: an ISO 3166 code such as GB")] = "",

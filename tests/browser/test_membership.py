@@ -16,7 +16,8 @@ from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.memberships import MembershipInput, create_membership
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.forms.forms import create_form, read_form
-from finesieve.services.people.profiles import list_people, read_profile
+from finesieve.services.people.listing import list_people
+from finesieve.services.people.profiles import read_profile
 from finesieve.services.people.records import list_records
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
 from tests.support.browser import Page

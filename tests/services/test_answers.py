@@ -22,7 +22,8 @@ from finesieve.services.kernel.changes import undo_change
 from finesieve.services.kernel.ledger import change_manner
 from finesieve.services.kernel.manner import MannerInput
 from finesieve.services.kernel.scope import Scope
-from finesieve.services.people.profiles import list_people, read_profile, set_values
+from finesieve.services.people.listing import list_people
+from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.people.putting_back import put_back
 from finesieve.services.people.records import add_record, change_record, find_titles, read_record
 from finesieve.services.sift.segments import (

@@ -21,7 +21,8 @@ from finesieve.services.forms.composing import (
 )
 from finesieve.services.forms.forms import create_form, list_forms, publish_form, read_form
 from finesieve.services.kernel.changes import undo_change
-from finesieve.services.people.profiles import list_people, read_profile, set_values
+from finesieve.services.people.listing import list_people
+from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.store.tables import Submission
 from tests.support.database import store
 from tests.support.house import NOW, House, make_house

@@ -23,7 +23,8 @@ from finesieve.services.forms.composing import (
 )
 from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.kernel.links import Links
-from finesieve.services.people.profiles import list_people, read_profile
+from finesieve.services.people.listing import list_people
+from finesieve.services.people.profiles import read_profile
 from finesieve.services.people.records import person_records
 from finesieve.services.transfer.setups import export_setup
 from finesieve.store.definitions.catalogue import touch

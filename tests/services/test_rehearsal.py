@@ -11,7 +11,7 @@ from finesieve.services.forms.composing import SectionInput, change_section
 from finesieve.services.forms.grid import make_grid
 from finesieve.services.forms.publishing import proof_of, publish
 from finesieve.services.forms.rehearsing import Circumstances, rehearse
-from finesieve.services.people.profiles import list_people
+from finesieve.services.people.listing import list_people
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
 from tests.support.gardens import Garden
 

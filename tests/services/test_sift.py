@@ -22,7 +22,7 @@ from finesieve.services.kernel.hashing import Hasher
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.kernel.slugs import slug_from_name
 from finesieve.services.people.bench import find_anything, read_bench
-from finesieve.services.people.profiles import list_people
+from finesieve.services.people.listing import list_people
 from finesieve.services.sift.segments import (
     SegmentInput,
     change_segment,

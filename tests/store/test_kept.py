@@ -11,7 +11,8 @@ from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.memberships import set_tags
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.kernel.scope import Unit
-from finesieve.services.people.profiles import list_people, set_values
+from finesieve.services.people.listing import list_people
+from finesieve.services.people.profiles import set_values
 from finesieve.services.people.records import add_linked_record
 from finesieve.services.usage.renaming import rename_everywhere
 from finesieve.services.values.writing import change_many

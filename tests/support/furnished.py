@@ -17,6 +17,7 @@ from finesieve.services.define.retyping import begin_type_change
 from finesieve.services.forms.cases import keep_case
 from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.forms.rehearsing import Circumstances
+from finesieve.services.people.listing import Listing, save_view
 from finesieve.services.people.records import add_record
 from finesieve.services.sift.segments import create_segment
 from finesieve.services.values.house import set_house_value
@@ -47,6 +48,7 @@ class Furnished:
         set_house_value(scope, self.value, "https://their.example", effective="2030-01-01T00:00")
         self.check = create_check(scope, "Plot code", {"kind": "pattern", "pattern": "[A-F][0-9]+"})
         self.case = keep_case(scope, self.form, "newcomer", Circumstances(), {"q1": "a@hedgerow.example"})
+        self.view = save_view(scope, "Growers", Listing(columns=("zone",), sort="zone"))[0]
         self.task = begin_type_change(scope, self.house.field_id("favourite"), "long_text", "", "", {})
         with scope.transaction("owner") as unit:
             self.schedule = unit.session.exec(select(HouseSchedule.id)).one()
@@ -56,6 +58,8 @@ class Furnished:
         derived = path.startswith("/w/{slug}/compute")
         house = path.startswith("/w/{slug}/define/house")
         return {
+            "view_id": self.view,
+            "key": "zone",
             "slug": self.house.slug, "group_id": self.house.group_id(), "form_id": self.form, "segment_id": self.segment,
             "field_id": self.derived if derived else self.value if house else self.house.field_id("zone"), "person_id": self.person,
             "question_id": "q1", "place": 0, "verdict": "passes", "decision_id": 1, "workspace": self.house.slug,

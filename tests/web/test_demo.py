@@ -18,7 +18,7 @@ from finesieve.services.define.groups import read_catalogue
 from finesieve.services.filling.decisions import waiting_for
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.people.bench import read_bench
-from finesieve.services.people.profiles import list_people
+from finesieve.services.people.listing import list_people
 from finesieve.services.sift.segments import list_segments, read_segment
 from finesieve.store.tables import Workspace
 from tests.support.database import store

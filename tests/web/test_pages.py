@@ -17,7 +17,8 @@ from finesieve.services.forms.composing import QuestionInput, add_question, chan
 from finesieve.services.forms.forms import read_form
 from finesieve.services.kernel.ledger import change_manner
 from finesieve.services.kernel.manner import MannerInput
-from finesieve.services.people.profiles import list_people, set_values
+from finesieve.services.people.listing import list_people
+from finesieve.services.people.profiles import set_values
 from finesieve.services.sift.segments import list_segments, read_segment
 from finesieve.store.connection.database import Store
 from finesieve.store.tables import Membership

@@ -22,7 +22,7 @@ from sqlmodel import col, func, select
 
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.forms.composing import FormSettings, add_question, change_form_settings, set_phrases
-from finesieve.services.people.profiles import list_people
+from finesieve.services.people.listing import list_people
 from finesieve.services.people.records import list_records
 from finesieve.store.tables import Submission
 from finesieve.web.languages import accepted_languages

@@ -20,6 +20,7 @@ from finesieve.services.kernel import changes, ledger
 from finesieve.services.kernel.scope import Scope, utc_now
 from finesieve.services.kernel.searching import tend
 from finesieve.services.kernel.tasks import RUN_TASK, run_task
+from finesieve.services.people import bulk
 from finesieve.services.values.files import sweep_uploads
 from finesieve.services.values.house import apply_due
 from finesieve.store.connection.database import Store
@@ -33,7 +34,7 @@ _WAIT: Final = 4
 
 
 # What can be begun as long work declares itself when it is imported.
-_WORKS: Final = (changes, deletion, ledger, mapping, moving, retyping, tag_families, tagging)
+_WORKS: Final = (bulk, changes, deletion, ledger, mapping, moving, retyping, tag_families, tagging)
 
 
 def every_workspace(store: Store) -> list[Scope]:

@@ -11,6 +11,7 @@ __all__ = [
     "GUARDED",
     "Arrivals",
     "AudienceList",
+    "BulkChange",
     "Decision",
     "DefinitionChange",
     "FieldGroupRow",
@@ -27,6 +28,7 @@ __all__ = [
     "NamedCheckRow",
     "OptionListRow",
     "OutboxMessage",
+    "PeopleView",
     "RecordLinkRow",
     "RecordTypeRow",
     "Segment",
@@ -443,6 +445,32 @@ class Segment(SQLModel, table=True):
     created_at: datetime = _moment()
 
 
+class PeopleView(SQLModel, table=True):
+    """A way of looking at the list of people: which columns, which people, in which order."""
+
+    __tablename__ = "people_view"
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    name: str
+    state: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+    position: int = 0
+    created_at: datetime = _moment()
+
+
+class BulkChange(SQLModel, table=True):
+    """One change of a value for many people at once: `what` it was; its lines of the history have this moment.
+
+    It is `applied`, or taken back.
+    """
+
+    __tablename__ = "bulk_change"
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    what: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+    applied: bool = False
+    at: datetime = _moment()
+
+
 class Submission(SQLModel, table=True):
     """One sent form. The key was made when the form was opened; a key counts once.
 
@@ -533,5 +561,7 @@ GUARDED = (
     "outbox",
     "arrivals",
     "decision",
+    "people_view",
+    "bulk_change",
 )
 """Tables behind row-level security: only rows of the transaction's workspace are seen."""

@@ -1,4 +1,4 @@
-"""The list of people, and one person's profile."""
+"""One person's profile."""
 
 from collections.abc import Mapping
 
@@ -11,19 +11,21 @@ from finesieve.office.shared.frame import Entry, Section, page
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.memberships import set_lists, set_person_level, set_tags
 from finesieve.services.filling.decisions import decide, waiting_for
-from finesieve.services.people.profiles import list_people, read_profile, set_values
+from finesieve.services.people.listing import list_views
+from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.people.records import person_records
 from finesieve.services.sift.segments import list_segments
 from finesieve.services.values.files import shelf, take_files
 from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
 from finesieve.web.site import site_of
 
-__all__ = ["router"]
+__all__ = ["people_sections", "router"]
 
 router = APIRouter(prefix="/w/{slug}/people")
 
 
-def _sections(desk: Desk) -> list[Section]:
+def people_sections(desk: Desk, active: int = -1) -> list[Section]:
+    """The Index of people: kept views, segments, and what people have; `active` is the view that is looked at."""
     entries = [
         Entry(segment.name, desk.path(f"sift/{segment.id}"), segment.shown(desk.language))
         for segment in list_segments(desk.scope)
@@ -32,25 +34,15 @@ def _sections(desk: Desk) -> list[Section]:
         Entry(f"{known.symbol} {known.plural}".strip(), desk.path(f"records/{known.id}"))
         for known in read_catalogue(desk.scope).record_types
     ]
-    found = [Section("segments", entries, empty="No segment yet")]
+    views = [
+        Entry(view.name, desk.path(f"people?view={view.id}"), active=view.id == active)
+        for view in list_views(desk.scope)
+    ]
+    found = [
+        Section("views", [Entry("Everybody", desk.path("people"), active=active == 0), *views]),
+        Section("segments", entries, empty="No segment yet"),
+    ]
     return [*found, Section("things people have", things)] if things else found
-
-
-@router.get("")
-def show_people(request: Request, desk: DeskHere, q: str = "", before: int | None = None) -> Response:
-    """People, newest first; `q` looks in names and emails."""
-    words = q.replace("\x00", "")[:100]
-    people = list_people(desk.scope, search=words, before_id=before)
-    return page(
-        request,
-        desk,
-        "office/people/list.html",
-        stage="people",
-        title="People",
-        sections=_sections(desk),
-        people=people,
-        words=words,
-    )
 
 
 @router.get("/{person_id:int}")
@@ -77,7 +69,7 @@ def _profile_page(
         "office/people/profile.html",
         stage="people",
         title=profile.name,
-        sections=_sections(desk),
+        sections=people_sections(desk),
         waiting=waiting_for(desk.scope, person_id),
         profile=profile,
         records=person_records(desk.scope, person_id),

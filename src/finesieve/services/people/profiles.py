@@ -1,11 +1,11 @@
-"""Reading people: the list, a profile, its history; correcting a value; deciding on held sign-ups."""
+"""Reading one person: the profile and its history; correcting values."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
-from finesieve.core.fields.definition import Field, Shelf
+from finesieve.core.fields.definition import Shelf
 from finesieve.core.model.catalogue import Group
 from finesieve.core.values import Value
 from finesieve.services.kernel.merging import merged_values
@@ -20,38 +20,15 @@ from finesieve.services.values.value_lines import (
     value_lines,
 )
 from finesieve.services.values.writing import change_person, row_of, taken_keys
-from finesieve.store.reading.people import Person, count_people, page_of_people
+from finesieve.store.reading.people import Person
 from finesieve.store.reading.rows import stored_row
 
 __all__ = [
-    "PeoplePage",
-    "PersonLine",
     "PersonMemberships",
     "Profile",
-    "list_people",
-    "people_page",
     "read_profile",
     "set_values",
 ]
-
-
-@dataclass(frozen=True, slots=True)
-class PersonLine:
-    """One person in a list; `cells` are the shown values of the columns."""
-
-    id: int
-    name: str
-    cells: tuple[str, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class PeoplePage:
-    """A page of people. `next_before` continues the list; None at its end."""
-
-    columns: tuple[Field, ...]
-    lines: tuple[PersonLine, ...]
-    everyone: int
-    next_before: int | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,39 +49,6 @@ class Profile:
     groups: tuple[tuple[Group, tuple[ValueLine, ...]], ...]
     history: tuple[HistoryLine, ...]
     memberships: PersonMemberships
-
-
-def list_people(scope: Scope, *, search: str = "", before_id: int | None = None, limit: int = 50) -> PeoplePage:
-    """People, newest first, whose name or email has every word of `search`."""
-    with scope.reading("reader") as unit:
-        keys = ["email", "first_name", "last_name", "signed_up_on"]
-        extra = [field.key for field in unit.catalogue.stored if not field.built_in and unit.sees(field)][:2]
-        people = page_of_people(
-            unit.session,
-            unit.definitions,
-            unit.moment,
-            keys + extra,
-            search=search,
-            before_id=before_id,
-            limit=limit + 1,
-        )
-        columns = tuple(unit.catalogue.by_key[key] for key in ["email", *extra, "signed_up_on"])
-        return people_page(unit, people, columns, limit)
-
-
-def people_page(
-    unit: Unit, people: Sequence[Person], columns: Sequence[Field], limit: int, everyone: int | None = None
-) -> PeoplePage:
-    """A page made of people, one more than `limit` telling that it goes on; `everyone` where it is known."""
-    lines = tuple(
-        PersonLine(
-            person.id, person_name(person.values), tuple(field.show(person.values.get(field.key)) for field in columns)
-        )
-        for person in people[:limit]
-    )
-    following = people[limit - 1].id if len(people) > limit else None
-    everyone = count_people(unit.session, unit.definitions) if everyone is None else everyone
-    return PeoplePage(tuple(columns), lines, everyone, following)
 
 
 def read_profile(scope: Scope, person_id: int, about_key: str = "") -> Profile:

@@ -33,7 +33,7 @@ from finesieve.services.kernel.changes import record_change, refuse_overtaking, 
 from finesieve.services.kernel.inputs import Input
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.sheets import csv_lines
-from finesieve.services.people.profiles import PeoplePage, people_page
+from finesieve.services.people.listing import PeoplePage, people_page
 from finesieve.services.usage.awaiting import awaited_in
 from finesieve.store.connection.database import apart, remembered
 from finesieve.store.reading.kept import patience

@@ -32,6 +32,7 @@ __all__ = [
     "ValueLine",
     "fill_text",
     "history_of",
+    "known_field",
     "may_change",
     "person_name",
     "read_values",

@@ -25,6 +25,7 @@ __all__ = [
     "change_many",
     "change_person",
     "change_row",
+    "is_same",
     "members_of",
     "note",
     "record",
@@ -151,7 +152,7 @@ def change_many(
     changed = {
         row_id: _sealed(unit, about, wanted[row_id])
         for row_id, values in sorted(stored.items())
-        if any(not _same(values[key], wanted[row_id][key]) for key in keys)
+        if any(not is_same(values[key], wanted[row_id][key]) for key in keys)
     }
     followers = _followers(unit, about, keys)
     before = values_by_ids(session, definitions, unit.moment, about, followers, list(changed))
@@ -161,7 +162,7 @@ def change_many(
     found = []
     for row_id, values in changed.items():
         for key in keys:
-            if not _same(stored[row_id][key], values[key]):
+            if not is_same(stored[row_id][key], values[key]):
                 found.append(_change(known.get(key) or key, row_id, stored[row_id][key], values[key]))
         for key in followers:
             old, new = before[row_id][key], after[row_id][key]
@@ -175,7 +176,7 @@ def _sealed(unit: Unit, about: str, values: Mapping[str, Value]) -> dict[str, Va
     return sealed(unit, about, values) if any(isinstance(one, Secret) for one in values.values()) else dict(values)
 
 
-def _same(one: Value, other: Value) -> bool:
+def is_same(one: Value, other: Value) -> bool:
     """Whether two values are the same; none of several is blank, however it is stored."""
     if isinstance(one, list | tuple) or isinstance(other, list | tuple):
         return tuple(one or ()) == tuple(other or ())  # type: ignore[arg-type]  # lists, by the check above

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final, Literal
 
-from sqlalchemy import Select, and_, func, literal_column, not_, or_, select
+from sqlalchemy import Integer, Select, and_, cast, func, literal_column, not_, or_, select
 from sqlmodel import Session
 
 from finesieve.core.errors import FineSieveError, TookTooLong
@@ -12,7 +12,7 @@ from finesieve.core.fields.about import LEVEL, PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.typed import Typed
-from finesieve.core.values import Value
+from finesieve.core.values import Type, Value
 from finesieve.store.connection.database import apart
 from finesieve.store.definitions.catalogue import Definitions
 from finesieve.store.language.compiler import Sql, bound, compile_sql
@@ -24,6 +24,7 @@ __all__ = [
     "SECONDS_TO_COUNT",
     "Blanks",
     "Filled",
+    "Order",
     "Person",
     "blank_count",
     "carriers_of_several",
@@ -53,6 +54,16 @@ class Person:
 
     id: int
     values: Mapping[str, Value]
+
+
+@dataclass(frozen=True, slots=True)
+class Order:
+    """In what order people are listed: by a field, up or down, blanks last; those after a person with this value."""
+
+    key: str
+    type: Type
+    down: bool = False
+    after: tuple[Value, int] | None = None
 
 
 def _person(row: Any, keys: Sequence[str]) -> Person:
@@ -212,15 +223,16 @@ def page_of_people(
     meshes: Sequence[Typed] = (),
     verdict: str = "passes",
     before_id: int | None = None,
+    order: Order | None = None,
     limit: int = 50,
 ) -> list[Person]:
-    """People, newest first, from below `before_id`.
+    """People, newest first, from below `before_id`; or in another order, of which the key must be among the `keys`.
 
     `search` looks for each of its words in the name and the email, whatever
     the case. `meshes` with `verdict` restrict to those who reach the last mesh
     and get that verdict there.
     """
-    query = _people_query(session, definitions, moment, keys, search, meshes, verdict, before_id)
+    query = _people_query(session, definitions, moment, keys, search, meshes, verdict, before_id, order)
     return [_person(row, keys) for row in session.execute(query.limit(limit))]
 
 
@@ -233,17 +245,43 @@ def _people_query(
     meshes: Sequence[Typed],
     verdict: str,
     before_id: int | None,
+    order: Order | None = None,
 ) -> Select[Any]:
     searched = [field.key for field in searched_fields(definitions)] if search else []
     source = source_of(session, definitions, _wanted((*keys, *searched), meshes), moment)
-    query = select(source.id, *(source.names[key] for key in keys)).select_from(source.table).order_by(source.id.desc())
+    query = select(source.id, *(source.names[key] for key in keys)).select_from(source.table)
+    ordered: Any = query.order_by(source.id.desc()) if order is None else _ordered(query, source, order)
     for word in search.split()[:8]:
-        query = query.where(or_(*(contains_word(source.names[key], word) for key in searched)))
+        ordered = ordered.where(or_(*(contains_word(source.names[key], word) for key in searched)))
     if meshes:
-        query = query.where(*_verdict(_conditions(source, meshes, moment), verdict))
+        ordered = ordered.where(*_verdict(_conditions(source, meshes, moment), verdict))
     if before_id is not None:
-        query = query.where(source.id < before_id)
-    return query
+        ordered = ordered.where(source.id < before_id)
+    return ordered  # type: ignore[no-any-return]  # a query, made step by step
+
+
+def _ordered(query: Any, source: Source, order: Order) -> Select[Any]:
+    """In this order, from after a person on: a page is found by its first value, never by counting pages off."""
+    value: Any = _rank(source.names[order.key], order.type)
+    ordered: Any = query.order_by((value.desc() if order.down else value.asc()).nulls_last(), source.id.desc())
+    if order.after is None:
+        return ordered  # type: ignore[no-any-return]  # a query still
+    last, last_id = order.after
+    before: Any = source.id < last_id
+    if last is None:
+        return ordered.where(value.is_(None), before)  # type: ignore[no-any-return]  # the same
+    there = _rank(bound(last, order.type.kind), order.type)
+    further: Any = value < there if order.down else value > there
+    return ordered.where(or_(further, and_(value == there, before), value.is_(None)))  # type: ignore[no-any-return]
+
+
+def _rank(value: Sql, type_: Type) -> Sql:
+    """What a value is sorted by: options by their place, texts as people sort names, whatever the case."""
+    if type_.kind == "choice" and type_.options:
+        return func.array_position(bound(type_.options, "choices"), value)
+    if type_.kind == "yes_no":
+        return cast(value, Integer)
+    return value.collate("und-x-icu") if type_.kind in ("text", "choice") else value
 
 
 def values_by_ids(

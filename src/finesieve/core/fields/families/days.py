@@ -33,7 +33,7 @@ _RELATIVE: Final[Mapping[str, tuple[int, ...]]] = {
     "hoje": (0,), "amanha": (1,), "ontem": (-1,), "dnes": (0,), "zitra": (1,), "vcera": (-1,),
     "tanaan": (0,), "huomenna": (1,), "eilen": (-1,), "bugun": (0,), "yarin": (1,), "dun": (-1,),
 }  # fmt: skip
-_FILLERS: Final = frozenset("of the de del di den der am on le el il d a р року roku".split())  # noqa: RUF001  # Ukrainian
+_FILLERS: Final = frozenset("of the de del di den der am on le el il d a р року roku".split())  # Ukrainian
 _ENDINGS: Final = re.compile(r"(\d{1,2})(st|nd|rd|th|er|re|ste|de|e|º|ª|°|a|o)\b")
 _SHORTEST: Final = 3
 _LONGEST: Final = 80

@@ -1,0 +1,299 @@
+"""The list of people: columns, filter, order, views; correcting in place; changing many at once."""
+
+from collections.abc import Mapping
+from typing import Any
+from urllib.parse import urlencode
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.core.errors import InvalidInput, Overtaken
+from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.definition import Field
+from finesieve.core.model.catalogue import Catalogue
+from finesieve.office.people.routes import people_sections
+from finesieve.office.shared.desk import Desk, DeskHere
+from finesieve.office.shared.frame import back_with, page
+from finesieve.office.shared.rules import RuleEditor, posted_rule, stored_rule
+from finesieve.office.shared.sentences import words_about_people
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.kernel.inputs import read_input
+from finesieve.services.people.bulk import BulkInput, Chosen, change_in_bulk, plan_bulk
+from finesieve.services.people.listing import MOST_COLUMNS, Listing, list_people, read_view, remove_view, save_view
+from finesieve.services.people.profiles import read_profile, set_values
+from finesieve.services.values.value_lines import ValueLine
+from finesieve.web.posted import Posted, PostedForm, whole_number
+from finesieve.web.templating import render
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/people")
+
+
+def _query(request: Request) -> PostedForm:
+    return PostedForm([(name, text.replace("\x00", "")) for name, text in request.query_params.multi_items()])
+
+
+def _listing(desk: Desk, given: PostedForm, catalogue: Catalogue) -> tuple[Listing, RuleEditor, int]:
+    """How the list is looked at, the editor of its filter, and the kept view that it began with, 0 for none."""
+    view_id = whole_number(given.one("view")) or 0
+    kept = read_view(desk.scope, view_id).listing if view_id else Listing()
+    words = words_about_people(catalogue)
+    if "where" in given or "where_clauses" in given:
+        rule = posted_rule(given, "where", "Filter", words)
+    else:
+        rule = stored_rule("where", "Filter", kept.where, words, as_text=False)
+    if given.one("action") == "flip:where":
+        rule = rule.flipped()
+    data = {
+        "columns": _columns(given, kept),
+        "where": rule.text[:4_000],
+        "search": given.one("q", kept.search)[:100],
+        "sort": given.one("sort", kept.sort)[:60],
+        "down": given.one("down", "yes" if kept.down else "") == "yes",
+    }
+    return read_input(Listing, data), rule, view_id
+
+
+def _columns(given: PostedForm, kept: Listing) -> tuple[str, ...]:
+    """The columns in the order in which they were chosen: as far as they are ticked still, then new ones."""
+    if "columns" not in given:
+        return kept.columns
+    before = [key for key in given.one("columns").split(",") if key]
+    if given.one("ticked") != "yes":
+        return tuple(before[:MOST_COLUMNS])
+    ticked = [key for key in given.all("column") if key]
+    return tuple(dict.fromkeys([key for key in before if key in ticked] + ticked))[:MOST_COLUMNS]
+
+
+def _address(desk: Desk, listing: Listing, view_id: int, **more: str) -> str:
+    """The address of the list looked at in this way."""
+    parts = {
+        "view": str(view_id or ""),
+        "columns": ",".join(listing.columns),
+        "where": listing.where,
+        "q": listing.search,
+        "sort": listing.sort,
+        "down": "yes" if listing.down else "",
+        **more,
+    }
+    kept = {"columns", "where", "q", "sort", "down"} if view_id else set()
+    query = urlencode({name: text for name, text in parts.items() if text or name in kept})
+    return desk.path("people") + (f"?{query}" if query else "")
+
+
+@router.get("")
+def show_people(request: Request, desk: DeskHere, before: int | None = None, after: str = "") -> Response:
+    """People, newest first or in another order, as a view shows them."""
+    given = _query(request)
+    listing, rule, view_id = _listing(desk, given, read_catalogue(desk.scope))
+    return _people_page(request, desk, listing, rule, view_id, before=before, after=after[:2_000])
+
+
+def _people_page(
+    request: Request,
+    desk: Desk,
+    listing: Listing,
+    rule: RuleEditor,
+    view_id: int,
+    *,
+    before: int | None = None,
+    after: str = "",
+    messages: Mapping[str, str] | None = None,
+    status: int = 200,
+) -> Response:
+    catalogue = read_catalogue(desk.scope)
+    people = list_people(desk.scope, listing, before_id=before, after=after)
+    view = read_view(desk.scope, view_id) if view_id else None
+    shown = [field.key for field in people.columns]
+    return page(
+        request,
+        desk,
+        "office/people/list.html",
+        stage="people",
+        title=view.name if view else "People",
+        sections=people_sections(desk, view_id),
+        people=people,
+        listing=listing,
+        rule=rule.with_problems(people.problems),
+        view=view,
+        changed=view is not None and listing != view.listing,
+        shown=shown,
+        choices=_choices(desk, catalogue),
+        address=lambda **more: _address(desk, listing, view_id, **more),
+        sorted_by=lambda key: _sorted_by(desk, listing, view_id, key),
+        panel=request.query_params.get("panel", ""),
+        settable=[field for field in catalogue.stored if _settable(field)],
+        catalogue=catalogue,
+        messages=messages or {},
+        status=status,
+    )
+
+
+def _choices(desk: Desk, catalogue: Catalogue) -> list[tuple[str, list[Field]]]:
+    """The fields that can be columns, by group."""
+    found = []
+    for group in catalogue.groups_about(PERSON):
+        fields = [field for field in catalogue.of_group(group.id) if field.stores or field.derived]
+        seen = [field for field in fields if desk.may_edit or (PERSON, field.key) not in catalogue.for_editors]
+        if seen:
+            found.append((group.name, seen))
+    return found
+
+
+def _settable(field: Field) -> bool:
+    return not (field.settings.unique or field.key == "email" or field.type.kind in ("secret", "file"))
+
+
+def _sorted_by(desk: Desk, listing: Listing, view_id: int, key: str) -> str:
+    """The address of the list sorted by a column: up, then down, then the newest first again."""
+    if listing.sort != key:
+        wanted = listing.model_copy(update={"sort": key, "down": False})
+    elif not listing.down:
+        wanted = listing.model_copy(update={"down": True})
+    else:
+        wanted = listing.model_copy(update={"sort": "", "down": False})
+    return _address(desk, wanted, view_id)
+
+
+@router.post("/views")
+def keep_view(request: Request, desk: DeskHere, form: Posted) -> Response:
+    """Keep the list as it is looked at, as a new view or in place of the one that it began with."""
+    listing, rule, view_id = _listing(desk, form, read_catalogue(desk.scope))
+    replaced = view_id if form.one("over") == "yes" else 0
+    name = form.one("name") or (read_view(desk.scope, view_id).name if replaced else "")
+    try:
+        kept, change = save_view(desk.scope, name, listing, replaced)
+    except InvalidInput as problem:
+        return _people_page(request, desk, listing, rule, view_id, messages=problem.messages, status=422)
+    return back_with(desk.path(f"people?view={kept}"), change)
+
+
+@router.post("/views/{view_id:int}/remove")
+def drop_view(desk: DeskHere, view_id: int) -> Response:
+    """Keep a view no longer."""
+    return back_with(desk.path("people"), remove_view(desk.scope, view_id))
+
+
+# Many at once ---------------------------------------------------------------------------------
+
+
+def _chosen(desk: Desk, form: PostedForm) -> tuple[Chosen, Listing, int]:
+    listing, _rule, view_id = _listing(desk, form, read_catalogue(desk.scope))
+    if form.one("everybody") == "yes":
+        return Chosen(listing=listing), listing, view_id
+    ids = [whole_number(text) for text in form.all("who")[:1_000]]
+    return Chosen(tuple(one for one in ids if one)), listing, view_id
+
+
+def _asked(form: PostedForm) -> BulkInput:
+    """The change: `what` is “set:12”, “clear:12”, or one of the others."""
+    what, _, field = form.one("what").partition(":")
+    value = "\n".join(text for text in form.all("value") if text)
+    return read_input(BulkInput, {"what": what, "field": whole_number(field) or 0, "value": value})
+
+
+@router.post("/bulk")
+def preview_bulk(request: Request, desk: DeskHere, form: Posted) -> Response:
+    """What a change of many would do; nothing is done yet."""
+    desk.scope.need("editor")
+    chosen, listing, view_id = _chosen(desk, form)
+    if not chosen.ids and chosen.listing is None:
+        return RedirectResponse(_address(desk, listing, view_id, nobody="1"), 303)
+    return _bulk_page(request, desk, form, {})
+
+
+def _bulk_page(request: Request, desk: Desk, form: PostedForm, messages: Mapping[str, str]) -> Response:
+    chosen, listing, view_id = _chosen(desk, form)
+    catalogue = read_catalogue(desk.scope)
+    what, _, field_id = form.one("what").partition(":")
+    field = catalogue.by_id.get(whole_number(field_id) or 0)
+    plan = None
+    if not messages and (form.one("value") or what in ("clear", "level")) and form.one("shown") == "yes":
+        try:
+            plan = plan_bulk(desk.scope, chosen, _asked(form))
+        except InvalidInput as problem:
+            messages = problem.messages
+    elif what == "clear":
+        plan = plan_bulk(desk.scope, chosen, _asked(form))
+    return page(
+        request,
+        desk,
+        "office/people/bulk.html",
+        stage="people",
+        title="Change many",
+        sections=people_sections(desk, view_id),
+        listing=listing,
+        back=_address(desk, listing, view_id),
+        view_id=view_id,
+        chosen=chosen,
+        what=form.one("what"),
+        kind=what,
+        field=field,
+        value="\n".join(text for text in form.all("value") if text),
+        plan=plan,
+        catalogue=catalogue,
+        messages=messages,
+        status=422 if messages else 200,
+    )
+
+
+@router.post("/bulk/do")
+def do_bulk(request: Request, desk: DeskHere, form: Posted) -> Response:
+    """Do it, and offer to undo it; for many, a task sees to it."""
+    chosen, listing, view_id = _chosen(desk, form)
+    try:
+        done = change_in_bulk(desk.scope, chosen, _asked(form))
+    except InvalidInput as problem:
+        return _bulk_page(request, desk, form, problem.messages)
+    if done.task:
+        return RedirectResponse(desk.path(f"define/tasks/{done.task}"), 303)
+    return back_with(_address(desk, listing, view_id, changed=str(done.people)), done.change)
+
+
+# In place -------------------------------------------------------------------------------------
+
+
+def _line(desk: Desk, person_id: int, key: str) -> ValueLine | None:
+    profile = read_profile(desk.scope, person_id)
+    return next((line for _, lines in profile.groups for line in lines if line.field.key == key), None)
+
+
+@router.get("/{person_id:int}/cell/{key}")
+def edit_cell(request: Request, desk: DeskHere, person_id: int, key: str, shown: bool = False) -> Response:
+    """The input of one value in its cell; the cell as it is where it cannot be changed here, or is only to be shown."""
+    return _cell(request, desk, person_id, key, editing=not shown)
+
+
+def _cell(
+    request: Request,
+    desk: Desk,
+    person_id: int,
+    key: str,
+    *,
+    editing: bool,
+    typed: str | None = None,
+    message: str = "",
+) -> Response:
+    line = _line(desk, person_id, key)
+    context: dict[str, Any] = {
+        "desk": desk, "csrf": desk.staff.csrf, "line": line, "person_id": person_id, "key": key, "message": message,
+        "editing": editing and desk.may_correct, "raw": typed if typed is not None else (line.raw if line else ""),
+        "was": {},
+    }  # fmt: skip
+    return render(request, "office/people/_cell.html", context, 422 if message else 200)
+
+
+@router.post("/{person_id:int}/cell/{key}")
+def save_cell(request: Request, desk: DeskHere, person_id: int, key: str, form: Posted) -> Response:
+    """Correct one value in its cell."""
+    typed = form.values("v_")
+    was = {name.removeprefix("v_"): text for name, text in form.was.items() if name.startswith("v_")}
+    try:
+        set_values(desk.scope, person_id, {key: typed.get(key, "")}, None, was)
+    except InvalidInput as problem:
+        words = next(iter(problem.messages.values()))
+        return _cell(request, desk, person_id, key, editing=True, typed=typed.get(key, ""), message=words)
+    except Overtaken as clash:
+        return _cell(request, desk, person_id, key, editing=True, typed=typed.get(key, ""), message=str(clash))
+    return _cell(request, desk, person_id, key, editing=False)
