@@ -46,6 +46,7 @@ class PeopleList(unittest.TestCase):
         page.press("Plot width", "#column-list label")
         page.until_text("#people thead", "Plot width")
         self.sound()
+        page.press("People", "h1")
         page.press("Plot length", "#people th a")
         page.wait(lambda: self.names() == ["Ann", "Cyd", "Bea"], "sorted by length")
         page.press("Plot length", "#people th a")
