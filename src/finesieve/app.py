@@ -17,6 +17,7 @@ from finesieve.office.collect.forms import router as collect_forms
 from finesieve.office.collect.library import router as collect_library
 from finesieve.office.collect.publishing import router as collect_publishing
 from finesieve.office.collect.rehearsing import router as collect_rehearsing
+from finesieve.office.collect.sent import router as collect_sent
 from finesieve.office.collect.translating import router as collect_translating
 from finesieve.office.compute.routes import router as compute
 from finesieve.office.define.byfile import router as define_byfile
@@ -117,6 +118,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         collect_publishing,
         collect_rehearsing,
         collect_translating,
+        collect_sent,
     )
     # The public pages first: routes are tried in turn, and most of the world comes there.
     for router in (

@@ -180,7 +180,9 @@ class Values(unittest.TestCase):
         garden.publish()
         garden.send(q1="wren@x.example", q3="yes")
         with garden.scope.transaction("reader") as unit:
-            self.assertEqual(unit.session.exec(select(Submission)).one().charges, [["Swap table", "3.5"]])
+            self.assertEqual(
+                unit.session.exec(select(Submission)).one().charges, [["Swap table", "3.5", "Swaps seed: yes"]]
+            )
 
     def test_leave_is_given_to_workspaces_that_there_are(self) -> None:
         other = make_house(fields=False)

@@ -21,8 +21,8 @@ from finesieve.services.people.listing import Listing, save_view
 from finesieve.services.people.records import add_record
 from finesieve.services.sift.segments import create_segment
 from finesieve.services.values.house import set_house_value
-from finesieve.store.tables import DefinitionChange, HouseSchedule
-from tests.support.house import House, make_house
+from finesieve.store.tables import DefinitionChange, HouseSchedule, Submission
+from tests.support.house import NOW, House, make_house
 from tests.support.site import application
 
 
@@ -51,6 +51,13 @@ class Furnished:
         self.view = save_view(scope, "Growers", Listing(columns=("zone",), sort="zone"))[0]
         self.task = begin_type_change(scope, self.house.field_id("favourite"), "long_text", "", "", {})
         with scope.transaction("owner") as unit:
+            sent = Submission(
+                workspace_id=unit.workspace_id, form_id=self.form, version=1, key="theirs", person_id=self.person,
+                state="stored", answers={"email": "theirs@hedgerow.example", "zone": "hill"}, received_at=NOW,
+            )  # fmt: skip
+            unit.session.add(sent)
+            unit.session.flush()
+            self.sending = sent.id
             self.schedule = unit.session.exec(select(HouseSchedule.id)).one()
             self.change = unit.session.exec(select(DefinitionChange.id).order_by(DefinitionChange.id.desc())).first()  # type: ignore[union-attr]
 
@@ -59,6 +66,7 @@ class Furnished:
         house = path.startswith("/w/{slug}/define/house")
         return {
             "view_id": self.view,
+            "sending_id": self.sending,
             "key": "zone",
             "slug": self.house.slug, "group_id": self.house.group_id(), "form_id": self.form, "segment_id": self.segment,
             "field_id": self.derived if derived else self.value if house else self.house.field_id("zone"), "person_id": self.person,

@@ -9,7 +9,7 @@ from typing import Final, Literal
 
 from babel import Locale, UnknownLocaleError
 from babel.dates import format_skeleton
-from babel.numbers import format_decimal, get_decimal_symbol, get_territory_currencies
+from babel.numbers import format_currency, format_decimal, get_decimal_symbol, get_territory_currencies
 
 __all__ = ["PLAIN", "Manner", "Titles", "locale_names", "manner_of", "write_day", "write_figure", "write_moment"]
 
@@ -42,6 +42,10 @@ class Manner:
     def figure(self, number: int) -> str:
         """A count as people read it."""
         return write_figure(number, self.language)
+
+    def money(self, amount: Decimal) -> str:
+        """An amount in the currency of the house, rounded to its decimals for show only."""
+        return str(format_currency(amount, self.currency, locale=self.language))
 
     @property
     def point(self) -> Literal[".", ","]:

@@ -11,6 +11,7 @@ from finesieve.office.shared.frame import Entry, Section, page
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.memberships import set_lists, set_person_level, set_tags
 from finesieve.services.filling.decisions import decide, waiting_for
+from finesieve.services.forms.sendings import sendings_of_person
 from finesieve.services.people.listing import list_views
 from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.people.records import person_records
@@ -73,6 +74,7 @@ def _profile_page(
         waiting=waiting_for(desk.scope, person_id),
         profile=profile,
         records=person_records(desk.scope, person_id),
+        sendings=sendings_of_person(desk.scope, person_id),
         catalogue=read_catalogue(desk.scope),
         typed=typed,
         messages=messages,

@@ -4,8 +4,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
 
-from babel.numbers import format_currency
-
 from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.outcome import Outcome, QuestionOutcome, SectionOutcome
@@ -57,7 +55,7 @@ class OpenForm:
 
     def money(self, amount: Decimal) -> str:
         """An amount as people read it, in the currency of the house."""
-        return str(format_currency(amount, self.manner.currency, locale=self.manner.language))
+        return self.manner.money(amount)
 
     def name_of(self, question: QuestionOutcome) -> str:
         """How a question is named away from its place: with the filling it is in, where there are several."""

@@ -14,7 +14,7 @@ from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.evaluate import PreparedForm, prepare
-from finesieve.core.forms.outcome import Outcome, QuestionOutcome, Results
+from finesieve.core.forms.outcome import Charge, Outcome, QuestionOutcome, Results
 from finesieve.core.forms.rows import Situation
 from finesieve.core.forms.wording import worded, wording_of
 from finesieve.core.values import Value, fold, plain_number
@@ -193,7 +193,10 @@ class PublicForms:
             received_at=unit.moment.now,
             answers={key: to_json(value) for key, value in values.items()},
             records=records_to_json(results.records),
-            charges=[[one.surcharge.label, plain_number(one.amount)] for one in opened.outcome.charges],
+            charges=[
+                [one.surcharge.label, plain_number(one.amount), _reason(opened.outcome, one)]
+                for one in opened.outcome.charges
+            ],
         )
         unit.session.add(submission)
         mark_changed(unit.session, unit.workspace_id)
@@ -365,6 +368,12 @@ def _sent_values(unit: Unit, row: Submission) -> dict[str, Value]:
             with suppress(ValueError):
                 found[key] = known.from_kept(data)
     return found
+
+
+def _reason(outcome: Outcome, charge: Charge) -> str:
+    """Which answer a charge is for, in words: `Swap table: yes`."""
+    asked = outcome.of(charge.question_id)
+    return f"{asked.label}: {asked.field.show(asked.value)}" if asked is not None else ""
 
 
 def _is_part(form: Form, name: str) -> bool:

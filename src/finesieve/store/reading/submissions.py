@@ -1,18 +1,19 @@
 """Queries over forms, what was sent with them, and what of it waits."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
-from typing import Final
+from typing import Any, Final
 
-from sqlalchemy import bindparam
+from sqlalchemy import ARRAY, Text, bindparam, cast, literal
 from sqlalchemy.orm import defer
 from sqlmodel import Session, col, func, select
 
 from finesieve.store.definitions.catalogue import Definitions
 from finesieve.store.reading.kept import kept
+from finesieve.store.reading.searching import contains_word
 from finesieve.store.tables import Decision, FormRow, Submission
 
-__all__ = ["form_by_slug", "sent_by_version", "sent_by_week", "waiting_decisions"]
+__all__ = ["form_by_slug", "page_of_submissions", "sent_by_version", "sent_by_week", "waiting_decisions"]
 
 # The draft, which may be long, is read only where it is wanted.
 _FORM: Final = select(FormRow).options(defer(FormRow.draft)).where(col(FormRow.slug) == bindparam("slug"))  # type: ignore[arg-type]
@@ -32,6 +33,35 @@ def form_by_slug(session: Session, slug: str) -> FormRow | None:
 def waiting_decisions(session: Session, person_id: int) -> Sequence[tuple[Decision, FormRow]]:
     """What waits for a decision about a person, the oldest first, with the form that brought it."""
     return [(row[0], row[1]) for row in session.execute(_WAITING, {"person": person_id})]
+
+
+def page_of_submissions(
+    session: Session, form_id: int, conditions: Mapping[str, Any], before: int | None, limit: int
+) -> list[Submission]:
+    """Submissions of a form, the newest first, from below an id.
+
+    `conditions` are a `version`, a `state`, the moments `since` and `until`, and `words` that each stand somewhere in
+    the answers or the records, whatever the case; but for answers of the `hidden` keys, and for records where any
+    of theirs are.
+    """
+    query = select(Submission).where(col(Submission.form_id) == form_id)
+    if before is not None:
+        query = query.where(col(Submission.id) < before)
+    if conditions.get("version"):
+        query = query.where(col(Submission.version) == conditions["version"])
+    if conditions.get("state"):
+        query = query.where(col(Submission.state) == conditions["state"])
+    if conditions.get("since"):
+        query = query.where(col(Submission.received_at) >= conditions["since"])
+    if conditions.get("until"):
+        query = query.where(col(Submission.received_at) < conditions["until"])
+    hidden = conditions.get("hidden", ())
+    said: Any = cast(col(Submission.answers).op("-")(literal(list(hidden), ARRAY(Text))), Text)
+    if not conditions.get("records_hidden"):
+        said = said + cast(col(Submission.records), Text)
+    for word in conditions.get("words", ()):
+        query = query.where(contains_word(said, word))
+    return list(session.exec(query.order_by(col(Submission.id).desc()).limit(limit)).all())
 
 
 def sent_by_version(session: Session, definitions: Definitions, form_id: int) -> dict[int, int]:
