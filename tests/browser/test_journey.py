@@ -89,11 +89,11 @@ class Journey(unittest.TestCase):
         page.fill("#key", "between")
         page.press("One choice", ".type-card")
         page.fill("#options", "North\nHill\nSouth")
-        page.press("Make the field")
+        page.press("Create the field")
         page.until_text("#key-problem", "word of the expression language")
         self.assertEqual(page.one("#options").get_attribute("value"), "North\nHill\nSouth")
         page.fill("#key", "")
-        page.press("Make the field")
+        page.press("Create the field")
         page.until_text("#sheet", "North · Hill · South")
         for label, type_label, unit in (
             ("Plot width", "Number", "m"), ("Plot length", "Number", "m"), ("Born", "Date", ""), ("Swaps seed", "Yes or no", ""),
@@ -104,7 +104,7 @@ class Journey(unittest.TestCase):
             page.press(type_label, ".type-card")
             if unit:
                 page.fill("#unit", unit)
-            page.press("Make the field")
+            page.press("Create the field")
             page.until_text("#sheet", label)
         self.assertEqual(self.order(), ["Zone", "Plot width", "Plot length", "Born", "Swaps seed", "Nickname"])
         self.sound()

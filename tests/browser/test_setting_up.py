@@ -158,7 +158,7 @@ class ByMouse(SettingUp):
             page.fill("#options", "First\nSecond")
         if type_label == "One of the records":
             page.choose("#s_record_type", "Plots")
-        page.press("Make the field")
+        page.press("Create the field")
         page.wait(lambda: "/new" not in page.driver.current_url, f"{label} made")
 
 
@@ -267,7 +267,7 @@ class ByKeyboard(SettingUp):
             self.type("#options", "First\nSecond")
         if type_label == "One of the records":
             self.type("#s_record_type", "Plots")
-        self.focus("button", "Make the field")
+        self.focus("button", "Create the field")
         page.keys(Keys.ENTER)
         page.wait(lambda: "/new" not in page.driver.current_url, f"{label} made")
 

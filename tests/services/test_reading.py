@@ -36,6 +36,7 @@ def wasteful() -> House:
     create_field(scope, group, FieldInput(label="Date of birth", type_key="date"))
     create_field(scope, group, FieldInput(label="Phone number", type_key="phone"))
     create_field(scope, group, FieldInput(label="Length plot", type_key="number"))
+    create_field(scope, group, FieldInput(label="Age", type_key="number"))
     for n in (1, 2):
         create_field(scope, group, FieldInput(label=f"Bed {n}", type_key="short_text"))
     created = create_field(

@@ -1,6 +1,7 @@
 """A field: one defined fact that can hold a value."""
 
 import dataclasses
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import date, datetime
@@ -233,7 +234,7 @@ BUILT_IN: Final = (
         True,
         "",
         "Messages go there, each person has their own, and it tells who is who.",
-        ("e mail", "email address", "mail", "mail address"),
+        ("email address", "mail", "mail address", "contact email", "email contact"),
     ),
     BuiltIn(
         "first_name",
@@ -242,7 +243,7 @@ BUILT_IN: Final = (
         False,
         "",
         "Messages greet people by it, and the list and the search know it.",
-        ("forename", "given name", "name", "full name"),
+        ("forename", "given name", "name", "full name", "christian name", "firstname", "name first"),
     ),
     BuiltIn(
         "last_name",
@@ -251,7 +252,7 @@ BUILT_IN: Final = (
         False,
         "",
         "The list of people sorts by it, and the search knows it.",
-        ("surname", "family name"),
+        ("surname", "family name", "lastname", "name last"),
     ),
     BuiltIn(
         "phone",
@@ -260,7 +261,17 @@ BUILT_IN: Final = (
         False,
         "",
         "Numbers are checked, kept in one form, and text messages go there.",
-        ("phone number", "telephone", "mobile", "mobile number", "telephone number"),
+        (
+            "phone number",
+            "telephone",
+            "mobile",
+            "mobile number",
+            "telephone number",
+            "mobile phone",
+            "cell phone",
+            "tel",
+            "contact number",
+        ),
     ),
     BuiltIn(
         "signed_up_on",
@@ -269,7 +280,17 @@ BUILT_IN: Final = (
         False,
         "The day they first sent a form; set by the house.",
         "It is set by itself on the day of the first form.",
-        ("sign up date", "signup date", "joined on", "date joined"),
+        (
+            "sign up date",
+            "signup date",
+            "joined on",
+            "date joined",
+            "joining date",
+            "member since",
+            "registration date",
+            "registered on",
+            "joined",
+        ),
     ),
 )
 
@@ -286,6 +307,18 @@ def with_titles(field: Field, titles: Titles) -> Field:
 
 
 def twin_of(label: str) -> BuiltIn | None:
-    """The built-in field that a label seems to repeat, or None."""
-    words = " ".join(label.lower().replace("-", " ").replace("_", " ").split())
-    return next((known for known in BUILT_IN if words == known.label.lower() or words in known.alike), None)
+    """The built-in field that a label seems to repeat, in any spelling and order of words; None for none."""
+    words = _words_of(label)
+    return next((known for known in BUILT_IN if words in {_words_of(one) for one in (known.label, *known.alike)}), None)
+
+
+_EMPTY: Final = frozenset(
+    ("your", "the", "my", "their", "of", "on", "a", "for", "customer", "member", "person", "no", "nr")
+)
+
+
+def _words_of(label: str) -> frozenset[str]:
+    """The words that say something, whatever their order: “E-mail address” and “Address (email)” are the same."""
+    plain = re.sub(r"\be[\s-]mail\b", "email", label.lower())
+    words = frozenset(re.findall(r"[^\W_]+", plain))
+    return words - _EMPTY or words

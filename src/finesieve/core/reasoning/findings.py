@@ -179,6 +179,15 @@ def _built_in_twin(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
             yield Finding("built-in-twin", known.id, message, "Use the built-in one", _at(known))
 
 
+def _age_kept(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """An age kept as a number: it is wrong from the next birthday on."""
+    for known in catalogue.about(PERSON):
+        words = set(re.findall(r"[^\W_]+", known.label.lower()))
+        if known.stores and known.type_key in ("number", "short_text") and words & {"age", "alter"}:
+            message = f"{known.label} is kept as it was on one day, and is wrong from the next birthday on."
+            yield Finding("age-kept", known.id, message, "Ask for the date of birth, and compute it", _at(known))
+
+
 def _numbered_twins(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """Bed 1, Bed 2, Bed 3: a person has several of something."""
     groups: dict[str, list[Field]] = {}
@@ -244,6 +253,7 @@ FINDINGS: Final[dict[str, Finder]] = {
     "built-in-twin": _built_in_twin,
     "same-meaning": _twins,
     "numbered-twins": _numbered_twins,
+    "age-kept": _age_kept,
     "few-answers": _few_answers,
     "tag-family": _tag_family,
     "typed-often": _repeated,

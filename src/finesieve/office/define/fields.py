@@ -32,7 +32,9 @@ from finesieve.services.define.fields import (
 )
 from finesieve.services.define.groups import GroupInput, create_field_in, read_catalogue, read_field
 from finesieve.services.define.options import list_option_lists, read_options
+from finesieve.services.define.several import PastedField, make_several, read_pasted
 from finesieve.services.forms.asking import forms_asking, set_forms_asking
+from finesieve.services.forms.forms import list_forms
 from finesieve.services.kernel.changes import last_change
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.transfer.exports import values_as_csv
@@ -84,6 +86,7 @@ def _new_field_page(
         catalogue=catalogue,
         groups=catalogue.all_groups,
         option_lists=list_option_lists(desk.scope),
+        forms=list_forms(desk.scope),
         typed=typed,
         messages=messages,
         then=typed.get("then") or request.query_params.get("then", ""),
@@ -91,6 +94,52 @@ def _new_field_page(
         twin=twin,
         status=status,
     )
+
+
+@router.get("/{group_id:int}/several")
+def new_fields(request: Request, desk: DeskHere, group_id: int) -> Response:
+    """The page that makes several fields of pasted lines."""
+    return _several_page(request, desk, group_id, "", {})
+
+
+def _several_page(
+    request: Request, desk: Desk, group_id: int, lines: str, messages: Mapping[str, str], status: int = 200
+) -> Response:
+    desk.scope.need("editor")
+    catalogue = read_catalogue(desk.scope)
+    pasted: tuple[PastedField, ...] = ()
+    if not messages and lines.strip():
+        try:
+            pasted = read_pasted(desk.scope, group_id, lines)
+        except InvalidInput as problem:
+            messages, status = problem.messages, 422
+    return page(
+        request,
+        desk,
+        "office/define/several.html",
+        stage="define",
+        title="Several fields",
+        sections=sections(desk, catalogue),
+        group=group_of(catalogue, group_id),
+        types=[one for one in TYPES.values() if one.stores and one.key != "record"],
+        lines=lines,
+        pasted=pasted,
+        messages=messages,
+        status=status,
+    )
+
+
+@router.post("/{group_id:int}/several")
+def make_fields(request: Request, desk: DeskHere, group_id: int, form: Posted) -> Response:
+    """Look at what pasted lines would make, or make it."""
+    lines = form.one("lines")[:20_000]
+    if form.one("action") != "make":
+        return _several_page(request, desk, group_id, lines, {})
+    try:
+        _made, change = make_several(desk.scope, group_id, lines)
+    except InvalidInput as problem:
+        return _several_page(request, desk, group_id, lines, problem.messages, 422)
+    return back_with(desk.path(f"define/{group_id}"), change)
 
 
 def _like(catalogue: Catalogue, typed: Mapping[str, str]) -> str:
@@ -116,6 +165,14 @@ def make_field(request: Request, desk: DeskHere, form: Posted) -> Response:
     then = go_on(desk.scope, form.one("then"), field_id)
     if then:
         return RedirectResponse(desk.path(then), 303)
+    wanted = [number for text in form.all("ask") if (number := whole_number(text))]
+    if wanted:
+        try:
+            set_forms_asking(desk.scope, field_id, wanted)
+        except InvalidInput as problem:
+            # The field is there; what could not be done is said where it is set.
+            return _field_page(request, desk, field_id, None, {"asked": next(iter(problem.messages.values()))}, 422)
+        return RedirectResponse(desk.path(f"define/fields/{field_id}?asked={len(wanted)}"), 303)
     if form.one("about") == HOUSE:
         return RedirectResponse(desk.path(f"define/house/{field_id}?made=1"), 303)
     group_id = read_field(desk.scope, field_id).field.group_id

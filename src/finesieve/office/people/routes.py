@@ -8,6 +8,7 @@ from starlette.responses import RedirectResponse, Response
 from finesieve.core.errors import InvalidInput, Overtaken
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
+from finesieve.office.shared.sentences import draft_of, words_about_people
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.memberships import set_lists, set_person_level, set_tags
 from finesieve.services.filling.decisions import decide, waiting_for
@@ -16,6 +17,7 @@ from finesieve.services.people.listing import list_views
 from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.people.records import person_records
 from finesieve.services.sift.segments import list_segments
+from finesieve.services.sift.why import segments_of_person
 from finesieve.services.values.files import shelf, take_files
 from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
 from finesieve.web.site import site_of
@@ -64,6 +66,7 @@ def _profile_page(
     about = request.query_params.get("history", "")
     profile = read_profile(desk.scope, person_id, about)
     editing = request.query_params.get("edit", "")
+    words = words_about_people(read_catalogue(desk.scope))
     return page(
         request,
         desk,
@@ -75,6 +78,10 @@ def _profile_page(
         profile=profile,
         records=person_records(desk.scope, person_id),
         sendings=sendings_of_person(desk.scope, person_id),
+        segments=[
+            (one, draft_of(one.clause, words) if one.clause else None)
+            for one in segments_of_person(desk.scope, person_id)
+        ],
         catalogue=read_catalogue(desk.scope),
         typed=typed,
         messages=messages,

@@ -55,12 +55,15 @@ __all__ = [
     "SegmentView",
     "ask_whether_filled",
     "change_segment",
+    "clause_of",
     "count_segment",
     "create_segment",
     "export_segment",
     "list_segments",
+    "meshes_of",
     "read_segment",
     "remove_segment",
+    "segment_rows",
     "tray_people",
 ]
 
@@ -145,7 +148,7 @@ class SegmentView:
 def list_segments(scope: Scope) -> list[SegmentEntry]:
     """All segments with how many people each has now."""
     with scope.reading("reader") as unit:
-        rows = _rows(unit)
+        rows = segment_rows(unit)
         checked = {row.id: _typed(unit, row.expression) for row in rows if row.expression}
         sound = {row_id: typed for row_id, (typed, _) in checked.items() if typed is not None}
         everyone, counts = count_each(unit.session, unit.definitions, list(sound.values()), unit.moment)
@@ -188,13 +191,13 @@ def _segment(unit: Unit, segment_id: int, *, lock: bool = False) -> Segment:
     if lock:
         row = unit.session.get(Segment, segment_id, with_for_update=True)
     else:
-        row = next((one for one in _rows(unit) if one.id == segment_id), None)
+        row = next((one for one in segment_rows(unit) if one.id == segment_id), None)
     if row is None:
         raise NotFound("There is no such segment.")
     return row
 
 
-def _rows(unit: Unit) -> Sequence[Segment]:
+def segment_rows(unit: Unit) -> Sequence[Segment]:
     """All segments in order. They are few, and a page that shows one lists them all."""
     query = select(Segment).order_by(col(Segment.position), col(Segment.id))
     return remembered(unit.session, "segments", lambda: unit.session.exec(query).all())
@@ -209,7 +212,7 @@ def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
         )
         if row.expression and _typed(unit, row.expression)[1] == "not shown":
             return replace(empty, withheld=True)
-        nodes, typed, problems = _meshes(unit, row.expression)
+        nodes, typed, problems = meshes_of(unit, row.expression)
         empty = replace(empty, problems=problems, awaited=awaited_in(unit, [row.expression]))
         try:
             with apart(unit.session, patience(SECONDS_TO_COUNT)):
@@ -225,19 +228,20 @@ def _sieve(unit: Unit, view: SegmentView, nodes: tuple[Node, ...], typed: tuple[
     stacked = trays(verdicts, range(len(typed)))
     names = unit.known.names
     layers = tuple(
-        Mesh(print_expression(node), _clause(node, names), tray) for node, tray in zip(nodes, stacked, strict=True)
+        Mesh(print_expression(node), clause_of(node, names), tray) for node, tray in zip(nodes, stacked, strict=True)
     )
     everyone = sum(verdicts.values())
     people = None if view.problems else _page(unit, typed, "passes", None, limit, everyone)
     return replace(view, everyone=everyone, meshes=layers, people=people)
 
 
-def _clause(node: Node, names: Mapping[str, Type]) -> Clause | Quoted:
+def clause_of(node: Node, names: Mapping[str, Type]) -> Clause | Quoted:
+    """A mesh as the clause that says it; quoted where no sentence can."""
     """The mesh as one clause; a chain inside a mesh stays a quoted formula."""
     return Quoted(print_expression(node)) if isinstance(node, Chain) else tree_to_sentence(node, names).clauses[0]
 
 
-def _meshes(unit: Unit, expression: str) -> tuple[tuple[Node, ...], tuple[Typed, ...], tuple[Problem, ...]]:
+def meshes_of(unit: Unit, expression: str) -> tuple[tuple[Node, ...], tuple[Typed, ...], tuple[Problem, ...]]:
     """The meshes of an expression, as trees and checked; or its problems. Raises NotAllowed where it is not shown."""
     if not expression:
         return (), (), ()
@@ -287,7 +291,7 @@ def tray_people(
     """
     with scope.reading("reader") as unit:
         row = _segment(unit, segment_id)
-        _, typed, _ = _meshes(unit, row.expression)
+        _, typed, _ = meshes_of(unit, row.expression)
         if verdict not in ("passes", "caught", "cant_tell") or not 0 <= place < max(len(typed), 1):
             raise NotFound("There is no such tray.")
         with _worked_out(unit, SECONDS_TO_COUNT):
@@ -382,7 +386,7 @@ def export_segment(scope: Scope, segment_id: int) -> tuple[str, Iterator[str]]:
     """
     with scope.reading("reader") as unit:
         row = _segment(unit, segment_id)
-        _, typed, problems = _meshes(unit, row.expression)
+        _, typed, problems = meshes_of(unit, row.expression)
         if problems:
             raise InvalidExpression(problems)
         name = row.name
