@@ -312,9 +312,7 @@ def twin_of(label: str) -> BuiltIn | None:
     return next((known for known in BUILT_IN if words in {_words_of(one) for one in (known.label, *known.alike)}), None)
 
 
-_EMPTY: Final = frozenset(
-    ("your", "the", "my", "their", "of", "on", "a", "for", "customer", "member", "person", "no", "nr")
-)
+_EMPTY: Final = frozenset(("your", "the", "my", "of", "on", "a", "for", "customer", "member", "person", "no", "nr"))
 
 
 def _words_of(label: str) -> frozenset[str]:
