@@ -20,6 +20,7 @@ from finesieve.services.forms.rehearsing import Circumstances
 from finesieve.services.people.listing import Listing, save_view
 from finesieve.services.people.records import add_record
 from finesieve.services.sift.segments import create_segment
+from finesieve.services.upkeep.dismissing import dismiss, open_findings
 from finesieve.services.values.house import set_house_value
 from finesieve.store.tables import DefinitionChange, HouseSchedule, Submission
 from tests.support.house import NOW, House, make_house
@@ -50,6 +51,9 @@ class Furnished:
         self.case = keep_case(scope, self.form, "newcomer", Circumstances(), {"q1": "a@hedgerow.example"})
         self.view = save_view(scope, "Growers", Listing(columns=("zone",), sort="zone"))[0]
         self.task = begin_type_change(scope, self.house.field_id("favourite"), "long_text", "", "", {})
+        age = create_field(scope, self.house.group_id(), FieldInput(label="Their age", type_key="number"))
+        dismiss(scope, "age-kept", age, "", "Meant so.")
+        self.dismissed = open_findings(scope).dismissed[0].id
         with scope.transaction("owner") as unit:
             sent = Submission(
                 workspace_id=unit.workspace_id, form_id=self.form, version=1, key="theirs", person_id=self.person,
@@ -67,6 +71,7 @@ class Furnished:
         return {
             "view_id": self.view,
             "sending_id": self.sending,
+            "dismissed_id": self.dismissed,
             "key": "zone",
             "slug": self.house.slug, "group_id": self.house.group_id(), "form_id": self.form, "segment_id": self.segment,
             "field_id": self.derived if derived else self.value if house else self.house.field_id("zone"), "person_id": self.person,

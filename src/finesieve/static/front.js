@@ -84,7 +84,6 @@ document.addEventListener("htmx:after:swap", () => {
   }
   bringBack(form);
 });
-
 // A colour can be picked as well as written; without scripts there is the box alone.
 const showPickers = (root) => root.querySelectorAll?.("[data-picks]").forEach((picker) => { picker.hidden = false; });
 document.addEventListener("DOMContentLoaded", () => showPickers(document));

@@ -14,6 +14,7 @@ __all__ = [
     "BulkChange",
     "Decision",
     "DefinitionChange",
+    "DismissedFinding",
     "FieldGroupRow",
     "FieldRow",
     "FormCase",
@@ -471,6 +472,22 @@ class BulkChange(SQLModel, table=True):
     at: datetime = _moment()
 
 
+class DismissedFinding(SQLModel, table=True):
+    """A finding that somebody has looked at and meant so, with the reason; `place` tells those of one field apart."""
+
+    __tablename__ = "dismissed_finding"
+    __table_args__ = (UniqueConstraint("workspace_id", "code", "field_id", "place"),)
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    code: str
+    field_id: int
+    place: str
+    message: str
+    reason: str
+    actor: str
+    at: datetime = _moment()
+
+
 class Submission(SQLModel, table=True):
     """One sent form. The key was made when the form was opened; a key counts once.
 
@@ -563,5 +580,6 @@ GUARDED = (
     "decision",
     "people_view",
     "bulk_change",
+    "dismissed_finding",
 )
 """Tables behind row-level security: only rows of the transaction's workspace are seen."""

@@ -4,14 +4,14 @@ import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Final
+from typing import Final, Literal
 
 from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.fields.definition import Field, twin_of
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.reasoning.rules import RuleFinding
 
-__all__ = ["FINDINGS", "Facts", "Finding", "FormRule", "findings"]
+__all__ = ["FINDINGS", "Facts", "Finding", "FormRule", "Weight", "findings", "weight_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -239,6 +239,22 @@ def _tag_family(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     for stem, people in facts.families:
         message = f"The tags “{stem}…” exclude each other for {catalogue.manner.figure(people)} people, like steps."
         yield Finding("tag-family", 0, message, "Turn them into a field", f"define/tags/family?stem={stem}")
+
+
+Weight = Literal["wrong", "doubtful", "unused"]
+WEIGHTS: Final[dict[str, Weight]] = {
+    **dict.fromkeys(
+        ("broken", "house-awaited", "default-lost", "retired-named", "rule-never", "rule-contradicts", "asked-later"),
+        "wrong",
+    ),
+    **dict.fromkeys(("almost-empty", "never-collected", "never-used"), "unused"),
+}
+"""How heavy a finding is, by its code; what is not named is doubtful."""
+
+
+def weight_of(one: Finding) -> Weight:
+    """Whether something is wrong, doubtful, or merely unused."""
+    return WEIGHTS.get(one.code, "doubtful")
 
 
 Finder = Callable[[Catalogue, Facts], Iterator[Finding]]

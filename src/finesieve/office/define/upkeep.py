@@ -13,12 +13,15 @@ from finesieve.office.define.threads import draw
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define.groups import read_catalogue
+from finesieve.services.forms.forms import list_forms
 from finesieve.services.kernel.inputs import read_input, read_shown
 from finesieve.services.kernel.ledger import change_manner, list_changes, read_manner, return_to
 from finesieve.services.kernel.manner import MannerInput
 from finesieve.services.kernel.tasks import read_task, stop_task
-from finesieve.services.upkeep.readings import compare_fields, find_all
-from finesieve.web.posted import Posted
+from finesieve.services.upkeep.dismissing import ask_in, bring_back, count_open, dismiss, open_findings
+from finesieve.services.upkeep.readings import compare_fields
+from finesieve.web.posted import Posted, whole_number
+from finesieve.web.templating import render
 
 __all__ = ["router"]
 
@@ -28,6 +31,10 @@ router = APIRouter(prefix="/w/{slug}/define")
 @router.get("/findings")
 def show_findings(request: Request, desk: DeskHere) -> Response:
     """What is wrong or wasteful in the setup."""
+    return _findings_page(request, desk, {})
+
+
+def _findings_page(request: Request, desk: Desk, messages: Mapping[str, str], status: int = 200) -> Response:
     catalogue = read_catalogue(desk.scope)
     return page(
         request,
@@ -36,9 +43,49 @@ def show_findings(request: Request, desk: DeskHere) -> Response:
         stage="define",
         title="Findings",
         sections=sections(desk, catalogue, "findings"),
-        findings=find_all(desk.scope),
+        found=open_findings(desk.scope),
+        forms=list_forms(desk.scope),
         catalogue=catalogue,
+        messages=messages,
+        status=status,
     )
+
+
+@router.get("/findings/count")
+def count_findings(request: Request, desk: DeskHere) -> Response:
+    """How many things there are to look at: a part of the bench, which does not wait for it."""
+    return render(request, "office/define/_count.html", {"desk": desk, "number": count_open(desk.scope)})
+
+
+@router.post("/findings/dismiss")
+def dismiss_finding(request: Request, desk: DeskHere, form: Posted) -> Response:
+    """Dismiss a finding, with a reason."""
+    try:
+        done = dismiss(
+            desk.scope, form.one("code"), whole_number(form.one("field")) or 0, form.one("place"), form.one("reason")
+        )
+    except InvalidInput as problem:
+        return _findings_page(request, desk, problem.messages, 422)
+    return back_with(desk.path("define/findings"), done)
+
+
+@router.post("/findings/{dismissed_id:int}/back")
+def back_finding(desk: DeskHere, dismissed_id: int) -> Response:
+    """Let a dismissed finding be found again."""
+    return back_with(desk.path("define/findings"), bring_back(desk.scope, dismissed_id))
+
+
+@router.post("/findings/ask")
+def ask_several(request: Request, desk: DeskHere, form: Posted) -> Response:
+    """Ask several fields in one form."""
+    wanted = [number for text in form.all("field") if (number := whole_number(text))]
+    try:
+        _done, refused = ask_in(desk.scope, form.number("form"), wanted)
+    except InvalidInput as problem:
+        return _findings_page(request, desk, problem.messages, 422)
+    if refused:
+        return _findings_page(request, desk, {"ask": " ".join(refused)}, 422)
+    return RedirectResponse(desk.path(f"collect/{form.number('form')}"), 303)
 
 
 @router.get("/compare")

@@ -45,7 +45,7 @@ SAID: Final[dict[str, str]] = {
     "refused": "discarded",
 }
 _PAGE: Final = 50
-_SECONDS: Final = 5
+_SECONDS: Final = 2
 _MOST_SHOWN: Final = 20
 
 

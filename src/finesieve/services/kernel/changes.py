@@ -13,6 +13,7 @@ from finesieve.store.definitions.catalogue import field_from_row, not_unique_col
 from finesieve.store.tables import (
     AudienceList,
     DefinitionChange,
+    DismissedFinding,
     FieldGroupRow,
     FieldRow,
     FormRow,
@@ -227,6 +228,7 @@ _ENTITIES: Final[dict[str, _Entity]] = {
     "tag": _parts(TagRow, ("name",)),
     "group_order": _order(FieldGroupRow),
     "level_order": _order(LevelRow),
+    "dismissed_finding": _parts(DismissedFinding, ("code", "field_id", "place", "message", "reason", "actor")),
     "people_view": _parts(PeopleView, ("name", "state", "position")),
     "named_check": _parts(NamedCheckRow, ("name", "settings")),
     "mapping": _parts(HouseMapping, ("form_id", "target_slug", "pairs", "allowed")),

@@ -14,7 +14,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.fields.manner import Manner
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.model.catalogue import Catalogue, Group
-from finesieve.store.connection.database import Store, apart, shared_reading
+from finesieve.store.connection.database import Store, apart
 from finesieve.store.definitions.catalogue import Definitions, load_definitions
 from finesieve.store.reading.house import HouseNow
 
@@ -110,9 +110,6 @@ class Scope:
             with apart(whole.session):
                 yield reload(whole)
             return
-        shared = shared_reading()
-        if shared is not None:
-            shared.end()
         with self.separate(role) as unit:
             before = _command.set((self, unit))
             try:

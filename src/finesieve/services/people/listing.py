@@ -23,7 +23,7 @@ from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.values.value_lines import person_name
 from finesieve.store.connection.database import apart
 from finesieve.store.reading.kept import patience
-from finesieve.store.reading.people import SECONDS_TO_COUNT, Order, Person, count_people, count_where, page_of_people
+from finesieve.store.reading.people import Order, Person, count_people, count_where, page_of_people
 from finesieve.store.reading.searching import searched_fields
 from finesieve.store.tables import PeopleView
 
@@ -46,6 +46,8 @@ __all__ = [
 MOST_COLUMNS: Final = 20
 _MOST_VIEWS: Final = 60
 _UNSORTED: Final[frozenset[Kind]] = frozenset(("choices", "text_list", "structured", "file", "secret"))
+_SECONDS: Final = 2
+"""How long a page of the list may take."""
 _NAMES: Final = ("email", "first_name", "last_name")
 
 
@@ -124,7 +126,7 @@ def list_people(
             return empty
         meshes = (typed,) if typed else ()
         try:
-            with apart(unit.session, patience(SECONDS_TO_COUNT)):
+            with apart(unit.session, patience(_SECONDS)):
                 people = page_of_people(
                     unit.session,
                     unit.definitions,

@@ -308,6 +308,10 @@ class Store:
         only; without one, no row of any guarded table. Raises the errors of
         `core.errors` and no driver's.
         """
+        # What the request has read is over by now; nobody holds one connection while waiting for another.
+        shared = shared_reading()
+        if shared is not None:
+            shared.end()
         try:
             with Session(self.engine, expire_on_commit=False) as session, session.begin():
                 if workspace_id is not None:
