@@ -82,7 +82,7 @@ class PeopleList(unittest.TestCase):
     def test_many_are_changed_and_it_is_undone(self) -> None:
         page = self.page
         page.press("all on this page", "label")
-        page.choose("#what", "Put on a tag")
+        page.choose("#what", "Add a tag")
         page.press("Change …", "button")
         page.fill("#value", "spring")
         page.press("Preview", "button")

@@ -5,6 +5,7 @@ import unittest
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
 from finesieve.core.reasoning.findings import FINDINGS, WEIGHTS
 from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import GroupInput, create_group
 from finesieve.services.forms.forms import create_form, read_form
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.upkeep.dismissing import ask_in, bring_back, count_open, dismiss, open_findings
@@ -46,6 +47,13 @@ class Dismissing(unittest.TestCase):
                 dismiss(self.house.as_role(role), "age-kept", self.age, "", "No")  # type: ignore[arg-type]
         with self.assertRaises(NotFound):
             dismiss(self.scope, "age-kept", 999_999, "", "No")
+
+    def test_of_what_only_editors_see_others_see_nothing_dismissed(self) -> None:
+        hidden = create_group(self.scope, GroupInput(name="Money", about="person", seen_by="editors"))
+        field = create_field(self.scope, hidden, FieldInput(label="Age of debt", type_key="number"))
+        dismiss(self.scope, "age-kept", field, "", "Known.")
+        for role, sees in (("reader", 0), ("editor", 1)):
+            self.assertEqual(len(open_findings(self.house.as_role(role)).dismissed), sees)  # type: ignore[arg-type]
 
     def test_what_is_merely_unused_counts_for_nothing(self) -> None:
         self.assertIn("never-collected", self.codes("unused"))

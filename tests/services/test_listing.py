@@ -1,23 +1,28 @@
 """The list of people: columns, filter, order, views; many changed at once, stopped, killed and taken back."""
 
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from datetime import date
 from decimal import Decimal
 from unittest.mock import patch
 
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
 from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.deletion import delete_field
 from finesieve.services.define.fields import FieldInput, change_field, create_field
 from finesieve.services.define.groups import GroupInput, create_group
-from finesieve.services.define.memberships import MembershipInput, create_membership
+from finesieve.services.define.memberships import MembershipInput, create_membership, set_tags
 from finesieve.services.kernel.changes import undo_change
+from finesieve.services.kernel.tasks import TaskLine
 from finesieve.services.people import bulk
 from finesieve.services.people.bulk import BulkInput, Chosen, change_in_bulk, plan_bulk
 from finesieve.services.people.listing import Listing, list_people, list_views, read_view, remove_view, save_view
 from finesieve.services.people.profiles import read_profile, set_values
+from finesieve.store.tables import Task
 from tests.services.test_long_work import Killed, saying, stored, told
 from tests.support.house import make_house
 from tests.support.work import done
@@ -211,10 +216,46 @@ class Bulk(unittest.TestCase):
                 done(self.house, task)
             line = done(self.house, task)
             self.assertEqual((line.state, self.zones()), ("done", ["hill"] * 5), line.message)
-            taken = undo_change(self.scope, line.result["change"])
-            done(self.house, taken.task)
-            self.assertEqual(self.zones(), before)
+            self.assertEqual(done(self.house, task).result["change"], line.result["change"])
+            undo_change(self.scope, line.result["change"])
+            with saying(None, bulk.Stopped("stopped")):
+                self.assertEqual(self.last_task().state, "stopped")
+            self.assertEqual(self.zones(), ["hill"] * 5)
+            undo_change(self.scope, line.result["change"])
+            self.assertEqual((self.last_task().state, self.zones()), ("done", before))
             other = change_in_bulk(self.scope, self.everybody, self.wish("north")).task
             with saying(None, bulk.Stopped("stopped")):
                 done(self.house, other)
             self.assertEqual(self.zones(), before)
+
+    def last_task(self) -> TaskLine:
+        with self.scope.transaction("owner") as unit:
+            newest = unit.session.exec(select(Task.id).order_by(col(Task.id).desc())).first()
+        return done(self.house, newest or 0)
+
+    def test_a_field_that_goes_meanwhile_ends_it(self) -> None:
+        with patch.object(bulk, "AT_ONCE", 2):
+            task = change_in_bulk(self.scope, self.everybody, self.wish()).task
+            with saying(None, Killed()), self.assertRaises(Killed):
+                done(self.house, task)
+            change = delete_field(self.scope, self.house.field_id("zone"), "Zone")
+            self.assertEqual(done(self.house, task).state, "failed")
+        undo_change(self.scope, change)
+        self.assertEqual(self.zones()[0], "hill")
+        self.assertIn(("Zone", "Hill"), [(line[0], line[2]) for line in told(self.house, self.people[1])])
+
+    def test_sent_twice_it_counts_once(self) -> None:
+        """A double click, one after the other or at one moment: both get the change that can be undone."""
+        first = change_in_bulk(self.scope, self.everybody, self.wish(), "key")
+        self.assertEqual(change_in_bulk(self.scope, self.everybody, self.wish(), "key"), first)
+        with ThreadPoolExecutor(4) as pool:
+            done_ = list(
+                pool.map(lambda _: change_in_bulk(self.scope, self.everybody, self.wish("north"), "two"), range(4))
+            )
+        self.assertEqual((len(set(done_)), done_[0].people), (1, 5))
+        self.assertEqual(change_in_bulk(self.scope, self.everybody, self.wish("north")).change, 0)
+
+    def test_a_tag_that_one_has_already_stays_where_it_is(self) -> None:
+        set_tags(self.scope, self.people[0], "spring, helper")
+        plan = plan_bulk(self.scope, Chosen((self.people[0],)), BulkInput(what="put_on", value="spring"))
+        self.assertEqual((plan.changes, plan.same), (0, 1))

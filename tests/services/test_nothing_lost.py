@@ -181,7 +181,8 @@ class Values(unittest.TestCase):
         garden.send(q1="wren@x.example", q3="yes")
         with garden.scope.transaction("reader") as unit:
             self.assertEqual(
-                unit.session.exec(select(Submission)).one().charges, [["Swap table", "3.5", "Swaps seed: yes"]]
+                unit.session.exec(select(Submission)).one().charges,
+                [["Swap table", "3.5", "Swaps seed: yes", garden.house.field_id("swaps_seed")]],
             )
 
     def test_leave_is_given_to_workspaces_that_there_are(self) -> None:

@@ -56,6 +56,10 @@ class Several(unittest.TestCase):
         undo_change(self.scope, change, again=True)
         self.assertEqual(len(set(read_catalogue(self.scope).by_key) - before), 7)
 
+    def test_labels_that_would_have_one_key_get_two(self) -> None:
+        make_several(self.scope, self.group, "Bee hive\nBee-hive\nBee  hive!")
+        self.assertLessEqual({"bee_hive", "bee_hive_2", "bee_hive_3"}, set(read_catalogue(self.scope).by_key))
+
     def test_nothing_to_make_and_too_much(self) -> None:
         for text in ("", "Zone | text", "x\n" * 61):
             with self.assertRaises(InvalidInput):

@@ -461,14 +461,19 @@ class PeopleView(SQLModel, table=True):
 class BulkChange(SQLModel, table=True):
     """One change of a value for many people at once: `what` it was; its lines of the history have this moment.
 
-    It is `applied`, or taken back.
+    It is `applied`, or taken back. A key counts `once`; `people` is how many changed, `change_id` what undoes it.
     """
 
     __tablename__ = "bulk_change"
+    __table_args__ = (UniqueConstraint("workspace_id", "once"),)
     id: int | None = Field(default=None, primary_key=True)
     workspace_id: int = _workspace()
+    once: str
     what: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
     applied: bool = False
+    people: int = 0
+    change_id: int = 0
+    task_id: int = 0
     at: datetime = _moment()
 
 

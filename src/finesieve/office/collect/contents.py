@@ -45,7 +45,7 @@ FORM_PAGES = (
     FormPage("grid", "Grid"),
     FormPage("languages", "Languages"),
     FormPage("versions", "Versions"),
-    FormPage("sent", "Sent"),
+    FormPage("sent", "Submissions"),
 )
 
 

@@ -52,7 +52,7 @@ def _page(request: Request, desk: Desk, form_id: int, template: str, status: int
         desk,
         template,
         stage="collect",
-        title=f"Sent with {view.document.title}",
+        title=f"Submissions of {view.document.title}",
         sections=index(desk, form_id),
         view=view,
         tabs=FORM_PAGES,

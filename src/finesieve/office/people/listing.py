@@ -1,5 +1,6 @@
 """The list of people: columns, filter, order, views; correcting in place; changing many at once."""
 
+import secrets
 from collections.abc import Mapping
 from typing import Any
 from urllib.parse import urlencode
@@ -20,8 +21,7 @@ from finesieve.services.define.groups import read_catalogue
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.people.bulk import BulkInput, Chosen, change_in_bulk, plan_bulk
 from finesieve.services.people.listing import MOST_COLUMNS, Listing, list_people, read_view, remove_view, save_view
-from finesieve.services.people.profiles import read_profile, set_values
-from finesieve.services.values.value_lines import ValueLine
+from finesieve.services.people.profiles import read_line, set_values
 from finesieve.web.posted import Posted, PostedForm, whole_number
 from finesieve.web.templating import render
 
@@ -209,13 +209,12 @@ def _bulk_page(request: Request, desk: Desk, form: PostedForm, messages: Mapping
     what, _, field_id = form.one("what").partition(":")
     field = catalogue.by_id.get(whole_number(field_id) or 0)
     plan = None
-    if not messages and (form.one("value") or what in ("clear", "level")) and form.one("shown") == "yes":
+    # What is to be cleared is known at once; for all else the value is asked for first.
+    if not messages and (what == "clear" or form.one("shown") == "yes"):
         try:
             plan = plan_bulk(desk.scope, chosen, _asked(form))
         except InvalidInput as problem:
             messages = problem.messages
-    elif what == "clear":
-        plan = plan_bulk(desk.scope, chosen, _asked(form))
     return page(
         request,
         desk,
@@ -232,6 +231,7 @@ def _bulk_page(request: Request, desk: Desk, form: PostedForm, messages: Mapping
         field=field,
         value="\n".join(text for text in form.all("value") if text),
         plan=plan,
+        once=secrets.token_urlsafe(12),
         catalogue=catalogue,
         messages=messages,
         status=422 if messages else 200,
@@ -243,7 +243,7 @@ def do_bulk(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Do it, and offer to undo it; for many, a task sees to it."""
     chosen, listing, view_id = _chosen(desk, form)
     try:
-        done = change_in_bulk(desk.scope, chosen, _asked(form))
+        done = change_in_bulk(desk.scope, chosen, _asked(form), form.one("once")[:40])
     except InvalidInput as problem:
         return _bulk_page(request, desk, form, problem.messages)
     if done.task:
@@ -252,11 +252,6 @@ def do_bulk(request: Request, desk: DeskHere, form: Posted) -> Response:
 
 
 # In place -------------------------------------------------------------------------------------
-
-
-def _line(desk: Desk, person_id: int, key: str) -> ValueLine | None:
-    profile = read_profile(desk.scope, person_id)
-    return next((line for _, lines in profile.groups for line in lines if line.field.key == key), None)
 
 
 @router.get("/{person_id:int}/cell/{key}")
@@ -275,7 +270,7 @@ def _cell(
     typed: str | None = None,
     message: str = "",
 ) -> Response:
-    line = _line(desk, person_id, key)
+    line = read_line(desk.scope, person_id, key)
     context: dict[str, Any] = {
         "desk": desk, "csrf": desk.staff.csrf, "line": line, "person_id": person_id, "key": key, "message": message,
         "editing": editing and desk.may_correct, "raw": typed if typed is not None else (line.raw if line else ""),

@@ -1,9 +1,9 @@
 """Fields: making, changing, resting, duplicating, moving between groups."""
 
 import time
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
-from typing import Any, Final, get_args
+from typing import Any, Final, TypeVar, get_args
 
 from pydantic import Field as Bounds
 from pydantic import ValidationError, field_validator
@@ -39,6 +39,7 @@ __all__ = [
     "make_field",
     "move_field",
     "next_position",
+    "patiently",
     "refuse_loss",
     "reorder_fields",
     "rest_field",
@@ -152,6 +153,7 @@ def free_key(unit: Unit, about: str, label: str, key: str) -> str:
     return key
 
 
+T = TypeVar("T")
 _PATIENCE: Final = (0.2, 0.6, 1.5)
 """Seconds between tries while others hold the table."""
 
@@ -163,12 +165,17 @@ def create_field(scope: Scope, group_id: int, asked: FieldInput) -> int:
     used, and for options and settings that will not do; Unavailable where the
     table stays in use.
     """
+    return patiently(lambda: _create_field(scope, group_id, asked))
+
+
+def patiently(make: Callable[[], T]) -> T:
+    """What `make` gives; tried again where others hold the table. Raises Unavailable where it stays in use."""
     for pause in _PATIENCE:
         try:
-            return _create_field(scope, group_id, asked)
+            return make()
         except Unavailable:
             time.sleep(pause)
-    return _create_field(scope, group_id, asked)
+    return make()
 
 
 def _create_field(scope: Scope, group_id: int, asked: FieldInput) -> int:

@@ -48,6 +48,7 @@ __all__ = [
     "set_tag_end",
     "set_tags",
     "tags_in",
+    "tidy_tags",
 ]
 
 _TABLES: dict[str, Any] = {"list": AudienceList, "level": LevelRow}
@@ -230,7 +231,7 @@ def set_level_values(
 # A person's tags, lists and level
 
 
-def _tidy_tags(text: str) -> tuple[str, ...]:
+def tidy_tags(text: str) -> tuple[str, ...]:
     """Tags typed between commas or on lines. Raises InvalidInput."""
     try:
         parts = [" ".join(tidy_text(part).split()) for part in text.replace("\n", ",").split(",")]
@@ -245,7 +246,7 @@ def _tidy_tags(text: str) -> tuple[str, ...]:
 def set_tags(scope: Scope, person_id: int, text: str, was: str | None = None) -> int:
     """Give a person exactly these tags, or put on and take off what differs from those that the page showed (`was`);
     gives how many values changed (0 or 1)."""
-    tags, shown = _tidy_tags(text), None if was is None else _tidy_tags(was)
+    tags, shown = tidy_tags(text), None if was is None else tidy_tags(was)
     with scope.transaction("clerk") as unit:
         tags = merged_set(tags, shown, _held(unit, person_id, "tags"))
         for tag in tags:

@@ -12,11 +12,10 @@ from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.definition import BuiltIn, twin_of
 from finesieve.core.fields.types import LAYOUT, TYPES
 from finesieve.core.model.catalogue import Group
-from finesieve.services.define.fields import FieldInput, group_of, make_field
+from finesieve.services.define.fields import FieldInput, group_of, make_field, patiently
 from finesieve.services.kernel.changes import register, restore
 from finesieve.services.kernel.inputs import explain_errors
-from finesieve.services.kernel.scope import Scope, Unit
-from finesieve.store.definitions.catalogue import touch
+from finesieve.services.kernel.scope import Scope, Unit, reload
 from finesieve.store.tables import DefinitionChange
 
 __all__ = ["PastedField", "make_several", "read_pasted"]
@@ -123,16 +122,21 @@ def make_several(scope: Scope, group_id: int, text: str) -> tuple[int, int]:
 
     Raises InvalidInput where nothing is left to make.
     """
+    return patiently(lambda: _make_several(scope, group_id, text))
+
+
+def _make_several(scope: Scope, group_id: int, text: str) -> tuple[int, int]:
     with scope.transaction("editor") as unit:
         group = group_of(unit.catalogue, group_id)
         lines = [one for one in _understood(unit, group, text) if not one.problem]
         if not lines:
             raise InvalidInput({"lines": "There is no line of which a field can be made."})
-        made = []
+        made, here = [], unit
         for one in lines:
             asked = one.asked()
-            made.append(make_field(unit, group, asked, asked.read_options()))
-            touch(unit.session, unit.workspace_id)
+            made.append(make_field(here, group, asked, asked.read_options()))
+            # The next one must know of its key.
+            here = reload(here)
         names = f"{len(made)} fields in {group.name}" if len(made) > 1 else f"{lines[0].label} in {group.name}"
         row = DefinitionChange(
             workspace_id=unit.workspace_id,

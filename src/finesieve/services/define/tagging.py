@@ -22,7 +22,7 @@ from finesieve.store.tables import History, TagRow, Workspace
 from finesieve.store.values.rows import lock_rows
 from finesieve.store.values.tagging import carriers
 
-__all__ = ["TakenOff", "sweep_tags", "take_tag_off"]
+__all__ = ["TakenOff", "put_on", "sweep_tags", "take_off", "take_tag_off"]
 
 AT_ONCE: Final = 1_000
 """So many people are changed within the request that asks for it, and in one batch of a task."""

@@ -194,7 +194,7 @@ class PublicForms:
             answers={key: to_json(value) for key, value in values.items()},
             records=records_to_json(results.records),
             charges=[
-                [one.surcharge.label, plain_number(one.amount), _reason(opened.outcome, one)]
+                [one.surcharge.label, plain_number(one.amount), *_reason(opened.outcome, one)]
                 for one in opened.outcome.charges
             ],
         )
@@ -370,10 +370,10 @@ def _sent_values(unit: Unit, row: Submission) -> dict[str, Value]:
     return found
 
 
-def _reason(outcome: Outcome, charge: Charge) -> str:
-    """Which answer a charge is for, in words: `Swap table: yes`."""
+def _reason(outcome: Outcome, charge: Charge) -> tuple[str, int]:
+    """Which answer a charge is for, in words, `Swap table: yes`, and the id of its field."""
     asked = outcome.of(charge.question_id)
-    return f"{asked.label}: {asked.field.show(asked.value)}" if asked is not None else ""
+    return (f"{asked.label}: {asked.field.show(asked.value)}", asked.field.id) if asked is not None else ("", 0)
 
 
 def _is_part(form: Form, name: str) -> bool:

@@ -176,10 +176,10 @@ def _lines(
             row.received_at,
             row.version,
             row.person_id if row.person_id in people else 0,
-            person_name(people[row.person_id]) if row.person_id in people else "somebody who is gone",
+            person_name(people[row.person_id]) if row.person_id in people else "a person who was removed",
             states.get(row.id or 0, "stored"),
             summary,
-            sum((charge.amount for charge in _charges(row)), Decimal(0)),
+            sum((charge.amount for charge in _charges(unit, row)), Decimal(0)),
             row.form_id,
         )
 
@@ -212,9 +212,13 @@ def _shown(field: Field | None, data: Any) -> str:
     return ", ".join(map(str, data)) if isinstance(data, list) else str(data)
 
 
-def _charges(row: Submission) -> Iterator[ChargeLine]:
-    for label, amount, *reason in row.charges:
-        yield ChargeLine(str(label), Decimal(str(amount)), str(reason[0]) if reason else "")
+def _charges(unit: Unit, row: Submission) -> Iterator[ChargeLine]:
+    """The charges; an answer that this role may not see is no reason that is told."""
+    for label, amount, *more in row.charges:
+        reason, field_id = (*more, "", 0)[:2] if len(more) == 2 else ("", 0)
+        field = unit.catalogue.by_id.get(field_id)
+        told = field is None or unit.sees(field)
+        yield ChargeLine(str(label), Decimal(str(amount)), str(reason) if told else "")
 
 
 def read_sending(scope: Scope, form_id: int, sending_id: int) -> SendingDetail:
@@ -229,7 +233,7 @@ def read_sending(scope: Scope, form_id: int, sending_id: int) -> SendingDetail:
             line,
             tuple(_answers(unit, row, _labels(unit, row))),
             record_lines(unit, row.records, unit.sees),
-            tuple(_charges(row)),
+            tuple(_charges(unit, row)),
             decision.decided_by if decision else "",
             decision.decided_at if decision else None,
         )
@@ -273,7 +277,7 @@ def _csv_rows(scope: Scope, form_id: int, query: SentQuery) -> Iterator[list[str
             rows = page_of_submissions(unit.session, form_id, _conditions(unit, query), before, 1_000)
             states = _states(unit, rows)
             for row in rows:
-                total = sum((charge.amount for charge in _charges(row)), Decimal(0))
+                total = sum((charge.amount for charge in _charges(unit, row)), Decimal(0))
                 given = [_plain(unit.catalogue.by_key.get(key), row.answers.get(key)) for key in keys]
                 state = states.get(row.id or 0, "stored")
                 at = row.received_at.isoformat(timespec="seconds")

@@ -1,5 +1,6 @@
 """Changing a value of many people at once: looked at first, done in batches, taken back in one step."""
 
+import secrets
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Final, Literal
@@ -7,23 +8,25 @@ from typing import Any, Final, Literal
 from pydantic import Field as Bounds
 from sqlmodel import col, select
 
-from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.model.catalogue import field_of
 from finesieve.core.model.changes import OWN_IDS
 from finesieve.core.values import Value
-from finesieve.services.kernel.changes import PROGRESS, record_change, register
+from finesieve.services.define.memberships import tidy_tags
+from finesieve.services.define.tagging import put_on, take_off
+from finesieve.services.kernel.changes import record_change, register
 from finesieve.services.kernel.inputs import Input
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.tasks import Progress, Stopped, begin_task, work_of
 from finesieve.services.people.listing import Listing, selected
-from finesieve.services.values.value_lines import known_field, may_change, person_name
+from finesieve.services.values.value_lines import known_field, may_change, person_name, refuse_off_lists
 from finesieve.services.values.writing import change_many, is_same
 from finesieve.store.definitions.catalogue import touch
 from finesieve.store.reading.people import page_of_people
 from finesieve.store.reading.rows import rows_by_ids
-from finesieve.store.tables import BulkChange, History, TagRow
+from finesieve.store.tables import BulkChange, DefinitionChange, History, TagRow
 from finesieve.store.values.rows import lock_rows
 
 __all__ = ["BulkInput", "BulkPlan", "Chosen", "Done", "change_in_bulk", "plan_bulk"]
@@ -90,14 +93,17 @@ class _Wish:
     what: What
     value: Value
     field: Field | None = None
+    order: tuple[str, ...] = ()
 
     def after(self, before: Value) -> Value:
         """What is held afterwards."""
-        if self.what in ("put_on", "join", "take_off", "leave"):
-            held = tuple(before) if isinstance(before, list | tuple) else ()
-            rest = tuple(one for one in held if one != self.value)
-            return (*rest, str(self.value)) if self.what in ("put_on", "join") else rest
-        return self.value
+        way = {"put_on": put_on, "join": put_on, "take_off": take_off, "leave": take_off}.get(self.what)
+        if way is None:
+            return self.value
+        held = way(tuple(map(str, before)) if isinstance(before, list | tuple) else (), str(self.value))
+        if not self.order:
+            return held
+        return tuple(one for one in self.order if one in held)
 
     def show(self, value: Value) -> str:
         if self.field is not None:
@@ -109,19 +115,23 @@ def _read(unit: Unit, asked: BulkInput) -> _Wish:
     """The wish. Raises InvalidInput at `value`, or at `field` for one that cannot be changed for many."""
     value = asked.value.strip()
     if asked.what in ("put_on", "take_off"):
-        if not value or len(value) > 60 or "," in value:
-            raise InvalidInput({"value": "Write one tag of at most 60 characters."})
-        return _Wish("tags", f"{'Put on' if asked.what == 'put_on' else 'Removed'} the tag {value}", asked.what, value)
+        try:
+            (tag,) = tidy_tags(value)
+        except (InvalidInput, ValueError):
+            raise InvalidInput({"value": "Write one tag of at most 60 characters."}) from None
+        return _Wish("tags", f"{'Added' if asked.what == 'put_on' else 'Removed'} the tag {tag}", asked.what, tag)
     if asked.what in ("join", "leave"):
         name = next((one.name for one in unit.catalogue.lists if one.key == value), "")
         if not name:
             raise InvalidInput({"value": "Choose a list."})
-        return _Wish("lists", f"{'Put on' if asked.what == 'join' else 'Taken off'} the list {name}", asked.what, value)
+        label = f"Added to the list {name}" if asked.what == "join" else f"Removed from the list {name}"
+        order = tuple(one.key for one in unit.catalogue.lists)
+        return _Wish("lists", label, asked.what, value, order=order)
     if asked.what == "level":
         name = next((one.name for one in unit.catalogue.levels if one.key == value), "")
         if value and not name:
             raise InvalidInput({"value": "Choose a level."})
-        return _Wish("level", f"Gave the level {name}" if name else "Took the level away", "level", value or None)
+        return _Wish("level", f"Set the level to {name}" if name else "Removed the level", "level", value or None)
     return _of_field(unit, asked, value)
 
 
@@ -163,28 +173,48 @@ def plan_bulk(scope: Scope, chosen: Chosen, asked: BulkInput) -> BulkPlan:
         )
 
 
-def change_in_bulk(scope: Scope, chosen: Chosen, asked: BulkInput) -> Done:
-    """Do it: at once for up to a thousand people, else by a task. Each change is in the person's history."""
+def change_in_bulk(scope: Scope, chosen: Chosen, asked: BulkInput, once: str = "") -> Done:
+    """Do it: at once for up to a thousand people, else by a task. Each change is in the person's history.
+
+    `once` is a key that the preview was given: sent twice with it, it counts once, and gives the same.
+    """
+    once = once or secrets.token_urlsafe(12)
+    try:
+        return _change_once(scope, chosen, asked, once)
+    except Conflict:
+        # The other click came first, and is done by now.
+        with scope.reading("editor") as unit:
+            row = unit.session.exec(select(BulkChange).where(col(BulkChange.once) == once)).first()
+            if row is None:
+                raise
+            return Done(row.people, row.change_id, row.task_id)
+
+
+def _change_once(scope: Scope, chosen: Chosen, asked: BulkInput, once: str) -> Done:
     with scope.transaction("editor") as unit:
         wish = _read(unit, asked)
-        ids = _ids(unit, chosen, None, AT_ONCE + 1)
-        row = BulkChange(workspace_id=unit.workspace_id, what=asked.model_dump(mode="json"), at=unit.moment.now)
+        row = BulkChange(
+            workspace_id=unit.workspace_id, once=once, what=asked.model_dump(mode="json"), at=unit.moment.now
+        )
         unit.session.add(row)
         unit.session.flush()
-        bulk_id = row.id or 0
+        ids = _ids(unit, chosen, None, AT_ONCE + 1)
         if len(ids) > AT_ONCE:
             listing = chosen.listing.model_dump(mode="json") if chosen.listing else None
-            payload = {"bulk": bulk_id, "ids": list(chosen.ids), "listing": listing}
-            return Done(0, 0, begin_task(unit, "bulk", wish.label, payload))
-        changed = _change(unit, wish, ids, row)
-        return Done(changed, _finish(unit, row, wish.label, "bulk"))
+            payload = {"bulk": row.id, "ids": list(chosen.ids), "listing": listing}
+            row.task_id = begin_task(unit, "bulk", wish.label, payload)
+            unit.session.add(row)
+            return Done(0, 0, row.task_id)
+        return _finish(unit, row, wish.label, _change(unit, wish, ids, row))
 
 
-def _finish(unit: Unit, row: BulkChange, label: str, entity: str) -> int:
-    before = {"applied": False}
-    row.applied = True
+def _finish(unit: Unit, row: BulkChange, label: str, people: int) -> Done:
+    """All is changed: from now on it can be taken back."""
+    row.applied, row.people = True, people
     unit.session.add(row)
-    return record_change(unit, entity, row.id or 0, label, before)
+    if people:
+        row.change_id = record_change(unit, "bulk", row.id or 0, label, {"applied": False})
+    return Done(people, row.change_id)
 
 
 def _ids(unit: Unit, chosen: Chosen, before_id: int | None, limit: int) -> list[int]:
@@ -241,11 +271,9 @@ def _reason(unit: Unit, wish: _Wish, new: Value, values: dict[str, Value]) -> st
     """Why a person keeps what they have; "" where the value may change."""
     if wish.field is None:
         return ""
-    needs = {known.key: known.name for known in unit.catalogue.lists if known.id in wish.field.settings.lists}
-    held: Any = values.get("lists") or ()
-    if new is not None and needs and not set(needs) & set(held):
-        return f"It is kept only of people on {', '.join(needs.values())}."
     try:
+        if new is not None:
+            refuse_off_lists(unit.catalogue, wish.field, values)
         may_change(wish.field, new, values)
     except ValueError as why:
         return str(why)
@@ -276,22 +304,30 @@ def _change_everybody(scope: Scope, payload: dict[str, Any], progress: Progress)
         while True:
             with scope.transaction("owner") as unit:
                 row = unit.session.get(BulkChange, payload["bulk"])
-                assert row is not None
+                if row is None or row.applied:
+                    return _told(unit, row)
                 wish = _read(unit, BulkInput.model_validate(row.what))
                 ids = _ids(unit, chosen, before_id, AT_ONCE)
                 done += _change(unit, wish, ids, row)
                 if len(ids) < AT_ONCE:
-                    change = _finish(unit, row, wish.label, "bulk_long")
-                    people = unit.manner.figure(done)
-                    return {"message": f"{people} {'person' if done == 1 else 'people'} changed.", "change": change}
+                    _finish(unit, row, wish.label, done)
+                    return _told(unit, row)
                 before_id = ids[-1]
                 progress.keep(unit, done=done, before=before_id)
             progress.say(done, done + AT_ONCE)
-    except Stopped:
+    except FineSieveError:
+        # Stopped, or refused meanwhile: nobody is left with half of it. (A field that was deleted took its values with
+        # it; should it come back, those who had changed hold the new one, and their history says so.)
         for ids in _batches(scope, payload["bulk"]):
             with scope.transaction("owner") as unit:
                 _put_back(unit, payload["bulk"], ids, forth=False)
         raise
+
+
+def _told(unit: Unit, row: BulkChange | None) -> dict[str, Any]:
+    people = row.people if row else 0
+    message = f"{unit.manner.figure(people)} {'person' if people == 1 else 'people'} changed."
+    return {"message": message, "change": row.change_id if row else 0}
 
 
 # Undo -----------------------------------------------------------------------------------------
@@ -363,16 +399,44 @@ def _restore(unit: Unit, bulk_id: int, before: Any) -> None:
     row = unit.session.get(BulkChange, bulk_id)
     if row is None:
         raise NotFound("There is no such change.")
-    after = 0
-    while ids := _changed(unit, row, after):
-        _put_back(unit, bulk_id, ids, forth=before["applied"])
-        after = ids[-1]
-        progress = unit.session.info.get(PROGRESS)
-        if progress is not None:
-            progress.say(after, after + AT_ONCE)
-    row.applied = before["applied"]
+    forth = bool(before["applied"])
+    row.applied = forth
     unit.session.add(row)
+    ids = _changed(unit, row, 0)
+    if len(ids) < AT_ONCE:
+        _put_back(unit, bulk_id, ids, forth=forth)
+        return
+    title = "Making a bulk change again" if forth else "Taking a bulk change back"
+    begin_task(unit, "bulk_back", title, {"bulk": bulk_id, "forth": forth}, row.people)
+
+
+@work_of("bulk_back")
+def _put_all_back(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    """Batch by batch; done twice, it is done once. Stopped, the batches that were done are turned again."""
+    done = 0
+    try:
+        for ids in _batches(scope, payload["bulk"]):
+            with scope.transaction("owner") as unit:
+                done += _put_back(unit, payload["bulk"], ids, forth=payload["forth"])
+            progress.say(done, done + AT_ONCE)
+    except Stopped:
+        for ids in _batches(scope, payload["bulk"]):
+            with scope.transaction("owner") as unit:
+                _put_back(unit, payload["bulk"], ids, forth=not payload["forth"])
+        with scope.transaction("owner") as unit:
+            _not_turned(unit, payload["bulk"], forth=payload["forth"])
+        raise
+    return {"message": f"{done} values changed."}
+
+
+def _not_turned(unit: Unit, bulk_id: int, *, forth: bool) -> None:
+    """It stands as before the undo was asked for, so that it can be asked for again."""
+    row = unit.session.get(BulkChange, bulk_id)
+    change = unit.session.get(DefinitionChange, row.change_id, with_for_update=True) if row else None
+    if row is None or change is None:
+        return
+    row.applied, change.undone = not forth, forth
+    unit.session.add_all((row, change))
 
 
 register("bulk", _bulk, _restore)
-register("bulk_long", _bulk, _restore, long=True)

@@ -26,6 +26,7 @@ from finesieve.store.reading.rows import stored_row
 __all__ = [
     "PersonMemberships",
     "Profile",
+    "read_line",
     "read_profile",
     "set_values",
 ]
@@ -68,6 +69,14 @@ def read_profile(scope: Scope, person_id: int, about_key: str = "") -> Profile:
                 _texts(person.values.get("tags")), _texts(person.values.get("lists")), str(person.values["level"] or "")
             ),
         )
+
+
+def read_line(scope: Scope, person_id: int, key: str) -> ValueLine | None:
+    """One value of a person, by the key of its field; None where they do not have it. Raises NotFound."""
+    with scope.reading("reader") as unit:
+        row = row_of(unit, PERSON, person_id, _person(unit, person_id).values)
+        lines = (line for _, found in value_lines(unit, PERSON, row) for line in found)
+        return next((line for line in lines if line.field.key == key), None)
 
 
 def _texts(value: Value) -> tuple[str, ...]:

@@ -37,6 +37,7 @@ __all__ = [
     "person_name",
     "read_values",
     "record_lines",
+    "refuse_off_lists",
     "show_past",
     "show_typed",
     "value_lines",
@@ -281,7 +282,7 @@ def read_values(
                 raise ValueError("Only editors and owners may change this.")
             value = known_field(unit, field, raw).parse(raw, shelf, unit.moment.today)
             if value is not None and about == PERSON:
-                _refuse_off_lists(unit.catalogue, field, stored)
+                refuse_off_lists(unit.catalogue, field, stored)
             may_change(field, value, stored)
             values[field.key] = value
         except ValueError as problem:
@@ -291,7 +292,7 @@ def read_values(
     return values
 
 
-def _refuse_off_lists(catalogue: Catalogue, field: Field, stored: Mapping[str, Value] | None) -> None:
+def refuse_off_lists(catalogue: Catalogue, field: Field, stored: Mapping[str, Value] | None) -> None:
     """Raise ValueError where a field is kept of people on lists that this one is not on."""
     wanted = [known for known in catalogue.lists if known.id in field.settings.lists]
     held: Any = (stored or {}).get("lists") or ()
