@@ -20,6 +20,7 @@ from finesieve.office.collect.rehearsing import router as collect_rehearsing
 from finesieve.office.collect.sent import router as collect_sent
 from finesieve.office.collect.translating import router as collect_translating
 from finesieve.office.compute.routes import router as compute
+from finesieve.office.define.built_ins import router as define_built_ins
 from finesieve.office.define.byfile import router as define_byfile
 from finesieve.office.define.fields import router as define_fields
 from finesieve.office.define.groups import router as define_groups
@@ -109,6 +110,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         define_reshaping,
         define_upkeep,
         define_byfile,
+        define_built_ins,
         define_memberships,
     )
     collect = (

@@ -3,7 +3,7 @@
 import unittest
 
 from finesieve.core.errors import InvalidInput
-from finesieve.core.fields.definition import twin_of
+from finesieve.core.fields.built_in import twin_of
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.several import make_several, read_pasted
@@ -38,7 +38,7 @@ class Several(unittest.TestCase):
              ("Stage", "progress"), ("E-mail address", "email"), ("Nickname", "short_text")],
         )  # fmt: skip
         self.assertEqual((found[1].unit, found[2].options), ("kg", ("Clay", "Loam", "Sand")))
-        self.assertEqual(found[5].twin.key if found[5].twin else "", "email")
+        self.assertEqual(found[5].twin[0].key if found[5].twin else "", "email")
         said = [one.problem for one in found if one.problem]
         self.assertIn("missing", said[0])
         self.assertIn("Nearest: number", said[1])
@@ -71,10 +71,14 @@ class Twins(unittest.TestCase):
         for label, key in (
             ("E-mail address", "email"), ("Address (e-mail)", "email"), ("your EMAIL", "email"), ("Name, first", "first_name"),
             ("Family_name", "last_name"), ("Mobile no.", "phone"), ("Member since", "signed_up_on"), ("Joining date", "signed_up_on"),
+            ("Street", "billing_street"), ("Post-code", "billing_postcode"), ("Delivery: town", "delivery_town"), ("ZIP", "billing_postcode"),
+            ("Consent to newsletter", "consent_email"), ("Newsletter consent", "consent_email"), ("Language, preferred", "preferred_language"),
+            ("Organisation", "company"), ("Kind of customer", "role"), ("County", "billing_region"), ("Last visit", "last_seen"),
         ):  # fmt: skip
             with self.subTest(label):
-                self.assertEqual(getattr(twin_of(label), "key", None), key)
-        for label in ("Plot name", "Email consent", "Phone model", "Address"):
+                found = twin_of(label)
+                self.assertEqual(found[0].key if found else "", key)
+        for label in ("Plot name", "Email colour", "Phone model", "Web address", "Post office", "Street parking"):
             self.assertIsNone(twin_of(label), label)
 
     def test_an_age_is_no_number_to_keep(self) -> None:

@@ -17,6 +17,7 @@ SETTINGS: dict[str, dict[str, object]] = {
     "file": {"media": ["pdf"], "most_kilobytes": 200, "files_for": "editors"},
     "structured": {"json_schema": SCHEMA},
     "region": {"country": "GB"},
+    "postcode": {"country": "GB"},
     "phone": {"country": "GB"},
     "short_text": {"unique": True, "longest": 40, "purpose": "To try", "sample_text": "such as this"},
 }
@@ -25,7 +26,7 @@ ANSWERS = {
     "phone": "01632 960147", "url": "https://bed.example/a", "secret": "open sesame", "number": "12.5",
     "money": "3.50", "yes_no": "yes", "agreement": "yes", "choice": "a", "choices": "a\nb", "progress": "b",
     "date": "2026-03-01", "time": "09:30", "datetime": "2026-03-01T09:30", "day_of_year": "05-27",
-    "colour": "#205844", "country": "FR", "region": "GB-CON", "text_list": "one\ntwo", "structured": '{"rain": 3}',
+    "colour": "#205844", "country": "FR", "region": "GB-CON", "postcode": "DG99 1AG", "text_list": "one\ntwo", "structured": '{"rain": 3}',
 }  # fmt: skip
 """An answer a type, as typed; files and choices among records have none."""
 

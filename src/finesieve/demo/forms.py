@@ -56,6 +56,8 @@ GERMAN = {
     "Would you bring seed to swap days?": "Bringen Sie Saatgut zu den Tauschtagen mit?",
     "Which variety would you bring?": "Welche Sorte würden Sie mitbringen?",
     "Join": "Beitreten",
+    "Send me the Almanac letter by email": "Den Almanach-Brief bitte per E-Mail",
+    "You can take it back at any time.": "Sie können das jederzeit zurücknehmen.",
     "litres": "Liter",
     "m": "m",
     "Between 1 and 500 litres; a watering can holds about ten.": (
@@ -98,7 +100,7 @@ def _join(scope: Scope, form_id: int) -> None:
     at = _questions(scope, form_id)
     order = ["s1", at["email"], at["first_name"], at["last_name"], at["born"]]
     order += ["s2", *(at[key] for key in ("zone", "watering", "litres_a_day", "plot_length", "plot_width"))]
-    order += ["s3", at["swaps_seed"], at["favourite"]]
+    order += ["s3", at["swaps_seed"], at["favourite"], at["consent_email"]]
     arrange(scope, form_id, revision(), order)
     change_question(
         scope, form_id, revision(), at["born"], QuestionInput(checks=({"kind": "date", "high": {"amount": 0}},))
@@ -136,7 +138,7 @@ def _rent(scope: Scope, check_id: int) -> None:
     revision = _revision(scope, form_id)
     texts = FormTexts(
         title="Rent a plot",
-        intro="Three short steps. A plot is yours from Michaelmas to Michaelmas.",
+        intro="Four short steps. A plot is yours from Michaelmas to Michaelmas.",
         send_label="Ask for the plots",
         thanks="We will write within the week, with a day to walk round together.",
     )
@@ -154,12 +156,15 @@ def _rent(scope: Scope, check_id: int) -> None:
     own = {field.key: field.id for field in read_catalogue(scope).about(record_about(plots.id))}
     for key in ("name", "soil", "length", "width"):
         add_question(scope, form_id, revision(), own[key], "s2")
+    add_section(scope, form_id, revision(), "Where the bill goes")
+    for key in ("billing_country", "billing_street", "billing_town", "billing_region", "billing_postcode"):
+        add_question(scope, form_id, revision(), keys[key], "s3")
     add_section(scope, form_id, revision(), "What comes with it")
-    add_remark(scope, form_id, revision(), "note", "s3")
+    add_remark(scope, form_id, revision(), "note", "s4")
     note = RemarkInput(kind="note", text="The hotline for anything about your plot is {house.harvest_hotline}.")
     change_remark(scope, form_id, revision(), "t1", note)
     for key in ("tool_kit", "watering", "litres_a_day"):
-        add_question(scope, form_id, revision(), keys[key], "s3")
+        add_question(scope, form_id, revision(), keys[key], "s4")
     view = read_form(scope, form_id)
     at = {view.catalogue.by_id[one.field_id].key: one.id for one in view.document.questions}
     charge = {"label": "Tool kit", "amount": "12"}

@@ -16,6 +16,7 @@ from finesieve.demo.house import furnish_house
 from finesieve.demo.people import MadeUp, make_people
 from finesieve.services.accounts.staff import NewWorkspace, SignedIn, StaffAccounts
 from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.built_ins import use_part
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, change_group, create_group, read_catalogue
 from finesieve.services.filling.decisions import ask_for
@@ -38,6 +39,11 @@ __all__ = ["DEMO_SLUG", "fill_demo", "load_demo", "load_people"]
 
 DEMO_SLUG: Final = "brackenfold-seed-co-op"
 _EMAIL: Final = "maud@brackenfold.example"
+_ASKED: Final = frozenset(
+    "email first_name last_name born gardener zone plot_length plot_width watering litres_a_day soil swaps_seed "
+    "favourite consent_email consent_email_at consent_email_text".split()
+)
+"""What the made-up people were asked, of all that is known of them."""
 
 
 def load_demo(store: Store, clock: Clock = utc_now, *, people: int = 2_000, fast_hashes: bool = False) -> bool:
@@ -100,6 +106,8 @@ def _define(scope: Scope) -> dict[str, int]:
     )
     for group_id, asked in made:
         create_field(scope, group_id, asked)
+    for part in ("work", "billing", "delivery", "language", "seen", "consent_email"):
+        use_part(scope, part)
     return {field.key: field.id for field in read_catalogue(scope).fields}
 
 
@@ -131,6 +139,7 @@ def _compose(scope: Scope, fields: dict[str, int]) -> int:
         "plot_width",
         "swaps_seed",
         "favourite",
+        "consent_email",
     ):
         add_question(scope, form_id, revision(), fields[key])
     by_field = {question.field_id: question.id for question in read_form(scope, form_id).document.questions}
@@ -152,6 +161,7 @@ def _compose(scope: Scope, fields: dict[str, int]) -> int:
         "plot_length": QuestionInput(checks=({"kind": "range", "low": "0.5", "high": "60"},)),
         "plot_width": QuestionInput(checks=({"kind": "range", "low": "0.5", "high": "60"},)),
         "swaps_seed": QuestionInput(label="Would you bring seed to swap days?"),
+        "consent_email": QuestionInput(label="Send me the Almanac letter by email"),
         "favourite": QuestionInput(label="Which variety would you bring?", show_when="swaps_seed"),
     }
     for key, asked in settings.items():
@@ -251,8 +261,7 @@ def load_people(scope: Scope, people: list[MadeUp], form_id: int | None = None) 
 
 
 def _answers(person: MadeUp) -> str:
-    answers = {key: to_json(value) for key, value in person.values.items() if value is not None}
-    answers.pop("signed_up_on")
+    answers = {key: to_json(value) for key, value in person.values.items() if value is not None and key in _ASKED}
     return json.dumps(answers)
 
 

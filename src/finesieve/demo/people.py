@@ -54,10 +54,9 @@ def make_people(count: int, now: datetime, seed: int = 1886, first_number: int =
     """
     chance = random.Random(seed)  # noqa: S311 - made-up data, not a secret
     # Sign-ups thin out into the past, with a swell every spring.
-    ages = sorted((chance.expovariate(1 / 420) for _ in range(count)), reverse=True)
-    for number, days in enumerate(ages, first_number):
-        moment = now - timedelta(days=min(days, 2_600), hours=2 + chance.random() * 9)
-        yield _person(chance, number, moment)
+    ages = (timedelta(days=min(chance.expovariate(1 / 420), 2_600), hours=2) for _ in range(count))
+    for number, age in enumerate(sorted(ages, reverse=True), first_number):
+        yield _person(chance, number, now, now - age)
 
 
 def _maybe(chance: random.Random, share: float, value: Value) -> Value:
@@ -72,7 +71,7 @@ def _metres(chance: random.Random, middle: float, spread: float) -> Decimal:
     return Decimal(str(round(min(max(chance.gauss(middle, spread), 0.5), 60) * 2) / 2))
 
 
-def _person(chance: random.Random, number: int, moment: datetime) -> MadeUp:
+def _person(chance: random.Random, number: int, now: datetime, moment: datetime) -> MadeUp:
     first, last = chance.choice(_FIRST), chance.choice(_LAST)
     role = _pick(chance, {"home": 78, "school": 9, "market": 13})
     has_plot = chance.random() < (0.72 if role == "home" else 0.95)
@@ -98,4 +97,35 @@ def _person(chance: random.Random, number: int, moment: datetime) -> MadeUp:
     }
     if values["watering"] is None:
         values["litres_a_day"] = None
-    return MadeUp(moment, values)
+    return MadeUp(moment, values | _reached(chance, now, moment, role))
+
+
+_STREETS: Final = "Barn Lane,Hedge Row,Mill Walk,Orchard Close,Pump Street,Sexton’s Way,Tithe Lane".split(",")
+_TOWNS: Final = ("Brackenfold", "Lower Fold", "Netherby Green", "Oxlade", "Marram Cross")
+_AGREED: Final = "Send me the Almanac letter by email\nYou can take it back at any time.\n(Join the co-op, version 1)"
+_FIRMS: Final = ("Growers", "Market Garden", "Greengrocers", "Seeds", "Orchards")
+
+
+def _reached(chance: random.Random, now: datetime, moment: datetime, kind: str) -> dict[str, Value]:
+    """Where they live, whether they want the letter, and when they were last seen."""
+    town = chance.randrange(len(_TOWNS))
+    trade = kind == "market"
+    agreed = chance.random() < 0.62
+    address = chance.random() < (0.9 if trade else 0.34)
+    firm = f"{chance.choice(_LAST)} {chance.choice(_FIRMS)}"
+    street = f"{chance.randrange(1, 90)} {chance.choice(_STREETS)}"
+    return {
+        "company": _maybe(chance, 0.8, firm) if trade else None,
+        "role": {"market": "trade", "school": "school"}.get(kind, _maybe(chance, 0.7, "private")),
+        "billing_street": street if address else None,
+        "billing_town": _TOWNS[town] if address else None,
+        # A district that there is not.
+        "billing_postcode": f"DG99 {town + 1}{chance.choice('ABDEF')}{chance.choice('GHJLN')}" if address else None,
+        "billing_country": "GB" if address else None,
+        "preferred_language": _maybe(chance, 0.9, "de" if chance.random() < 0.03 else "en"),
+        "first_seen": moment,
+        "last_seen": moment + (now - moment) * chance.random() ** 3,
+        "consent_email": True if agreed else None,
+        "consent_email_at": moment if agreed else None,
+        "consent_email_text": _AGREED if agreed else None,
+    }

@@ -16,9 +16,10 @@ from starlette.requests import Request
 from starlette.responses import HTMLResponse
 
 from finesieve.core import limits
+from finesieve.core.fields.built_in import ADDRESSES, address_keys
 from finesieve.core.fields.definition import Field
-from finesieve.core.fields.families.choices import country_codes, country_name, regions_of
 from finesieve.core.fields.families.dates import twice
+from finesieve.core.fields.families.places import country_codes, country_name, country_of, regions_of
 from finesieve.core.fields.manner import PLAIN, write_day, write_figure, write_moment
 from finesieve.core.phrases import phrase
 from finesieve.core.values import DayOfYear, plain_number
@@ -46,7 +47,7 @@ def _environment() -> Environment:
     environment.filters["as_sentence"] = _as_sentence
     environment.filters["pairs"] = lambda options: [(option.stored_value, option.label) for option in options]
     environment.filters.update(plain=lambda number: "" if number is None else plain_number(number), links=_links)
-    environment.globals.update(asset=_asset, countries=_countries, regions=_regions, phrase=phrase)
+    environment.globals.update(autofill=_autofill, asset=_asset, countries=_countries, regions=_regions, phrase=phrase)
     environment.globals.update(limits=limits, twice=twice, estimated=is_estimated, asked_question=asked_question)
     environment.globals.update(sample_day=lambda field: field.show(DayOfYear(5, 27)))
     return environment
@@ -101,9 +102,26 @@ def _countries(field: Field) -> list[tuple[str, str]]:
     return sorted(names, key=lambda pair: pair[1])
 
 
+_AUTOFILL: Final = {
+    "first_name": "given-name", "last_name": "family-name", "company": "organization",
+    "street": "address-line1", "extra": "address-line2", "town": "address-level2", "region": "address-level1",
+    "postcode": "postal-code", "country": "country",
+}  # fmt: skip
+_PLACES: Final = {
+    key: f"{'shipping' if kind == 'delivery' else kind} {_AUTOFILL[line]}"
+    for kind in ADDRESSES
+    for line, key in address_keys(kind).items()
+}
+
+
+def _autofill(field: Field) -> str:
+    """What a browser may fill in by itself: the word of the HTML standard for built-in fields, `off` for others."""
+    return _PLACES.get(field.key) or _AUTOFILL.get(field.key) or "off" if field.built_in else "off"
+
+
 def _regions(field: Field) -> tuple[tuple[str, str], ...]:
     """The regions that a field offers: (code, name)."""
-    return regions_of(field.settings.country or field.manner.country)
+    return regions_of(country_of(field))
 
 
 def _links(text: str) -> Markup:

@@ -1,7 +1,6 @@
 """A field: one defined fact that can hold a value."""
 
 import dataclasses
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import date, datetime
@@ -10,7 +9,7 @@ from typing import Final
 
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.encoding import Json, from_json
-from finesieve.core.fields.families.choices import country_codes, country_names, regions_of
+from finesieve.core.fields.families.places import all_regions, country_codes, country_names, country_of, regions_of
 from finesieve.core.fields.manner import PLAIN, Manner, Titles
 from finesieve.core.fields.options import Option
 from finesieve.core.fields.settings import FieldSettings
@@ -18,7 +17,7 @@ from finesieve.core.fields.types import TYPES, FieldType
 from finesieve.core.phrases import phrase
 from finesieve.core.values import DayOfYear, Kind, StoredFile, Type, Value
 
-__all__ = ["BUILT_IN", "BuiltIn", "Field", "Shelf", "show_value", "twin_of", "with_titles"]
+__all__ = ["Field", "Shelf", "show_value", "with_titles"]
 
 PLAIN_SETTINGS: Final = FieldSettings()
 _KIND_TYPES: Final[Mapping[Kind, str]] = {
@@ -133,15 +132,26 @@ class Field:
         if self.type_key == "country":
             return country_names(self.manner.language)
         if self.type_key == "region":
-            return tuple(name for _, name in regions_of(self.settings.country or self.manner.country))
+            return tuple(name for _, name in self._regions())
         return tuple(option.label for option in self.options)
 
     def _stored_options(self) -> tuple[str, ...]:
         if self.type_key == "country":
             return country_codes()
         if self.type_key == "region":
-            return tuple(code for code, _ in regions_of(self.settings.country or self.manner.country))
+            return tuple(code for code, _ in self._regions())
         return tuple(option.stored_value for option in self.options)
+
+    def _regions(self) -> tuple[tuple[str, str], ...]:
+        """Those that its values may be: of every country, where it follows the one answered beside it."""
+        return all_regions() if self.settings.country_from else regions_of(country_of(self))
+
+    def beside(self, values: Mapping[str, Value]) -> "Field":
+        """The field as it is asked beside these values: a region or a postcode follows the country among them."""
+        country = values.get(self.settings.country_from) if self.settings.country_from else None
+        if not isinstance(country, str):
+            return self
+        return replace(self, manner=replace(self.manner, country_beside=country))
 
     def from_kept(self, data: Json) -> Value:
         """A value that was kept as JSON, its options under the names that they have now.
@@ -213,88 +223,6 @@ class Field:
         return self.type.raw(value, self)
 
 
-@dataclass(frozen=True, slots=True)
-class BuiltIn:
-    """A field that every workspace has from the start; `behaviour` is what a hand-made twin would lack."""
-
-    key: str
-    label: str
-    type_key: str
-    required: bool
-    help: str
-    behaviour: str
-    alike: tuple[str, ...] = ()
-
-
-BUILT_IN: Final = (
-    BuiltIn(
-        "email",
-        "Email",
-        "email",
-        True,
-        "",
-        "Messages go there, each person has their own, and it tells who is who.",
-        ("email address", "mail", "mail address", "contact email", "email contact"),
-    ),
-    BuiltIn(
-        "first_name",
-        "First name",
-        "short_text",
-        False,
-        "",
-        "Messages greet people by it, and the list and the search know it.",
-        ("forename", "given name", "name", "full name", "christian name", "firstname", "name first"),
-    ),
-    BuiltIn(
-        "last_name",
-        "Last name",
-        "short_text",
-        False,
-        "",
-        "The list of people sorts by it, and the search knows it.",
-        ("surname", "family name", "lastname", "name last"),
-    ),
-    BuiltIn(
-        "phone",
-        "Phone",
-        "phone",
-        False,
-        "",
-        "Numbers are checked, kept in one form, and text messages go there.",
-        (
-            "phone number",
-            "telephone",
-            "mobile",
-            "mobile number",
-            "telephone number",
-            "mobile phone",
-            "cell phone",
-            "tel",
-            "contact number",
-        ),
-    ),
-    BuiltIn(
-        "signed_up_on",
-        "Signed up on",
-        "date",
-        False,
-        "The day they first sent a form; set by the house.",
-        "It is set by itself on the day of the first form.",
-        (
-            "sign up date",
-            "signup date",
-            "joined on",
-            "date joined",
-            "joining date",
-            "member since",
-            "registration date",
-            "registered on",
-            "joined",
-        ),
-    ),
-)
-
-
 def show_value(type_: Type, value: Value, manner: Manner) -> str:
     """A value of this type as people read it; options by their labels, with the unit of the type."""
     options = tuple(Option(label, stored) for stored, label in zip(type_.options, type_.words, strict=True))
@@ -304,19 +232,3 @@ def show_value(type_: Type, value: Value, manner: Manner) -> str:
 def with_titles(field: Field, titles: Titles) -> Field:
     """The field, knowing the titles of the records it chooses among."""
     return replace(field, manner=replace(field.manner, titles=titles))
-
-
-def twin_of(label: str) -> BuiltIn | None:
-    """The built-in field that a label seems to repeat, in any spelling and order of words; None for none."""
-    words = _words_of(label)
-    return next((known for known in BUILT_IN if words in {_words_of(one) for one in (known.label, *known.alike)}), None)
-
-
-_EMPTY: Final = frozenset(("your", "the", "my", "of", "on", "a", "for", "customer", "member", "person", "no", "nr"))
-
-
-def _words_of(label: str) -> frozenset[str]:
-    """The words that say something, whatever their order: “E-mail address” and “Address (email)” are the same."""
-    plain = re.sub(r"\be[\s-]mail\b", "email", label.lower())
-    words = frozenset(re.findall(r"[^\W_]+", plain))
-    return words - _EMPTY or words

@@ -28,6 +28,7 @@ class Manner:
 
     `language` is a locale such as `en_GB`, `currency` an ISO 4217 code and
     `country` an ISO 3166 code: where a phone number without a prefix belongs.
+    `country_beside` is the one answered beside a region or a postcode that follows it.
     `titles` are those of the records that a choice among them may take. `today` is the day it is where something
     is read, for words such as tomorrow and for years of two digits; None where no clock tells.
     """
@@ -38,6 +39,7 @@ class Manner:
     country: str = "GB"
     titles: Titles = field(default=Titles(), compare=False)
     today: date | None = field(default=None, compare=False)
+    country_beside: str = field(default="", compare=False)
 
     def figure(self, number: int) -> str:
         """A count as people read it."""

@@ -53,6 +53,7 @@ class FieldSettings(BaseModel):
     fewest: int | None = Field(default=None, ge=1, le=500)
     most: int | None = Field(default=None, ge=1, le=500)
     country: str = Field(default="", pattern=r"^([A-Z]{2})?$")
+    country_from: str = Field(default="", max_length=60)
     media: tuple[Media, ...] = ()
     most_kilobytes: int | None = Field(default=None, ge=1, le=20_480)
     files_for: Literal["staff", "editors"] = "staff"
@@ -90,7 +91,7 @@ def _for(*types: str) -> frozenset[str]:
 
 
 _TEXTS: Final = _for("short_text", "long_text", "url", "text_list")
-_BOXES: Final = _TEXTS | _for("email", "phone", "number", "money", "secret")
+_BOXES: Final = _TEXTS | _for("email", "phone", "postcode", "number", "money", "secret")
 _NUMBERS: Final = _for("number", "money")
 _FILES: Final = _for("file", "picture")
 
@@ -103,7 +104,7 @@ SETTINGS: Final[dict[str, Setting]] = {
     "unique": Setting(
         "Each value only once",
         "No two people may give the same, whatever the case.",
-        _for("short_text", "email", "phone", "url", "number"),
+        _for("short_text", "email", "phone", "postcode", "url", "number"),
     ),
     "width": Setting("Width on forms", "Full, half or a third of the line."),
     "style_class": Setting("Style class", "Words for the style sheet of your own page, such as “quiet wide”."),
@@ -111,7 +112,7 @@ SETTINGS: Final[dict[str, Setting]] = {
     "searchable": Setting(
         "Searchable",
         "The people list looks in it, too.",
-        _for("short_text", "long_text", "email", "phone", "url", "choice", "number"),
+        _for("short_text", "long_text", "email", "phone", "postcode", "url", "choice", "number"),
     ),
     "lists": Setting("Lists", "Only people on one of these lists have this field. None means everybody."),
     "change_by": Setting(
@@ -129,7 +130,14 @@ SETTINGS: Final[dict[str, Setting]] = {
     "fewest": Setting("Fewest", "How many must be chosen, where any are.", _for("choices", "text_list")),
     "most": Setting("Most", "How many may be chosen.", _for("choices", "text_list")),
     "country": Setting(
-        "Country", "Whose regions are offered; where a phone number without a prefix belongs.", _for("region", "phone")
+        "Country",
+        "Whose regions are offered, and whose postcodes taken; where a phone number without a prefix belongs.",
+        _for("region", "postcode", "phone"),
+    ),
+    "country_from": Setting(
+        "Country as answered in",
+        "The field of type country whose answer decides; the one above holds where that is blank.",
+        _for("region", "postcode"),
     ),
     "media": Setting(
         "Kinds of file", "What may be sent: pictures, pdf, text, sheets, audio. None means all of them.", _FILES

@@ -6,7 +6,7 @@ from decimal import Decimal
 from typing import Final
 
 from finesieve.core.fields.asked import Asked
-from finesieve.core.fields.families import choices, colours, data, dates, numbers, texts
+from finesieve.core.fields.families import choices, colours, data, dates, numbers, places, texts
 from finesieve.core.values import Kind, Value, plain_number, tidy_text
 
 __all__ = ["LAYOUT", "TYPES", "FieldType"]
@@ -219,8 +219,8 @@ TYPES: Final[dict[str, FieldType]] = {
             "where their seeds come from",
             "Ctry",
             "choice",
-            choices.read_country,
-            choices.show_country,
+            places.read_country,
+            places.show_country,
             widget="country",
         ),
         FieldType(
@@ -229,10 +229,11 @@ TYPES: Final[dict[str, FieldType]] = {
             "the county they garden in",
             "Regn",
             "choice",
-            choices.read_region,
-            choices.show_region,
+            places.read_region,
+            places.show_region,
             widget="region",
         ),
+        FieldType("postcode", "Postcode", "where their parcels go", "Post", "text", places.read_postcode),
         FieldType(
             "text_list",
             "List of texts",

@@ -8,6 +8,7 @@ from typing import Any, Final
 
 from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.fields.definition import Field
+from finesieve.core.fields.families.places import country_of, needs_postcode, regions_of
 from finesieve.core.fields.options import Option
 from finesieve.core.forms.definition import Form, Tidying
 from finesieve.core.forms.outcome import (
@@ -163,9 +164,13 @@ class _Work:
     def _answered(self, section: CompiledSection, one: CompiledQuestion, draft: _Draft) -> "_Answer":
         shelf = self.situation.shelf
         field = shelf.known(one.field) if shelf else one.field
+        if field.settings.country_from:
+            field = field.beside(draft.row)
         stored = (draft.member if section.section.repeat else self.situation.stored).get(field.key)
         found = _Answer(f"{one.id}.{draft.id}" if draft.id else one.id, field, stored)
         found.verdict, found.because = self._counts(section, one, draft, stored)
+        if found.verdict is True and field.settings.country_from and not _has_any(field):
+            found.verdict, found.because = False, "country"
         if field.options:
             found.offered = self._offered(one, draft.row)
         if found.verdict is not True:
@@ -395,6 +400,12 @@ def _refuse_hidden(value: Value, offered: tuple[Option, ...], stored: Value) -> 
             raise ValueError("Choose among the options offered.")
 
 
+def _has_any(field: Field) -> bool:
+    """Whether the country that a field follows has regions, or postcodes, at all."""
+    country = country_of(field)
+    return bool(regions_of(country)) if field.type_key == "region" else needs_postcode(country)
+
+
 def _kept_secret(field: Field, stored: Value) -> bool:
     """A secret or a file that is there already need not be given again."""
     return stored is not None and field.type.kind in ("file", "secret")
@@ -406,6 +417,7 @@ _MISSING: Final = {
     "record": "Please choose one.",
     "country": "Please choose a country.",
     "region": "Please choose a region.",
+    "postcode": "Please give a postcode.",
     "choices": "Please choose at least one.",
     "agreement": "Please tick this to go on.",
     "file": "Please choose a file.",

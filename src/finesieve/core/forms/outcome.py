@@ -31,7 +31,7 @@ __all__ = [
 ]
 
 Trouble = Literal["", "missing", "unreadable", "check", "taken"]
-Because = Literal["", "rule", "section", "known", "locked", "hidden", "lists"]
+Because = Literal["", "rule", "section", "known", "locked", "hidden", "lists", "country"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,6 +175,10 @@ class Results:
     def of(self, about: str) -> dict[str, Value]:
         """The values about this; none where nothing would be stored of it."""
         return dict(self.values.get(about, {}))
+
+    def also(self, about: str, more: Mapping[str, Value]) -> "Results":
+        """The same with more values about this."""
+        return replace(self, values={**self.values, about: self.of(about) | dict(more)}) if more else self
 
 
 @dataclass(frozen=True, slots=True)

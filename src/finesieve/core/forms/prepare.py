@@ -194,6 +194,7 @@ class _Maker:
             for part in (rule.typed.walk() if rule.typed else ())
             if part.operation == "name" and part.level == 1 and part.about == section.about
         }
+        read |= _read_beside(one)
         keys = self.catalogue.derivation_of(section.about).ancestors(frozenset(read))
         return frozenset(
             other.id for other in section.items if isinstance(other, CompiledQuestion) and other.field.key in keys
@@ -235,6 +236,11 @@ def _rules(one: CompiledQuestion) -> Iterable[Rule]:
     if one.show:
         yield one.show
     yield from one.options.values()
+
+
+def _read_beside(one: CompiledQuestion) -> frozenset[str]:
+    """The key of the field whose answer decides how this one is read: the country of a region or a postcode."""
+    return frozenset((one.field.settings.country_from,)) - {""}
 
 
 def _in_order(questions: list[CompiledQuestion], needs: Mapping[str, frozenset[str]]) -> tuple[CompiledQuestion, ...]:
@@ -292,7 +298,8 @@ def unit_needs(sections: Iterable[CompiledSection], catalogue: Catalogue) -> dic
             needs[section.section.id] = _units_read(rules, asking, catalogue)
             continue
         for one in questions:
-            needs[one.id] = _units_read([*around, *_rules(one)], asking, catalogue)
+            beside = frozenset(asking[key] for key in _read_beside(one) if key in asking)
+            needs[one.id] = _units_read([*around, *_rules(one)], asking, catalogue) | beside
     return needs
 
 

@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from typing import Final, Literal
 
 from finesieve.core.fields.about import HOUSE, PERSON
-from finesieve.core.fields.definition import Field, twin_of
+from finesieve.core.fields.built_in import KEPT_BY_ITSELF, twin_of
+from finesieve.core.fields.definition import Field
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.reasoning.rules import RuleFinding
 
@@ -77,7 +78,7 @@ def _at(known: Field) -> str:
 
 def _asked_of_people(catalogue: Catalogue) -> Iterator[Field]:
     for known in catalogue.about(PERSON):
-        if known.stores and not known.settings.resting and known.key != "signed_up_on":
+        if known.stores and not known.settings.resting and known.key not in KEPT_BY_ITSELF:
             yield known
 
 
@@ -173,10 +174,13 @@ def _twins(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
 def _built_in_twin(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """A hand-made twin of a built-in field."""
     for known in catalogue.about(PERSON):
-        twin = None if known.built_in else twin_of(known.label)
-        if twin is not None and twin.key in catalogue.by_key:
+        found = None if known.built_in else twin_of(known.label)
+        if found is not None:
+            twin, part = found
             message = f"{known.label} repeats the built-in {twin.label}. {twin.behaviour}"
-            yield Finding("built-in-twin", known.id, message, "Use the built-in one", _at(known))
+            there = catalogue.by_key.get(twin.key)
+            place = _at(there) if there is not None else f"define/built-in?part={part.key}"
+            yield Finding("built-in-twin", known.id, message, "Use the built-in one", place)
 
 
 def _age_kept(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:

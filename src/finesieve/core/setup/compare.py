@@ -6,6 +6,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel
 
+from finesieve.core.fields.built_in import BUILT_IN_BY_KEY
 from finesieve.core.fields.keys import key_problem
 from finesieve.core.setup.document import FieldPart, Setup
 
@@ -141,9 +142,10 @@ def _clash(before: BaseModel, after: BaseModel) -> str:
 
 def _cannot_be(part: BaseModel, setup: Setup) -> str:
     if isinstance(part, FieldPart):
-        if part.built_in:
-            return "A built-in field of this name does not exist here."
-        problem = key_problem(part.key)
+        known = BUILT_IN_BY_KEY.get(part.key) if part.built_in else None
+        if part.built_in and (known is None or known.type_key != part.type):
+            return "There is no built-in field of this key and type."
+        problem = "" if known else key_problem(part.key)
         if problem:
             return problem
         if not any(group.name == part.group and group.about == part.about for group in setup.groups):

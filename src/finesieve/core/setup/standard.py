@@ -8,8 +8,8 @@ from collections.abc import Mapping
 from decimal import Decimal
 from typing import Any, Final
 
-from finesieve.core.fields.families.choices import country_codes
 from finesieve.core.fields.families.data import MEDIA
+from finesieve.core.fields.families.places import country_codes
 from finesieve.core.fields.options import option_from_json
 from finesieve.core.fields.types import TYPES
 from finesieve.core.setup.conditions import Unsaid, as_number

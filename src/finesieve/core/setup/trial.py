@@ -14,6 +14,7 @@ from pydantic.json_schema import models_json_schema
 
 from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.about import HOUSE, ORDER, PERSON, record_about
+from finesieve.core.fields.built_in import BUILT_IN_BY_KEY
 from finesieve.core.fields.definition import Field as Fact
 from finesieve.core.fields.definition import Shelf
 from finesieve.core.fields.encoding import Json, from_json, to_json
@@ -82,8 +83,8 @@ class TrialCase(_Given):
     an address parameter or the default. `fillings` are those of repeated sections, by the id of the section, or by the
     name of its collection where only one section repeats over that. `person` has stored values by key, null for
     somebody new, and `records` theirs by the name of the collection. `level`, `tags` and `lists` are what the person
-    holds. `page` are the address parameters, `house` house values other than those of the file. `role` is read by
-    nothing yet.
+    holds. `page` are the address parameters, `house` house values other than those of the file. `role` is what the
+    person is, as `role` in `person` would say.
     """
 
     answers: dict[str, Answer | SentFile | None] = Field(default_factory=dict)
@@ -139,16 +140,16 @@ class Stores(_Result):
     records: tuple[StoredRecord, ...] = ()
 
 
-Reason = Literal["rule", "rule_unknown", "section", "section_unknown", "known", "locked", "lists", "hidden"]
+Reason = Literal["rule", "rule_unknown", "section", "section_unknown", "known", "locked", "lists", "country", "hidden"]
 
 
 class TrialResult(_Result):
     """What came of it. Questions are named by the keys of their fields, in a repeated section `s2.0.soil`.
 
     `hidden` says why a question is not asked: its rule, or its section's, is false or cannot be told; what it asks is
-    known already, or may not be changed by the person; the person is on none of its lists; or it is carried along
-    without being asked (`hidden`). `taken` is whether sending would be taken, as far as files alone can tell: what
-    only one person may have is not known here.
+    known already, or may not be changed by the person; the person is on none of its lists; the country that is answered
+    has none of it; or it is carried along without being asked (`hidden`). `taken` is whether sending would be taken,
+    as far as files alone can tell: what only one person may have is not known here.
     """
 
     shows: tuple[str, ...]
@@ -294,6 +295,8 @@ class _Trial:
             self._known("level", case.level, {known.key for known in catalogue.levels})
             stored["level"] = case.level
         stored |= self._values(PERSON, case.person or {}, "person")
+        if case.role:
+            stored["role"] = self._role(case.role)
         known = case.person is not None
         for name, members in case.records.items():
             link = catalogue.collections_of(PERSON).get(name)
@@ -308,6 +311,14 @@ class _Trial:
         page = {**dict(list(page.items())[:_MOST_PARAMETERS]), "language": language}
         locked = locked_keys(catalogue, stored) if known else frozenset()
         return Situation(stored, self._records, page, None, known=known, locked=locked)
+
+    def _role(self, role: str) -> Value:
+        """The role that the person holds. Where the file has roles of its own, it must be one of them."""
+        known = self._catalogue.by_key["role"]
+        offered = {option.stored_value for option in known.options}
+        if known.options != BUILT_IN_BY_KEY["role"].options:
+            self._known("role", role, offered)
+        return role if role in offered else None
 
     def _held(self, what: str) -> tuple[str, ...]:
         for one in self._case.lists:

@@ -9,7 +9,8 @@ from pydantic import ValidationError
 
 from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_about
-from finesieve.core.fields.definition import BUILT_IN, Field
+from finesieve.core.fields.built_in import ALWAYS, BUILT_IN_BY_KEY, PARTS
+from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import from_json
 from finesieve.core.fields.groups import GroupSettings
 from finesieve.core.fields.manner import Manner
@@ -150,10 +151,10 @@ class _Maker:
         there = {known.key for known in made if known.about == PERSON}
         return made + [
             Field(
-                next(numbers), known.key, known.label, known.type_key, 0, known.help, known.required, built_in=True,
-                manner=self._manner,
+                next(numbers), known.key, known.label, known.type_key, 0, known.help, known.required,
+                options=known.options, built_in=True, manner=self._manner,
             )
-            for known in BUILT_IN
+            for known in _ALWAYS_THERE
             if known.key not in there
         ]  # fmt: skip
 
@@ -219,6 +220,10 @@ class _Maker:
             )
             for number, part in enumerate(self._setup.record_types, 1)
         ]
+
+
+_ALWAYS_THERE: Final = (*next(part.fields for part in PARTS if part.key == ALWAYS), BUILT_IN_BY_KEY["role"])
+"""What a person has whether a file says so or not."""
 
 
 def _numbered(keys: Any) -> dict[str, int]:

@@ -86,6 +86,8 @@ def _shown(
         yield Note("caught", f"Not asked: it is kept only of people on {names}.")
     elif one.because == "locked":
         yield Note("caught", "Not asked: they may not change it themselves.")
+    elif one.because == "country":
+        yield Note("caught", "Not asked: the country that is answered has none.")
     elif one.because == "hidden":
         yield Note("passes", "Hidden: carries its value.")
     if compiled.show is None or one.because == "section":

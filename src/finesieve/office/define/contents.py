@@ -59,6 +59,7 @@ def _groups(desk: Desk, catalogue: Catalogue, about: str, title: str, active: st
 
 def _upkeep(desk: Desk, catalogue: Catalogue, active: str) -> list[Entry]:
     pages = (
+        ("built-in", "Built-in fields", ""),
         ("findings", "Findings", ""),
         ("compare", "All fields compared", ""),
         ("picture", "What depends on what", ""),

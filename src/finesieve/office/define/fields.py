@@ -8,9 +8,10 @@ from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound, Overtaken
 from finesieve.core.fields.about import ABOUTS, HOUSE, PERSON, record_about, record_type_of
-from finesieve.core.fields.definition import Field, twin_of
-from finesieve.core.fields.families.choices import country_codes, country_name
+from finesieve.core.fields.built_in import BuiltIn, Part, twin_of
+from finesieve.core.fields.definition import Field
 from finesieve.core.fields.families.data import MEDIA
+from finesieve.core.fields.families.places import country_codes, country_name
 from finesieve.core.fields.options import options_to_lines
 from finesieve.core.fields.settings import SETTINGS
 from finesieve.core.fields.types import TYPES
@@ -40,6 +41,7 @@ from finesieve.services.kernel.inputs import read_input
 from finesieve.services.transfer.exports import values_as_csv
 from finesieve.services.upkeep.readings import read_values_of
 from finesieve.web.posted import Posted, PostedForm, whole_number
+from finesieve.web.templating import render
 
 __all__ = [
     "options_page",
@@ -72,8 +74,6 @@ def _new_field_page(
     request: Request, desk: Desk, typed: Mapping[str, str], messages: Mapping[str, str], status: int = 200
 ) -> Response:
     catalogue = read_catalogue(desk.scope)
-    about = typed.get("about", "")
-    twin = twin_of(typed.get("label", "")) if about in ("", PERSON) else None
     return page(
         request,
         desk,
@@ -91,9 +91,22 @@ def _new_field_page(
         messages=messages,
         then=typed.get("then") or request.query_params.get("then", ""),
         like=_like(catalogue, typed),
-        twin=twin,
+        twin=_twin(typed),
         status=status,
     )
+
+
+@router.get("/alike")
+def show_alike(request: Request, desk: DeskHere, label: str = "", about: str = "") -> Response:
+    """What is there already that a label would repeat: a part of the page of a new field."""
+    typed = {"label": label[:120], "about": about}
+    catalogue = read_catalogue(desk.scope)
+    found = {"like": _like(catalogue, typed), "twin": _twin(typed), "catalogue": catalogue}
+    return render(request, "office/define/_alike.html", {"desk": desk, "csrf": desk.staff.csrf, **found})
+
+
+def _twin(typed: Mapping[str, str]) -> tuple[BuiltIn, Part] | None:
+    return twin_of(typed.get("label", "")) if typed.get("about", "") in ("", PERSON) else None
 
 
 @router.get("/{group_id:int}/several")
@@ -157,7 +170,7 @@ def make_field(request: Request, desk: DeskHere, form: Posted) -> Response:
         asked = read_input(FieldInput, _field_data(form, form.one("type_key")))
         twin = twin_of(asked.label)
         if twin and form.one("about") == PERSON and form.one("twin") != "yes" and not form.one("then"):
-            raise InvalidInput({"twin": f"“{twin.label}” is built in. {twin.behaviour} A twin would lack that."})
+            raise InvalidInput({"twin": f"“{twin[0].label}” is built in. {twin[0].behaviour} A twin would lack that."})
         make = create_field if isinstance(group, int) else create_field_in
         field_id = make(desk.scope, group, asked)  # type: ignore[arg-type]  # each takes its own
     except InvalidInput as problem:
@@ -256,6 +269,10 @@ def _field_page(
         settings=_settings_for(field),
         media=MEDIA,
         countries=_countries(field),
+        country_fields=[
+            ("", "none"),
+            *((one.key, one.label) for one in catalogue.about(field.about) if one.type_key == "country"),
+        ],
         option_lists=list_option_lists(desk.scope) if field.type.has_options else (),
         forms=forms_asking(desk.scope, field_id) if field.about == PERSON else (),
         status=status,
@@ -266,8 +283,8 @@ _ORDER = ("On forms", "Limits", "Visibility")
 _PARTS: Mapping[str, tuple[str, ...]] = {
     "On forms": ("sample_text", "default", "widget", "width", "style_class"),
     "Limits": (
-        "unique", "low", "high", "step", "decimals", "currency", "longest", "fewest", "most", "country", "media",
-        "most_kilobytes", "json_schema", "record_type", "option_list",
+        "unique", "low", "high", "step", "decimals", "currency", "longest", "fewest", "most", "country", "country_from",
+        "media", "most_kilobytes", "json_schema", "record_type", "option_list",
     ),
     "Visibility": (
         "short_name", "fallback", "private", "searchable", "files_for", "lists", "change_by", "change_levels",
@@ -292,7 +309,7 @@ def _settings_for(field: Field) -> list[tuple[str, list[tuple[str, Any]]]]:
 
 
 def _countries(field: Field) -> list[tuple[str, str]]:
-    if field.type_key not in ("region", "phone"):
+    if field.type_key not in ("region", "postcode", "phone"):
         return []
     names = [(code, country_name(code, field.manner.language)) for code in country_codes()]
     return sorted(names, key=lambda pair: pair[1])

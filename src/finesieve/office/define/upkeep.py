@@ -6,7 +6,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, Overtaken
-from finesieve.core.fields.families.choices import country_codes, country_name
+from finesieve.core.fields.families.places import country_codes, country_name
 from finesieve.core.fields.manner import locale_names
 from finesieve.office.define.contents import sections
 from finesieve.office.define.threads import draw

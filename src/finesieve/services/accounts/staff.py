@@ -13,7 +13,7 @@ from pydantic import field_validator
 from sqlmodel import Session, col, delete, select
 
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
-from finesieve.core.fields.definition import BUILT_IN
+from finesieve.core.fields.built_in import ALWAYS, PARTS
 from finesieve.core.limits import NAME
 from finesieve.core.values import fold
 from finesieve.services.accounts.tries import Devices, count_try, forgive_try
@@ -252,7 +252,8 @@ class StaffAccounts:
             )
             session.add(group)
             session.flush()
-            for position, built_in in enumerate(BUILT_IN):
+            basics = next(part for part in PARTS if part.key == ALWAYS)
+            for position, built_in in enumerate(basics.fields):
                 row = FieldRow(
                     workspace_id=workspace_id,
                     group_id=group.id or 0,

@@ -8,6 +8,7 @@ from typing import Any, Final
 from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.core.fields.built_in import ALWAYS, PARTS
 from finesieve.core.fields.definition import Field
 from finesieve.core.model.catalogue import field_of
 from finesieve.services.kernel.changes import record_change, snapshot
@@ -25,6 +26,7 @@ __all__ = ["KEPT_DAYS", "Deletion", "begin_purge", "delete_field", "plan_deletio
 KEPT_DAYS: Final = 90
 """How long a deleted field can be brought back."""
 _BATCH: Final = 5_000
+_ALWAYS_THERE: Final = frozenset(known.key for part in PARTS if part.key == ALWAYS for known in part.fields)
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,8 +42,8 @@ def plan_deletion(scope: Scope, field_id: int) -> Deletion:
     """Who holds a value, and what depends on the field. Raises NotFound, and InvalidInput for a built-in field."""
     with scope.transaction("editor") as unit:
         field = field_of(unit.catalogue, field_id)
-        if field.built_in:
-            raise InvalidInput({"": "A built-in field cannot be deleted; it can rest."})
+        if field.built_in and field.key in _ALWAYS_THERE:
+            raise InvalidInput({"": "This built-in field cannot be deleted; it can be paused."})
         filled = fill_counts(unit.session, unit.definitions, field.about, [field]).of(field)
         return Deletion(field, filled, uses_of(unit).of_field(field_id))
 

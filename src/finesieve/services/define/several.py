@@ -3,25 +3,22 @@
 import difflib
 import re
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import Final
 
 from pydantic import ValidationError
-from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput
-from finesieve.core.fields.definition import BuiltIn, twin_of
+from finesieve.core.fields.built_in import BuiltIn, Part, twin_of
 from finesieve.core.fields.types import LAYOUT, TYPES
 from finesieve.core.model.catalogue import Group
 from finesieve.services.define.fields import FieldInput, group_of, make_field, patiently
-from finesieve.services.kernel.changes import register, restore
+from finesieve.services.define.together import made_together
 from finesieve.services.kernel.inputs import explain_errors
 from finesieve.services.kernel.scope import Scope, Unit, reload
-from finesieve.store.tables import DefinitionChange
 
 __all__ = ["PastedField", "make_several", "read_pasted"]
 
 MOST: Final = 60
-_BATCH: Final = "field_batch"
 _SAID: Final = {
     "text": "short_text", "string": "short_text", "paragraph": "long_text", "mail": "email", "telephone": "phone",
     "mobile": "phone", "link": "url", "website": "url", "password": "secret", "integer": "number",
@@ -47,7 +44,7 @@ class PastedField:
     options: tuple[str, ...] = ()
     unit: str = ""
     problem: str = ""
-    twin: BuiltIn | None = None
+    twin: tuple[BuiltIn, Part] | None = None
 
     @property
     def type_label(self) -> str:
@@ -138,39 +135,4 @@ def _make_several(scope: Scope, group_id: int, text: str) -> tuple[int, int]:
             # The next one must know of its key.
             here = reload(here)
         names = f"{len(made)} fields in {group.name}" if len(made) > 1 else f"{lines[0].label} in {group.name}"
-        row = DefinitionChange(
-            workspace_id=unit.workspace_id,
-            entity=_BATCH,
-            entity_id=made[0],
-            label=f"Made {names}",
-            before={"fields": made, "there": False},
-            after={"fields": made, "there": True},
-            actor=unit.actor,
-        )
-        unit.session.add(row)
-        unit.session.flush()
-        return len(made), row.id or 0
-
-
-# Undo -----------------------------------------------------------------------------------------
-
-
-def _batch(unit: Unit, first_id: int) -> Any:
-    """The fields that were made together with this one, and whether they are all there."""
-    query = select(DefinitionChange).where(
-        col(DefinitionChange.entity) == _BATCH, col(DefinitionChange.entity_id) == first_id
-    )
-    row = unit.session.exec(query.order_by(col(DefinitionChange.id)).limit(1)).first()
-    if row is None:
-        return None
-    ids = row.after["fields"]
-    there = {field.id for field in unit.catalogue.everything}
-    return {"fields": ids, "there": all(one in there for one in ids)}
-
-
-def _restore_batch(unit: Unit, _first_id: int, before: Any) -> None:
-    for field_id in before["fields"]:
-        restore(unit, "field_life", field_id, {"deleted": not before["there"]})
-
-
-register(_BATCH, _batch, _restore_batch)
+        return len(made), made_together(here, made, f"Made {names}")

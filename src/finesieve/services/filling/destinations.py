@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 from typing import Final, Literal
 
 from finesieve.core.fields.about import PERSON
+from finesieve.core.forms.by_itself import seen
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.outcome import Results
 from finesieve.core.values import Value, fold
@@ -63,7 +64,9 @@ def _change_own(unit: Unit, sending: Sending) -> Received:
     values = sending.results.of(PERSON)
     given = values.get("email")
     new = given if isinstance(given, str) and fold(given) != fold(str(stored.get("email") or "")) else ""
-    kept = {key: value for key, value in values.items() if key != "email"}
+    kept = {key: value for key, value in values.items() if key != "email"} | seen(
+        unit.catalogue, unit.moment, stored, new=False
+    )
     change_person(unit, person_id, kept | _lists(unit, sending.form, stored.get("lists")), sending.source)
     store_records(unit, person_id, sending.results.records, sending.source)
     return Received(person_id, new_address=new)
@@ -76,7 +79,7 @@ def _hold(_unit: Unit, sending: Sending) -> Received:
 
 def _sign_up(unit: Unit, sending: Sending) -> Received:
     """Somebody new."""
-    values = {**sending.results.of(PERSON), **_lists(unit, sending.form), "signed_up_on": unit.moment.today}
+    values = sending.results.of(PERSON) | _lists(unit, sending.form) | seen(unit.catalogue, unit.moment, {}, new=True)
     person_id = add_person(unit, values, sending.source)
     store_records(unit, person_id, sending.results.records, sending.source)
     return Received(person_id)

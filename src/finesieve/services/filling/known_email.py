@@ -1,10 +1,12 @@
 """Answers of somebody whose email was known already: they count once that person, or the staff, has said so."""
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any, Final
 
 from finesieve.core.errors import Conflict, NotFound
 from finesieve.core.fields.about import PERSON
+from finesieve.core.forms.by_itself import seen
 from finesieve.core.forms.changing import person_may_not
 from finesieve.core.values import Value
 from finesieve.services.filling.kinds import DecisionKind, State, Wanted, WantedLine
@@ -49,7 +51,9 @@ def _wanted(unit: Unit, row: Decision) -> Wanted:
 
 def _apply(unit: Unit, row: Decision, source: str) -> State:
     submission, stored = _sent(unit, row), _stored(unit, row.person_id)
-    values = _values(unit, submission.answers, stored)
+    values = _values(unit, submission.answers, stored) | seen(
+        unit.catalogue, replace(unit.moment, now=submission.received_at), stored, new=False
+    )
     change_person(unit, row.person_id, values | _lists(unit, row, stored), source)
     try:
         records = records_from_json(unit, submission.records)

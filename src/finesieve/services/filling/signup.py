@@ -12,9 +12,11 @@ from sqlmodel import col, select
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.encoding import to_json
+from finesieve.core.forms.by_itself import agreed
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.evaluate import PreparedForm, prepare
 from finesieve.core.forms.outcome import Charge, Outcome, QuestionOutcome, Results
+from finesieve.core.forms.rows import FormRow as AnswerRow
 from finesieve.core.forms.rows import Situation
 from finesieve.core.forms.wording import worded, wording_of
 from finesieve.core.values import Value, fold, plain_number
@@ -162,6 +164,7 @@ class PublicForms:
             taken = taken_keys(unit, known, asked_of, more)
             if taken:
                 return replace(opened, outcome=worded(opened.outcome.taken(taken), opened.say))
+            results = results.also(PERSON, _agreed(unit, filling, opened, values))
             return replace(
                 done, receipt=self._store_answers(unit, filling, opened, sealed_results(unit, results), known)
             )
@@ -374,6 +377,12 @@ def _reason(outcome: Outcome, charge: Charge) -> tuple[str, int]:
     """Which answer a charge is for, in words, `Swap table: yes`, and the id of its field."""
     asked = outcome.of(charge.question_id)
     return (f"{asked.label}: {asked.field.show(asked.value)}", asked.field.id) if asked is not None else ("", 0)
+
+
+def _agreed(unit: Unit, filling: Filling, opened: OpenForm, values: Mapping[str, Value]) -> dict[str, Value]:
+    row = opened.outcome.row
+    assert isinstance(row, AnswerRow)
+    return agreed(unit.catalogue, unit.moment, opened.form, filling.version, opened.say, values, row.before)
 
 
 def _is_part(form: Form, name: str) -> bool:

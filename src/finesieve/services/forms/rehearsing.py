@@ -13,6 +13,7 @@ from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.about import HOUSE, PERSON, record_about
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import to_json
+from finesieve.core.forms.by_itself import seen
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.evaluate import PreparedForm, prepare
 from finesieve.core.forms.outcome import Outcome
@@ -232,8 +233,7 @@ def _rows(
     assert isinstance(outcome.row, FormRow)
     collections: dict[str, Any] = {name: outcome.row.get(name) or () for name in unit.catalogue.collections_of(PERSON)}
     stored = {**situation.stored, **outcome.results().of(PERSON), **collections}
-    if not situation.known:
-        stored["signed_up_on"] = moment.today
+    stored |= seen(unit.catalogue, moment, situation.stored, new=not situation.known)
     return outcome.row.before, unit.catalogue.derivation.row(stored, moment)
 
 

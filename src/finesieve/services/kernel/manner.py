@@ -5,7 +5,7 @@ from zoneinfo import available_timezones
 from babel.numbers import list_currencies
 from pydantic import field_validator
 
-from finesieve.core.fields.families.choices import country_codes
+from finesieve.core.fields.families.places import country_codes
 from finesieve.core.fields.manner import locale_names
 from finesieve.services.kernel.inputs import Input
 

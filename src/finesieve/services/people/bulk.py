@@ -21,8 +21,14 @@ from finesieve.services.kernel.inputs import Input
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.tasks import Progress, Stopped, begin_task, work_of
 from finesieve.services.people.listing import Listing, selected
-from finesieve.services.values.value_lines import known_field, may_change, person_name, refuse_off_lists
-from finesieve.services.values.writing import change_many, is_same
+from finesieve.services.values.value_lines import (
+    known_field,
+    left_behind,
+    may_change,
+    person_name,
+    refuse_off_lists,
+)
+from finesieve.services.values.writing import change_many, follow_consents, is_same
 from finesieve.store.definitions.catalogue import touch
 from finesieve.store.reading.people import page_of_people
 from finesieve.store.reading.rows import rows_by_ids
@@ -144,6 +150,8 @@ def _of_field(unit: Unit, asked: BulkInput, value: str) -> _Wish:
         raise InvalidInput({"field": "This is no field of people that can be changed."})
     if field.settings.unique or field.key == "email" or field.type.kind in ("secret", "file"):
         raise InvalidInput({"field": f"{field.label} is each person’s own; it is changed for one at a time."})
+    if field.settings.country_from and asked.what == "set":
+        raise InvalidInput({"field": f"{field.label} goes with the country; it is changed for one at a time."})
     if asked.what == "clear":
         return _Wish(field.key, f"Cleared {field.label}", "clear", None, field)
     if not value:
@@ -242,7 +250,8 @@ def _wanted(
     unit: Unit, wish: _Wish, ids: Sequence[int]
 ) -> tuple[dict[int, dict[str, Value]], list[tuple[str, str]], list[tuple[int, str, str, str]], int]:
     """The new values by person; who keeps what they have, and why; a few of the changes; how many have it already."""
-    keys = list(dict.fromkeys((*_NAMES, "lists", wish.key)))
+    beside = [one.key for one in unit.catalogue.stored if one.settings.country_from == wish.key]
+    keys = list(dict.fromkeys((*_NAMES, "lists", wish.key, *beside)))
     rows = rows_by_ids(unit.session, unit.definitions, PERSON, keys, ids)
     wanted: dict[int, dict[str, Value]] = {}
     refused: list[tuple[str, str]] = []
@@ -275,6 +284,9 @@ def _reason(unit: Unit, wish: _Wish, new: Value, values: dict[str, Value]) -> st
         if new is not None:
             refuse_off_lists(unit.catalogue, wish.field, values)
         may_change(wish.field, new, values)
+        behind = left_behind(unit, PERSON, {wish.key: new}, values)
+        if behind:
+            return next(iter(behind.values()))
     except ValueError as why:
         return str(why)
     return ""
@@ -368,18 +380,24 @@ def _put_back(unit: Unit, bulk_id: int, ids: Sequence[int], *, forth: bool) -> i
     if own is None and field is None:
         return 0  # the field has gone since, and its values with it
     key, number = (own, OWN_IDS[own]) if own else (field.key, field.id)  # type: ignore[union-attr]  # one of them is there
+    along = [unit.catalogue.by_key[one] for one in follow_consents(unit, PERSON, [key])]
     lines = unit.session.exec(
         select(History)
         .where(col(History.about) == PERSON, col(History.source) == SOURCE.format(id=row.id), col(History.at) == row.at)
-        .where(col(History.field_id) == number, col(History.entity_id).in_(ids))
+        .where(col(History.field_id).in_([number, *(one.id for one in along)]), col(History.entity_id).in_(ids))
     ).all()
     lock_rows(unit.session, unit.definitions, PERSON, list(ids))
-    held = rows_by_ids(unit.session, unit.definitions, PERSON, [key], ids)
+    held = rows_by_ids(unit.session, unit.definitions, PERSON, [key, *(one.key for one in along)], ids)
     wanted: dict[int, dict[str, Value]] = {}
     for line in lines:
         there, back = (line.old, line.new) if forth else (line.new, line.old)
-        if line.entity_id in held and is_same(held[line.entity_id][key], _value(field, there, key)):
-            wanted[line.entity_id] = {key: _value(field, back, key)}
+        person = held.get(line.entity_id)
+        if line.field_id == number and person and is_same(person[key], _value(field, there, key)):
+            wanted[line.entity_id] = person | {key: _value(field, back, key)}
+    for line in lines:
+        other = next((one for one in along if one.id == line.field_id), None)
+        if other is not None and line.entity_id in wanted:
+            wanted[line.entity_id][other.key] = other.from_kept(line.new if forth else line.old)
     return len(change_many(unit, PERSON, wanted, (SOURCE if forth else UNDONE).format(id=row.id)))
 
 

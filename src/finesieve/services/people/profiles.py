@@ -5,7 +5,9 @@ from dataclasses import dataclass
 
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.built_in import ADDRESSES, address_keys
 from finesieve.core.fields.definition import Shelf
+from finesieve.core.fields.families.places import printed_address
 from finesieve.core.model.catalogue import Group
 from finesieve.core.values import Value
 from finesieve.services.kernel.merging import merged_values
@@ -43,13 +45,14 @@ class PersonMemberships:
 
 @dataclass(frozen=True, slots=True)
 class Profile:
-    """All that is known of one person."""
+    """All that is known of one person. `addresses` are as one prints them, by the id of the group they stand in."""
 
     id: int
     name: str
     groups: tuple[tuple[Group, tuple[ValueLine, ...]], ...]
     history: tuple[HistoryLine, ...]
     memberships: PersonMemberships
+    addresses: Mapping[int, tuple[str, ...]]
 
 
 def read_profile(scope: Scope, person_id: int, about_key: str = "") -> Profile:
@@ -68,7 +71,29 @@ def read_profile(scope: Scope, person_id: int, about_key: str = "") -> Profile:
             PersonMemberships(
                 _texts(person.values.get("tags")), _texts(person.values.get("lists")), str(person.values["level"] or "")
             ),
+            _addresses(unit, row),
         )
+
+
+def _addresses(unit: Unit, row: Mapping[str, Value]) -> dict[int, tuple[str, ...]]:
+    found = {}
+    for kind in ADDRESSES:
+        keys = address_keys(kind) | {"company": "company"}
+        known = {line: unit.catalogue.by_key.get(key) for line, key in keys.items()}
+        street = known["street"]
+        if street is None or not street.built_in:
+            continue
+        lines = {
+            line: str(row.get(field.key) or "")
+            for line, field in known.items()
+            if field is not None and field.built_in and unit.sees(field)
+        }
+        name = " ".join(str(row[key]) for key in ("first_name", "last_name") if row.get(key))
+        manner = unit.manner
+        printed = printed_address({**lines, "name": name}, lines.get("country", ""), manner.country, manner.language)
+        if printed:
+            found[street.group_id] = printed
+    return found
 
 
 def read_line(scope: Scope, person_id: int, key: str) -> ValueLine | None:

@@ -242,6 +242,7 @@ class Loader:
             key=part.key,
             label="",
             type_key=part.type,
+            built_in=part.built_in,
         )
         self._fill(row, part, group_id)
         self._unit.session.add(row)

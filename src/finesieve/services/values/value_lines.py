@@ -33,6 +33,7 @@ __all__ = [
     "fill_text",
     "history_of",
     "known_field",
+    "left_behind",
     "may_change",
     "person_name",
     "read_values",
@@ -116,7 +117,7 @@ def _has(catalogue: Catalogue, field: Field, row: Mapping[str, Value]) -> bool:
 
 def _line(unit: Unit, field: Field, row: Mapping[str, Value]) -> ValueLine:
     value = row.get(field.key)
-    field = known_field(unit, field, value, offers=True)
+    field = known_field(unit, field.beside(row), value, offers=True)
     worked = worked_out(unit, field, row) if field.derived else ""
     locked = ""
     if field.settings.change_by == "once" and value is not None:
@@ -270,7 +271,8 @@ def read_values(
     """
     values: dict[str, Value] = {}
     messages: dict[str, str] = {}
-    for field in unit.catalogue.stored_about(about):
+    # A region and a postcode are read beside their country.
+    for field in sorted(unit.catalogue.stored_about(about), key=lambda one: bool(one.settings.country_from)):
         raw = typed.get(field.key)
         if raw is None or (stored is None and not raw and not field.required):
             continue
@@ -280,16 +282,31 @@ def read_values(
         try:
             if not unit.sees(field):
                 raise ValueError("Only editors and owners may change this.")
-            value = known_field(unit, field, raw).parse(raw, shelf, unit.moment.today)
+            beside = field.beside({**(stored or {}), **values})
+            value = known_field(unit, beside, raw).parse(raw, shelf, unit.moment.today)
             if value is not None and about == PERSON:
                 refuse_off_lists(unit.catalogue, field, stored)
             may_change(field, value, stored)
             values[field.key] = value
         except ValueError as problem:
             messages[field.key] = str(problem)
+    messages |= left_behind(unit, about, values, stored or {})
     if messages:
         raise InvalidInput(messages)
     return values
+
+
+def left_behind(unit: Unit, about: str, values: Mapping[str, Value], stored: Mapping[str, Value]) -> dict[str, str]:
+    """What to say where a country changes, and a region or postcode that is kept is none of the new one."""
+    found = {}
+    for field in unit.catalogue.stored_about(about):
+        country, kept = field.settings.country_from, stored.get(field.key)
+        if country in values and values[country] != stored.get(country) and field.key not in values and kept:
+            try:
+                field.beside(values).parse(str(kept))
+            except ValueError:
+                found[country] = f"{field.label} is {field.show(kept)}, which is not there; change both together."
+    return found
 
 
 def refuse_off_lists(catalogue: Catalogue, field: Field, stored: Mapping[str, Value] | None) -> None:

@@ -6,8 +6,10 @@ from typing import Final
 
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON, record_about
+from finesieve.core.fields.built_in import CONSENTS
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import Json, to_json
+from finesieve.core.forms.by_itself import consent_follows
 from finesieve.core.language.derived import Members, Row
 from finesieve.core.model.changes import OWN_IDS, Change, ChangeSet
 from finesieve.core.values import Secret, Value
@@ -25,6 +27,7 @@ __all__ = [
     "change_many",
     "change_person",
     "change_row",
+    "follow_consents",
     "is_same",
     "members_of",
     "note",
@@ -91,6 +94,7 @@ def taken_keys(
 
 def add_row(unit: Unit, about: str, values: Mapping[str, Value], source: str) -> int:
     """Add a person or a record; gives the id. Raises Conflict where a value must be unique and is taken."""
+    values = {**values, **_consents(unit, about, values, {})}
     filled = sealed(unit, about, {key: value for key, value in values.items() if value is not None})
     row_id = insert_row(unit.session, unit.definitions, about, filled)
     # Nothing can be linked to it yet, so that no record need be looked for.
@@ -126,6 +130,7 @@ def change_row(unit: Unit, about: str, row_id: int, values: Mapping[str, Value],
     stored = stored_row(unit.session, unit.definitions, about, row_id, lock=True)
     if stored is None:
         raise NotFound(f"There is no such {'person' if about == PERSON else 'record'}.")
+    values = {**values, **_consents(unit, about, values, stored)}
     changed = sealed(unit, about, {key: value for key, value in values.items() if stored.get(key) != value})
     if not changed:
         return _set(unit, about, (), source)
@@ -148,7 +153,15 @@ def change_many(
     session, definitions = unit.session, unit.definitions
     keys = list(next(iter(wanted.values())))
     lock_rows(session, definitions, about, list(wanted))
-    stored = rows_by_ids(session, definitions, about, keys, wanted)
+    follow = follow_consents(unit, about, keys)
+    stored = rows_by_ids(session, definitions, about, [*keys, *follow], wanted)
+    if follow:
+        keys += follow
+        wanted = {
+            row_id: {**dict.fromkeys(follow), **values, **_kept_or_new(unit, about, values, stored[row_id], follow)}
+            for row_id, values in wanted.items()
+            if row_id in stored
+        }
     changed = {
         row_id: _sealed(unit, about, wanted[row_id])
         for row_id, values in sorted(stored.items())
@@ -169,6 +182,32 @@ def change_many(
             if old != new:
                 found.append(_change(known[key], row_id, old, new))
     return record(unit, _set(unit, about, found, source, at))
+
+
+def _consents(unit: Unit, about: str, values: Mapping[str, Value], stored: Mapping[str, Value]) -> dict[str, Value]:
+    """The moments of consents that change, whoever changes them; whose words are given, keep those."""
+    found: dict[str, Value] = {}
+    for consent in CONSENTS if about == PERSON else ():
+        if consent.given in values and values[consent.given] != stored.get(consent.given):
+            follows = consent_follows(unit.catalogue, consent, unit.moment.now)
+            found |= {key: value for key, value in follows.items() if key not in values}
+    return found
+
+
+def follow_consents(unit: Unit, about: str, keys: Sequence[str]) -> list[str]:
+    """What follows the consents among these keys, and is not among them itself."""
+    found = []
+    for consent in CONSENTS if about == PERSON else ():
+        if consent.given in keys:
+            found += [key for key in consent_follows(unit.catalogue, consent, unit.moment.now) if key not in keys]
+    return found
+
+
+def _kept_or_new(
+    unit: Unit, about: str, values: Mapping[str, Value], stored: Mapping[str, Value], follow: Sequence[str]
+) -> dict[str, Value]:
+    new = _consents(unit, about, values, stored)
+    return {key: new.get(key) if key in new else stored[key] for key in follow}
 
 
 def _sealed(unit: Unit, about: str, values: Mapping[str, Value]) -> dict[str, Value]:

@@ -1,0 +1,68 @@
+"""What sending a form stores besides its answers: moments, the language, and what words a consent was given to."""
+
+from collections.abc import Mapping
+from datetime import datetime
+
+from finesieve.core.fields.built_in import CONSENTS, Consent
+from finesieve.core.forms.definition import Form
+from finesieve.core.forms.wording import Wording
+from finesieve.core.language.program import Moment
+from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.values import Value, tidy_text
+
+__all__ = ["agreed", "consent_follows", "seen"]
+
+
+def seen(catalogue: Catalogue, moment: Moment, stored: Mapping[str, Value], *, new: bool) -> dict[str, Value]:
+    """The moments that are kept of somebody who sends something; of facts that the house has taken into use."""
+    wanted: dict[str, Value] = {"last_seen": moment.now}
+    if stored.get("first_seen") is None:
+        wanted["first_seen"] = moment.now
+    if new:
+        wanted["signed_up_on"] = moment.today
+    return {key: value for key, value in wanted.items() if _in_use(catalogue, key)}
+
+
+def agreed(
+    catalogue: Catalogue,
+    moment: Moment,
+    form: Form,
+    version: int,
+    say: Wording,
+    answered: Mapping[str, Value],
+    stored: Mapping[str, Value],
+) -> dict[str, Value]:
+    """What follows from the answers: the moment and the words of each consent, and the language that was spoken."""
+    found: dict[str, Value] = {}
+    for consent in CONSENTS:
+        if consent.given in answered and _in_use(catalogue, consent.given):
+            given = answered[consent.given]
+            text = _words(catalogue, consent, form, version, say) if given else None
+            if given != stored.get(consent.given) or text != stored.get(consent.text):
+                found |= consent_follows(catalogue, consent, moment.now, text)
+    language = catalogue.by_key.get("preferred_language")
+    if language is not None and language.built_in and "preferred_language" not in answered:
+        offered = {option.stored_value for option in language.offered}
+        if stored.get("preferred_language") is None and say.language in offered:
+            found["preferred_language"] = say.language
+    return found
+
+
+def consent_follows(catalogue: Catalogue, consent: Consent, at: datetime, text: Value = None) -> dict[str, Value]:
+    """The moment when a consent was given or taken back, and the words agreed to."""
+    return {key: value for key, value in ((consent.at, at), (consent.text, text)) if _in_use(catalogue, key)}
+
+
+def _in_use(catalogue: Catalogue, key: str) -> bool:
+    known = catalogue.by_key.get(key)
+    return known is not None and known.built_in
+
+
+def _words(catalogue: Catalogue, consent: Consent, form: Form, version: int, say: Wording) -> Value:
+    """What the page said beside the tick, and where: `I want news by email. (Join us, version 3)`."""
+    known = catalogue.by_key[consent.given]
+    asked = next((one for one in form.questions if one.field_id == known.id), None)
+    label = (asked.label if asked else "") or known.label
+    help_ = (asked.help if asked else "") or known.help
+    words = "\n".join(say(text) for text in (label, help_) if text)
+    return tidy_text(f"{words}\n({say(form.title)}, version {version})")

@@ -1,0 +1,226 @@
+"""Built-in parts: taken into use and back, and what they do by themselves."""
+
+import unittest
+from dataclasses import replace
+from datetime import timedelta
+
+from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.core.fields.built_in import PARTS
+from finesieve.services.define.built_ins import built_in_parts, use_part
+from finesieve.services.define.deletion import delete_field, plan_deletion, restore_field
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.filling.signup import PublicForms
+from finesieve.services.forms.composing import (
+    FormSettings,
+    QuestionInput,
+    add_question,
+    change_form_settings,
+    change_question,
+    set_phrases,
+)
+from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.sendings import SentQuery, list_sendings
+from finesieve.services.kernel.changes import undo_change
+from finesieve.services.people.bulk import BulkInput, Chosen, change_in_bulk
+from finesieve.services.people.profiles import read_profile, set_values
+from finesieve.services.transfer.setups import export_setup, load_setup, plan_setup
+from tests.support.database import store
+from tests.support.house import NOW, House, make_house
+
+
+def values_of(house: House, person: int) -> dict[str, str]:
+    return {line.field.key: line.shown for _, lines in read_profile(house.scope, person).groups for line in lines}
+
+
+class TakingIntoUse(unittest.TestCase):
+    def setUp(self) -> None:
+        self.house = make_house()
+        self.scope = self.house.scope
+
+    def test_every_part_and_back(self) -> None:
+        changes = [use_part(self.scope, one.part.key)[1] for one in built_in_parts(read_catalogue(self.scope))]
+        catalogue = read_catalogue(self.scope)
+        self.assertTrue(all(one.whole for one in built_in_parts(catalogue)))
+        for part in PARTS:
+            for known in part.fields:
+                field = catalogue.by_key[known.key]
+                self.assertEqual((field.type_key, field.built_in), (known.type_key, True))
+                self.assertEqual(catalogue.groups_by_id[field.group_id].name, part.group)
+        for change in reversed(changes):
+            undo_change(self.scope, change)
+        self.assertFalse(any(one.fields for one in built_in_parts(read_catalogue(self.scope))))
+
+    def test_asked_for_twice_it_is_there_once(self) -> None:
+        group, change = use_part(self.scope, "billing")
+        self.assertEqual(use_part(self.scope, "billing"), (group, 0))
+        self.assertTrue(change)
+
+    def test_a_field_of_ones_own_becomes_the_built_in_one_with_its_values(self) -> None:
+        create_field(self.scope, self.house.group_id(), FieldInput(label="Company"))
+        person = self.house.add(company="Ash & Co")
+        _, change = use_part(self.scope, "work")
+        self.assertTrue(read_catalogue(self.scope).by_key["company"].built_in)
+        self.assertEqual(values_of(self.house, person)["company"], "Ash & Co")
+        undo_change(self.scope, change)
+        self.assertFalse(read_catalogue(self.scope).by_key["company"].built_in)
+        self.assertEqual(values_of(self.house, person)["company"], "Ash & Co")
+        undo_change(self.scope, change, again=True)
+        self.assertTrue(read_catalogue(self.scope).by_key["company"].built_in)
+
+    def test_one_of_another_type_is_said_and_nothing_is_made(self) -> None:
+        create_field(self.scope, self.house.group_id(), FieldInput(label="Company", type_key="number"))
+        with self.assertRaisesRegex(InvalidInput, "key company, and is of type number"):
+            use_part(self.scope, "work")
+        self.assertNotIn("role", read_catalogue(self.scope).by_key)
+        with self.assertRaises(NotFound):
+            use_part(self.scope, "nothing")
+
+    def test_a_deleted_one_comes_back_with_its_values(self) -> None:
+        use_part(self.scope, "work")
+        person = self.house.add(company="Ash & Co")
+        company = read_catalogue(self.scope).by_key["company"]
+        delete_field(self.scope, company.id, "Company")
+        use_part(self.scope, "work")
+        self.assertEqual(values_of(self.house, person)["company"], "Ash & Co")
+        with self.assertRaises(InvalidInput):
+            plan_deletion(self.scope, read_catalogue(self.scope).by_key["email"].id)
+        with self.assertRaises(NotFound):
+            restore_field(self.scope, company.id)
+
+    def test_it_goes_by_file(self) -> None:
+        use_part(self.scope, "work")
+        use_part(self.scope, "delivery")
+        text = export_setup(self.scope)[1]
+        other = make_house()
+        self.assertEqual([one.name for one in plan_setup(other.scope, text).of("conflict")], [])
+        load_setup(other.scope, text)
+        there = read_catalogue(other.scope).by_key
+        self.assertTrue(there["role"].built_in and there["delivery_postcode"].built_in)
+        self.assertEqual(there["delivery_postcode"].settings.country_from, "delivery_country")
+
+
+class Addresses(unittest.TestCase):
+    def setUp(self) -> None:
+        self.house = make_house()
+        self.scope = self.house.scope
+        use_part(self.scope, "billing")
+        self.person = self.house.add(first_name="Wren", last_name="Ash")
+
+    def test_checked_beside_the_country_and_printed(self) -> None:
+        typed = {"billing_street": "Hauptstr. 5", "billing_town": "Jena", "billing_postcode": "D-07743", "billing_region": "Thüringen"}  # fmt: skip
+        with self.assertRaises(InvalidInput) as refused:
+            set_values(self.scope, self.person, typed)
+        self.assertEqual(set(refused.exception.messages), {"billing_postcode", "billing_region"})
+        set_values(self.scope, self.person, {**typed, "billing_country": "DE"})
+        profile = read_profile(self.scope, self.person)
+        self.assertEqual(list(profile.addresses.values()), [("Wren Ash", "Hauptstr. 5", "07743 JENA", "GERMANY")])
+
+    def test_a_country_does_not_leave_its_region_behind(self) -> None:
+        set_values(self.scope, self.person, {"billing_region": "Devon", "billing_country": "GB"})
+        with self.assertRaisesRegex(InvalidInput, "Devon, which is not there"):
+            set_values(self.scope, self.person, {"billing_country": "DE"})
+        set_values(self.scope, self.person, {"billing_country": "DE", "billing_region": "Bayern"})
+        self.assertEqual(values_of(self.house, self.person)["billing_region"], "Bayern")
+
+    def test_who_may_not_see_a_line_is_not_printed_it(self) -> None:
+        set_values(self.scope, self.person, {"billing_street": "1 Barn Lane", "billing_town": "Ely"})
+        from finesieve.services.define.groups import GroupInput, change_group
+
+        group = read_catalogue(self.scope).by_key["billing_street"].group_id
+        change_group(self.scope, group, GroupInput(name="Billing address", seen_by="editors"))
+        self.assertEqual(read_profile(self.house.as_role("reader", "Corin Yeo"), self.person).addresses, {})
+
+
+class ByItself(unittest.TestCase):
+    """What a form sent in German, with a consent ticked, leaves behind."""
+
+    def setUp(self) -> None:
+        self.house = make_house()
+        self.scope = self.house.scope
+        for part in ("seen", "language", "consent_email", "delivery"):
+            use_part(self.scope, part)
+        self.form = create_form(self.scope, "Join us")
+        self.do(change_form_settings, FormSettings(languages=("en", "de")))
+        for key in ("consent_email", "delivery_region", "delivery_postcode", "delivery_country"):
+            self.do(add_question, self.house.field_id(key))
+        questions = read_form(self.scope, self.form).document.questions
+        self.ids = {self.key(one.field_id): one.id for one in questions}
+        self.do(change_question, self.ids["consent_email"], QuestionInput(label="Send me news"))
+        self.do(set_phrases, "de", {"Send me news": "Neues bitte an mich", "Join us": "Mitmachen"})
+        self.do(publish_form)
+        self.now = NOW
+        self.public = PublicForms(store(), lambda: self.now, "s")
+
+    def key(self, field_id: int) -> str:
+        return read_catalogue(self.scope).by_id[field_id].key
+
+    def do(self, change, *rest):  # type: ignore[no-untyped-def]
+        return change(self.scope, self.form, read_form(self.scope, self.form).revision, *rest)
+
+    def send(self, language: str = "", **answers: str):  # type: ignore[no-untyped-def]
+        token = self.public.open(self.house.slug, "join-us").token
+        given = {self.ids[key]: text for key, text in answers.items()}
+        return self.public.send(
+            self.house.slug, "join-us", token, given, frozenset(self.ids.values()), language=language
+        )
+
+    def person(self) -> int:
+        return max(one.person_id for one in list_sendings(self.scope, self.form, SentQuery()).lines)
+
+    def test_moments_language_and_the_words_agreed_to(self) -> None:
+        self.send("de", email="wren@x.example", consent_email="yes", delivery_country="DE", delivery_postcode="07743")
+        found = values_of(self.house, self.person())
+        self.assertEqual(found["preferred_language"], "German")
+        self.assertTrue(found["first_seen"] and found["first_seen"] == found["last_seen"] == found["consent_email_at"])
+        self.assertRegex(found["consent_email_text"], r"(?s)^Neues bitte an mich\n.*\(Mitmachen, version 1\)$")
+
+    def test_the_region_asked_is_that_of_the_country_answered(self) -> None:
+        opened = self.send(
+            email="wren@x.example", delivery_country="DE", delivery_region="GB-DEV", delivery_postcode="CB7 4JN"
+        )
+        wrong = {self.key(one.question.field_id): one.message for one in opened.outcome.troubles}
+        self.assertEqual(set(wrong), {"delivery_region", "delivery_postcode"})
+        self.assertIn("Germany", wrong["delivery_region"])
+
+    def test_nothing_is_asked_that_the_country_has_none_of(self) -> None:
+        token = self.public.open(self.house.slug, "join-us").token
+        opened = self.public.answer(self.house.slug, "join-us", token, {self.ids["delivery_country"]: "HK"})
+        region = opened.outcome.of(self.ids["delivery_region"])
+        postcode = opened.outcome.of(self.ids["delivery_postcode"])
+        self.assertEqual([(one.shows, one.because) for one in (region, postcode)], [(False, "country")] * 2)  # type: ignore[union-attr]
+
+    def test_staff_who_change_a_consent_move_its_moment(self) -> None:
+        self.send(email="wren@x.example", consent_email="yes")
+        person = self.person()
+        before = values_of(self.house, person)
+        later = replace(self.scope, clock=lambda: NOW + timedelta(days=3))
+        set_values(later, person, {"first_name": "Wren"})
+        self.assertEqual(values_of(self.house, person)["consent_email_at"], before["consent_email_at"])
+        set_values(later, person, {"consent_email": ""})
+        after = values_of(self.house, person)
+        self.assertNotEqual(after["consent_email_at"], before["consent_email_at"])
+        self.assertEqual(after["consent_email_text"], "")
+
+    def test_many_at_once_too(self) -> None:
+        """Those who had given it keep their moment."""
+        self.send(email="wren@x.example", consent_email="yes")
+        had, new = self.person(), self.house.add(email="ash@x.example")
+        before = values_of(self.house, had)["consent_email_at"]
+        later = replace(self.scope, clock=lambda: NOW + timedelta(days=3))
+        field = self.house.field_id("consent_email")
+        done = change_in_bulk(later, Chosen((had, new)), BulkInput(what="set", field=field, value="yes"))
+        self.assertEqual(done.people, 1)
+        self.assertEqual(values_of(self.house, had)["consent_email_at"], before)
+        self.assertTrue(values_of(self.house, new)["consent_email_at"])
+
+    def test_taking_many_back_brings_moments_and_words_back(self) -> None:
+        self.send(email="wren@x.example", consent_email="yes")
+        person = self.person()
+        before = values_of(self.house, person)
+        field = self.house.field_id("consent_email")
+        later = replace(self.scope, clock=lambda: NOW + timedelta(days=3))
+        done = change_in_bulk(later, Chosen((person,)), BulkInput(what="clear", field=field))
+        self.assertEqual(values_of(self.house, person)["consent_email_text"], "")
+        undo_change(later, done.change)
+        self.assertEqual(values_of(self.house, person), before)
