@@ -94,6 +94,26 @@ class Filling(unittest.TestCase):
         self.assertEqual(lists(known), ("almanac", "board"))
         self.assertIn('"joins": [', export_setup(self.scope)[1])
 
+    def test_an_answer_puts_people_on_lists_or_takes_them_off(self) -> None:
+        """Somebody new at once; a known email once it is decided, by what was answered then."""
+        board = create_membership(self.scope, "list", MembershipInput(name="Board"))
+        form = self.garden.form
+        with self.assertRaises(InvalidInput):
+            self.garden.question("q2", lists=({"list_id": 999_999},))
+        effects = ({"list_id": board, "option": "north"}, {"list_id": board, "option": "hill", "leave": True})
+        self.garden.question("q2", lists=effects)
+        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        with self.assertRaises(InvalidInput):
+            remove_membership(self.scope, "list", board)
+        known = self.garden.house.add(email="wren@x.example", lists=("board",))
+        self.assertTrue(self.garden.send(q1="new@x.example", q2="north").sent)
+        self.assertTrue(self.garden.send(q1="wren@x.example", q2="hill").sent)
+        new = next(line.id for line in list_people(self.scope).lines if line.id != known)
+        self.assertEqual(read_profile(self.scope, new).memberships.lists, ("board",))
+        self.assertEqual(read_profile(self.scope, known).memberships.lists, ("board",))
+        decide(self.scope, waiting_for(self.scope, known)[0].id, apply=True)
+        self.assertEqual(read_profile(self.scope, known).memberships.lists, ())
+
     def test_staff_may_decide_on_a_new_address_too(self) -> None:
         person = self.garden.house.add(email="wren@x.example")
         me = Links("a secret of the tests").give("me", NOW, self.garden.form, person)

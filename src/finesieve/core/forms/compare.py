@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from typing import Any, Final, Literal
 
 from finesieve.core.forms.definition import TIDYINGS, Form, Question, Remark, Section
+from finesieve.core.forms.joining import say_effect
 from finesieve.core.forms.problems import label_of
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.model.checks import say_check
@@ -162,6 +163,9 @@ def _question(before: Question, after: Question, catalogue: Catalogue) -> Iterat
         yield "what a check says", "; ".join(messages[0]), "; ".join(messages[1])
     charged = [[_surcharge(one) for one in question.surcharges] for question in (before, after)]
     yield from _lists("surcharge", *charged)
+    known = catalogue.by_id.get(after.field_id)
+    effects = [[say_effect(one, known, catalogue) for one in question.lists] for question in (before, after)]
+    yield from _lists("lists", *effects)
     for option in dict.fromkeys((*before.options_when, *after.options_when)):
         old, new = before.options_when.get(option, ""), after.options_when.get(option, "")
         if old != new:

@@ -10,7 +10,7 @@ from finesieve.core.forms.earlier import upgraded
 from finesieve.core.limits import EXPRESSION, HELP, LABEL, NOUN, OPTION, TEXT, TITLE
 from finesieve.core.model.checks import Check
 
-__all__ = ["TIDYINGS", "Form", "Item", "Question", "Remark", "Repeat", "Section", "Surcharge", "Tidying"]
+__all__ = ["TIDYINGS", "Form", "Item", "ListEffect", "Question", "Remark", "Repeat", "Section", "Surcharge", "Tidying"]
 
 Expression = Annotated[str, Field(max_length=EXPRESSION)]
 Tidying = Literal["spaces", "lower", "upper", "capital"]
@@ -41,6 +41,18 @@ class Surcharge(_Document):
     high: Decimal | None = None
 
 
+class ListEffect(_Document):
+    """What an answer does: it puts the person on a list or, with `leave`, takes them off.
+
+    `option` is the stored value that does so, "" any answer; of a yes or no `yes` or `no`, which an agreement left
+    unticked is, too.
+    """
+
+    list_id: int
+    option: str = Field(default="", max_length=200)
+    leave: bool = False
+
+
 class Question(_Document):
     """A place that asks for one field. Empty texts fall back to those of the field.
 
@@ -69,6 +81,7 @@ class Question(_Document):
     tidy: tuple[Tidying, ...] = ()
     checks: tuple[Check, ...] = Field(default=(), max_length=20)
     surcharges: tuple[Surcharge, ...] = Field(default=(), max_length=10)
+    lists: tuple[ListEffect, ...] = Field(default=(), max_length=20)
 
 
 class Remark(_Document):

@@ -11,6 +11,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.fields.families.places import country_of, needs_postcode, regions_of
 from finesieve.core.fields.options import Option
 from finesieve.core.forms.definition import Form, Tidying
+from finesieve.core.forms.joining import answer_joins
 from finesieve.core.forms.outcome import (
     Because,
     Charge,
@@ -126,6 +127,7 @@ class _Work:
         self.moment, self.situation = moment, situation
         self.row = FormRow(situation, catalogue.derivation, moment, self._collections())
         self.drafts: dict[str, list[_Draft]] = {}
+        self.joined = set(compiled.form.joins)
 
     def _collections(self) -> dict[str, tuple[Values, ...]]:
         links = self.catalogue.collections_of(PERSON)
@@ -144,7 +146,11 @@ class _Work:
                 self._fill(section)
             else:
                 draft = self.drafts[section.section.id][0]
-                draft.found[question.id] = self._answered(section, question, draft)
+                found = self._answered(section, question, draft)
+                draft.found[question.id] = found
+                if question.question.lists and found.verdict is True:
+                    joined, left = answer_joins(question.question.lists, found.field, found.value)
+                    self.joined = self.joined.union(joined) - left
         sections = tuple(self._section(section) for section in self.compiled.sections)
         return Outcome(sections, self.row, self.moment, self.situation.known)
 
@@ -229,10 +235,10 @@ class _Work:
         return True, "hidden" if one.question.hidden else ""
 
     def _has(self, field: Field) -> bool:
-        """Whether the person is on one of the lists that a field is kept for."""
-        wanted = {known.key for known in self.catalogue.lists if known.id in field.settings.lists}
+        """Whether the person is on one of the lists that a field is kept for, or joins one here."""
+        wanted = {known.id: known.key for known in self.catalogue.lists if known.id in field.settings.lists}
         held: Any = self.situation.stored.get("lists") or ()
-        return not wanted or not wanted.isdisjoint(held)
+        return not wanted or not self.joined.isdisjoint(wanted) or not set(wanted.values()).isdisjoint(held)
 
     def _offered(self, one: CompiledQuestion, row: Values) -> tuple[Option, ...]:
         if not one.options:

@@ -47,7 +47,10 @@ def _item(item: Question | Remark, catalogue: Catalogue) -> dict[str, Any]:
     known = catalogue.by_id.get(item.field_id)
     if known is None:
         return {}
-    found = {"field": known.key, **_plain(item, "field_id", "checks")}
+    found = {"field": known.key, **_plain(item, "field_id", "checks", "lists")}
+    keys = {one.id: one.key for one in catalogue.lists}
+    effects = [{"list": keys[one.list_id], **_plain(one, "list_id")} for one in item.lists if one.list_id in keys]
+    found |= {"lists": effects} if effects else {}
     if item.checks:
         found["checks"] = [_check(check, catalogue) for check in item.checks]
     return found
@@ -98,4 +101,10 @@ def _local_item(item: Mapping[str, Any], about: str, catalogue: Catalogue) -> di
     keys = catalogue.keys_of(about)
     if item["field"] not in keys:
         raise KeyError(item["field"])
-    return {**{key: value for key, value in item.items() if key != "field"}, "field_id": keys[item["field"]].id}
+    lists = {known.key: known.id for known in catalogue.lists}
+    made = {key: value for key, value in item.items() if key not in ("field", "lists")}
+    effects = [
+        {**{key: value for key, value in one.items() if key != "list"}, "list_id": lists[one["list"]]}
+        for one in item.get("lists", ())
+    ]
+    return {**made, "field_id": keys[item["field"]].id, **({"lists": effects} if effects else {})}

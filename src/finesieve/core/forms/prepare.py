@@ -289,6 +289,12 @@ def unit_needs(sections: Iterable[CompiledSection], catalogue: Catalogue) -> dic
             asking[section.collection] = section.section.id
         else:
             asking |= {item.field.key: item.id for item in section.items if isinstance(item, CompiledQuestion)}
+    joining = {
+        item.id: frozenset(effect.list_id for effect in item.question.lists)
+        for section in sections
+        for item in section.items
+        if isinstance(item, CompiledQuestion) and item.question.lists and not section.section.repeat
+    }
     needs: dict[str, frozenset[str]] = {}
     for section in sections:
         around = [rule for rule in (section.show, section.count) if rule]
@@ -299,7 +305,9 @@ def unit_needs(sections: Iterable[CompiledSection], catalogue: Catalogue) -> dic
             continue
         for one in questions:
             beside = frozenset(asking[key] for key in _read_beside(one) if key in asking)
-            needs[one.id] = _units_read([*around, *_rules(one)], asking, catalogue) | beside
+            lists = frozenset(one.field.settings.lists)
+            first = frozenset(other for other, joins in joining.items() if other != one.id and joins & lists)
+            needs[one.id] = _units_read([*around, *_rules(one)], asking, catalogue) | beside | first
     return needs
 
 

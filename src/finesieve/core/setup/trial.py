@@ -22,6 +22,7 @@ from finesieve.core.fields.manner import PLAIN, Titles
 from finesieve.core.forms.changing import locked_keys
 from finesieve.core.forms.definition import Form, Section
 from finesieve.core.forms.evaluate import PreparedForm, prepare
+from finesieve.core.forms.joining import joining_of
 from finesieve.core.forms.outcome import Outcome, QuestionOutcome, SectionOutcome
 from finesieve.core.forms.problems import form_problems
 from finesieve.core.forms.rows import Situation
@@ -439,8 +440,8 @@ class _Trial:
     def _stores(self, outcome: Outcome) -> Stores:
         secret = {one.field.key for one in outcome.walk() if one.field.type.kind == "secret"}
         results = outcome.results(self._made.workspace.sets.get(self._slug, {}))
-        joins = self._made.form.joins
-        lists = [one.key for one in self._catalogue.lists if one.id in joins]
+        joining = joining_of(self._made.form, outcome)
+        lists = [one.key for one in self._catalogue.lists if one.id in joining.joins]
         types = self._catalogue.record_types_by_id
         links = self._catalogue.links
         return Stores(

@@ -9,6 +9,7 @@ from starlette.responses import Response
 from finesieve.core.errors import InvalidExpression, InvalidInput, NotFound, Overtaken
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import TIDYINGS, Question, Remark, Section
+from finesieve.core.forms.joining import say_effect
 from finesieve.core.model.checks import CHECK_KINDS, kinds_for, say_check
 from finesieve.office.collect.contents import FORM_PAGES, OFFERED_LANGUAGES, index
 from finesieve.office.collect.typed import (
@@ -94,6 +95,7 @@ def composer(
         messages=messages or {},
         texts=texts or {},
         checks=_check_words(view),
+        say_effect=say_effect,
         check_kinds=_kinds(view, part),
         languages=OFFERED_LANGUAGES,
         tidyings=TIDYINGS,

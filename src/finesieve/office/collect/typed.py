@@ -40,12 +40,13 @@ _FLAGS: Final = ("hidden", "prefill", "only_if_unknown")
 
 @dataclass(frozen=True)
 class TypedPart:
-    """The inputs of one part of a form as they stand: plain ones, checks and surcharges by place, rules by name."""
+    """The inputs of one part of a form: plain ones; checks, surcharges and lists by place; rules by name."""
 
     values: Mapping[str, str] = field(default_factory=dict)
     flags: frozenset[str] = frozenset()
     checks: tuple[Mapping[str, str], ...] = ()
     charges: tuple[Mapping[str, str], ...] = ()
+    lists: tuple[Mapping[str, str], ...] = ()
     rules: Mapping[str, RuleEditor] = field(default_factory=dict)
     options: tuple[tuple[str, str, str], ...] = ()
 
@@ -53,7 +54,12 @@ class TypedPart:
     def pending(self) -> bool:
         """Whether something still lacks a word, and so is kept in the page only."""
         rules = any(not rule.complete for rule in self.rules.values())
-        return rules or any(map(blank_check, self.checks)) or any(map(blank_charge, self.charges))
+        return (
+            rules
+            or any(map(blank_check, self.checks))
+            or any(map(blank_charge, self.charges))
+            or any(not one.get("list_id") for one in self.lists)
+        )
 
     def get(self, name: str) -> str:
         """A plain input; "" where there is none."""
@@ -134,7 +140,10 @@ def stored_part(view: FormView, part: Section | Question | Remark, as_text: froz
     values = {name: str(getattr(part, name)) for name in ("label", "help", "sample", "width", "default", "parameter")}
     flags = frozenset((*(flag for flag in _FLAGS if getattr(part, flag)), *part.tidy))
     charges = tuple(_stored_charge(one) for one in part.surcharges)
-    return TypedPart({**values, "required": required}, flags, tuple(checks), charges, rules, options)
+    lists = tuple(
+        {"list_id": str(one.list_id), "option": one.option, "way": "leave" if one.leave else ""} for one in part.lists
+    )
+    return TypedPart({**values, "required": required}, flags, tuple(checks), charges, lists, rules, options)
 
 
 def _options(known: Field | None) -> tuple[tuple[str, str, str], ...]:
@@ -222,11 +231,12 @@ def posted_question(view: FormView, question: Question, form: PostedForm) -> Typ
     names = ("label", "help", "sample", "width", "default", "parameter", "required")
     values = {name: form.one(name) for name in names}
     flags = frozenset(form.all("flag"))
-    return TypedPart(values, flags, tuple(checks), tuple(_posted_list(form, "charge")), rules, options)
+    charges, lists = tuple(_posted_list(form, "charge")), tuple(_posted_list(form, "list"))
+    return TypedPart(values, flags, tuple(checks), charges, lists, rules, options)
 
 
 def _posted_list(form: PostedForm, what: str) -> list[dict[str, str]]:
-    """Checks or surcharges by place, with one added or dropped where a button says so."""
+    """Checks, surcharges or effects on lists by place, with one added or dropped where a button says so."""
     count = min(whole_number(form.one(f"{what}s")) or 0, 20)
     # The words of a condition's sentence are read by its rule editor.
     found = [
@@ -236,7 +246,8 @@ def _posted_list(form: PostedForm, what: str) -> list[dict[str, str]]:
     action, _, which = form.one("action").partition(":")
     place = whole_number(which)
     if action == f"add{what}":
-        found.append({"kind": form.one("new_check") or "condition"} if what == "check" else {"taxed": "yes"})
+        new = {"check": {"kind": form.one("new_check") or "condition"}, "charge": {"taxed": "yes"}}
+        found.append(new.get(what, {}))
     elif action == f"drop{what}" and place is not None and place < len(found):
         found.pop(place)
     return found
@@ -255,6 +266,11 @@ def question_input(typed: TypedPart) -> QuestionInput:
         "checks": tuple(check_from_typed(one) for one in typed.checks if not blank_check(one)),
         "surcharges": tuple(
             {**one, "taxed": one.get("taxed") == "yes"} for one in typed.charges if not blank_charge(one)
+        ),
+        "lists": tuple(
+            {"list_id": one["list_id"], "option": one.get("option", ""), "leave": one.get("way") == "leave"}
+            for one in typed.lists
+            if one.get("list_id")
         ),
     }
     if given["required"] == "when" and not given["required_when"]:

@@ -9,6 +9,7 @@ from sqlmodel import col, select
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.forms.definition import Form
+from finesieve.core.forms.joining import Joining
 from finesieve.core.forms.wording import Wording, wording_of
 from finesieve.core.phrases import phrase
 from finesieve.services.filling.decisions import ask_for, settle
@@ -77,10 +78,12 @@ def _decision(unit: Unit, form: FormRow, kind: str, decision_id: object) -> Deci
 # Answers
 
 
-def ask_about_answers(unit: Unit, links: Links, sent: Submission, form: Form, say: Wording, email: str) -> None:
+def ask_about_answers(
+    unit: Unit, links: Links, sent: Submission, form: Form, joining: Joining, say: Wording, email: str
+) -> None:
     """Let the answers wait, and ask whether they are theirs; the message says nothing of what is known."""
-    joins = {"joins": list(form.joins)} if form.joins else {}
-    row = ask_for(unit, KNOWN_EMAIL, sent.person_id, sent.form_id, sent.id, joins)
+    lists = {"joins": sorted(joining.joins), "leaves": sorted(joining.leaves)} if joining else {}
+    row = ask_for(unit, KNOWN_EMAIL, sent.person_id, sent.form_id, sent.id, lists)
     token = links.give("answers", unit.moment.now, row.id)
     body = say(
         phrase(

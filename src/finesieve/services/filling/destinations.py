@@ -7,9 +7,10 @@ from typing import Final, Literal
 from finesieve.core.fields.about import PERSON
 from finesieve.core.forms.by_itself import seen
 from finesieve.core.forms.definition import Form
+from finesieve.core.forms.joining import NO_LISTS, Joining
 from finesieve.core.forms.outcome import Results
 from finesieve.core.values import Value, fold
-from finesieve.services.filling.situation import join_lists, store_records
+from finesieve.services.filling.situation import store_records
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import add_person, change_person
 from finesieve.store.reading.rows import stored_row
@@ -21,11 +22,13 @@ __all__ = ["DESTINATIONS", "Destination", "Received", "Sending", "receive"]
 class Sending:
     """A filled-in form that may be taken: what it would store, by what it is about, secrets hashed.
 
-    `opened_by` is who followed a personal link, `known` who has the email that was given; 0 for nobody.
+    `joining` is what it does to lists, `opened_by` is who followed a personal link, `known` who has the email that was
+    given; 0 for nobody.
     """
 
     form: Form
     results: Results
+    joining: Joining = NO_LISTS
     opened_by: int = 0
     known: int = 0
 
@@ -53,8 +56,8 @@ class Destination:
     receive: Callable[[Unit, Sending], Received] = field(repr=False)
 
 
-def _lists(unit: Unit, form: Form, lists: Value = ()) -> dict[str, Value]:
-    return {"lists": join_lists(unit, form.joins, lists)} if form.joins else {}
+def _lists(unit: Unit, sending: Sending, held: Value = ()) -> dict[str, Value]:
+    return {"lists": sending.joining.held_after(unit.catalogue, held)} if sending.joining else {}
 
 
 def _change_own(unit: Unit, sending: Sending) -> Received:
@@ -67,7 +70,7 @@ def _change_own(unit: Unit, sending: Sending) -> Received:
     kept = {key: value for key, value in values.items() if key != "email"} | seen(
         unit.catalogue, unit.moment, stored, new=False
     )
-    change_person(unit, person_id, kept | _lists(unit, sending.form, stored.get("lists")), sending.source)
+    change_person(unit, person_id, kept | _lists(unit, sending, stored.get("lists")), sending.source)
     store_records(unit, person_id, sending.results.records, sending.source)
     return Received(person_id, new_address=new)
 
@@ -79,7 +82,7 @@ def _hold(_unit: Unit, sending: Sending) -> Received:
 
 def _sign_up(unit: Unit, sending: Sending) -> Received:
     """Somebody new."""
-    values = sending.results.of(PERSON) | _lists(unit, sending.form) | seen(unit.catalogue, unit.moment, {}, new=True)
+    values = sending.results.of(PERSON) | _lists(unit, sending) | seen(unit.catalogue, unit.moment, {}, new=True)
     person_id = add_person(unit, values, sending.source)
     store_records(unit, person_id, sending.results.records, sending.source)
     return Received(person_id)

@@ -8,9 +8,10 @@ from finesieve.core.errors import Conflict, NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.forms.by_itself import seen
 from finesieve.core.forms.changing import person_may_not
+from finesieve.core.forms.joining import Joining
 from finesieve.core.values import Value
 from finesieve.services.filling.kinds import DecisionKind, State, Wanted, WantedLine
-from finesieve.services.filling.situation import join_lists, records_from_json, store_records
+from finesieve.services.filling.situation import records_from_json, store_records
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.value_lines import record_lines, show_past
 from finesieve.services.values.writing import change_person
@@ -64,9 +65,9 @@ def _apply(unit: Unit, row: Decision, source: str) -> State:
 
 
 def _lists(unit: Unit, row: Decision, stored: Mapping[str, Value]) -> dict[str, Value]:
-    """The lists that the form puts whoever sends it on, besides those that they are on."""
-    joins = row.asked.get("joins", ())
-    return {"lists": join_lists(unit, joins, stored.get("lists"))} if joins else {}
+    """The lists that they are on once what was sent counts."""
+    joining = Joining(frozenset(row.asked.get("joins", ())), frozenset(row.asked.get("leaves", ())))
+    return {"lists": joining.held_after(unit.catalogue, stored.get("lists"))} if joining else {}
 
 
 def _values(unit: Unit, answers: Mapping[str, Any], stored: Mapping[str, Value]) -> dict[str, Value]:

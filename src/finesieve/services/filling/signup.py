@@ -15,6 +15,7 @@ from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.by_itself import agreed
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.evaluate import PreparedForm, prepare
+from finesieve.core.forms.joining import joining_of
 from finesieve.core.forms.outcome import Charge, Outcome, QuestionOutcome, Results
 from finesieve.core.forms.rows import FormRow as AnswerRow
 from finesieve.core.forms.rows import Situation
@@ -183,7 +184,8 @@ class PublicForms:
     def _store_answers(self, unit: Unit, filling: Filling, opened: OpenForm, results: Results, known: int) -> str:
         """Store what was sent; gives the token of the page after."""
         values = results.of(PERSON)
-        received = receive(unit, Sending(opened.form, results, filling.person_id, known))
+        joining = joining_of(opened.form, opened.outcome)
+        received = receive(unit, Sending(opened.form, results, joining, filling.person_id, known))
         if self._ready(unit, filling).sets:
             pass_on(unit, filling.form_id, opened.form.title, values)
         submission = Submission(
@@ -205,7 +207,7 @@ class PublicForms:
         mark_changed(unit.session, unit.workspace_id)
         unit.session.flush()
         if received.state == "held":
-            ask_about_answers(unit, self._links, submission, opened.form, opened.say, str(values["email"]))
+            ask_about_answers(unit, self._links, submission, opened.form, joining, opened.say, str(values["email"]))
         if received.new_address:
             new, person_id = received.new_address, received.person_id
             ask_about_address(unit, self._links, filling.form_id, opened.say, person_id, new)

@@ -1,6 +1,6 @@
 """Filling in a form: the situation it stands in, and storing what came of it."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Final
 
@@ -21,7 +21,6 @@ from finesieve.store.reading.rows import offered_titles, records_of, stored_row
 
 __all__ = [
     "SEARCHED",
-    "join_lists",
     "page_parameters",
     "person_situation",
     "records_from_json",
@@ -82,13 +81,6 @@ def person_situation(unit: Unit, person_id: int, page: Mapping[str, str], shelf:
     }
     locked = locked_keys(unit.catalogue, stored)
     return Situation(stored, records, page, shelf, known=True, locked=locked)
-
-
-def join_lists(unit: Unit, joins: Iterable[int], lists: Value) -> tuple[str, ...]:
-    """The keys of the lists that somebody is on once they have joined these, by id, in the order of the house."""
-    on = {str(key) for key in lists} if isinstance(lists, list | tuple) else set()
-    wanted = frozenset(joins)
-    return tuple(one.key for one in unit.catalogue.lists if one.key in on or one.id in wanted)
 
 
 def store_records(unit: Unit, person_id: int, records: Sequence[RecordAnswer], source: str) -> None:

@@ -8,7 +8,7 @@ from pydantic import TypeAdapter, ValidationError
 
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotFound
 from finesieve.core.fields.definition import Field
-from finesieve.core.forms.definition import Form, Question, Remark, Repeat, Section, Surcharge
+from finesieve.core.forms.definition import Form, ListEffect, Question, Remark, Repeat, Section, Surcharge
 from finesieve.core.forms.prepare import section_about
 from finesieve.core.forms.problems import label_of, rule_problems
 from finesieve.core.limits import EXPRESSION, HELP, NOUN, TEXT, TITLE
@@ -85,8 +85,8 @@ class RemarkInput(Input):
 class QuestionInput(Input):
     """A question as typed. Empty texts, width and `required` fall back to the field's.
 
-    `checks` and `surcharges` are as they will be stored; what is wrong with them is said
-    at paths such as `checks.0.low`.
+    `lists` says what an answer does to lists. `checks` and `surcharges` are as they will be stored; what is wrong with
+    them is said at paths such as `checks.0.low`.
     """
 
     label: str = Bounds(default="", max_length=TITLE)
@@ -105,6 +105,7 @@ class QuestionInput(Input):
     tidy: tuple[Literal["spaces", "lower", "upper", "capital"], ...] = ()
     checks: tuple[dict[str, Any], ...] = ()
     surcharges: tuple[dict[str, Any], ...] = ()
+    lists: tuple[ListEffect, ...] = ()
 
 
 _CHECK: TypeAdapter[Check] = TypeAdapter(Check)
@@ -281,6 +282,8 @@ def change_question(scope: Scope, form_id: int, revision: int, question_id: str,
         except ValidationError as error:
             raise InvalidInput(explain_errors(error)) from None
         _refuse_rules(unit.catalogue, form, section, new)
+        if {one.list_id for one in new.lists} - {one.id for one in unit.catalogue.lists}:
+            raise InvalidInput({"lists": "There is no such list."})
         return f"Changed the question {_label(unit, new)}", with_item(form, question_id, new)
 
     return change_draft(scope, form_id, revision, change, question_id)

@@ -16,6 +16,7 @@ from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.by_itself import seen
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.evaluate import PreparedForm, prepare
+from finesieve.core.forms.joining import NO_LISTS, Joining, joining_of
 from finesieve.core.forms.outcome import Outcome
 from finesieve.core.forms.rows import FormRow, Situation
 from finesieve.core.forms.wording import Wording, worded, wording_of
@@ -111,6 +112,7 @@ class Rehearsal:
     segments: tuple[SegmentChange, ...]
     taken: tuple[str, ...]
     unseen: frozenset[str] = frozenset()
+    joining: Joining = NO_LISTS
 
 
 def rehearse(scope: Scope, form_id: int, circumstances: Circumstances, answers: Mapping[str, str]) -> Rehearsal:
@@ -147,7 +149,7 @@ def run(
     if taken and not (circumstances.person == 0 and taken == ["email"]):
         outcome = outcome.taken([key for key in taken if key != "email"])
     person = person_name(situation.stored) if circumstances.person else ""
-    before, after = _rows(unit, outcome, situation, moment)
+    before, after = _rows(unit, form, outcome, situation, moment)
     return Rehearsal(
         form_id,
         form,
@@ -162,6 +164,7 @@ def run(
         _segments(unit, before, after, moment, new=not circumstances.person),
         tuple(taken),
         frozenset(known.key for known in unit.catalogue.fields if not unit.sees(known)),
+        joining_of(form, outcome),
     )
 
 
@@ -227,12 +230,13 @@ def situation_for(
 
 
 def _rows(
-    unit: Unit, outcome: Outcome, situation: Situation, moment: Moment
+    unit: Unit, form: Form, outcome: Outcome, situation: Situation, moment: Moment
 ) -> tuple[Mapping[str, Value], Mapping[str, Value]]:
     """What is known of the person before sending, and what would be after."""
     assert isinstance(outcome.row, FormRow)
     collections: dict[str, Any] = {name: outcome.row.get(name) or () for name in unit.catalogue.collections_of(PERSON)}
     stored = {**situation.stored, **outcome.results().of(PERSON), **collections}
+    stored["lists"] = joining_of(form, outcome).held_after(unit.catalogue, situation.stored.get("lists"))
     stored |= seen(unit.catalogue, moment, situation.stored, new=not situation.known)
     return outcome.row.before, unit.catalogue.derivation.row(stored, moment)
 

@@ -184,7 +184,8 @@ def _note_forms(unit: Unit, uses: Uses) -> None:
             _note_text(uses, Use("text", form.id, form.title, standing=form.standing), text)
         for question in form.document.questions:
             uses.add(question.field_id, Use("question", form.id, form.title, standing=form.standing))
-        for list_id in form.document.joins:
+        effects = (effect.list_id for question in form.document.questions for effect in question.lists)
+        for list_id in dict.fromkeys((*form.document.joins, *effects)):
             uses.add_list(list_id, Use("joins", form.id, form.title, standing=form.standing))
         _note_rules(uses, form)
     house = unit.catalogue.keys_of(HOUSE)
