@@ -294,3 +294,36 @@ document.addEventListener("change", (event) => {
   const name = event.target.dataset?.ticks;
   if (name) document.querySelectorAll(`[name="${name}"]`).forEach((box) => { box.checked = event.target.checked; });
 }, true);
+
+// A finder: fields to be ticked, found as one types. Enter takes the first that is left; a group is ticked as a whole.
+document.addEventListener("toggle", (event) => {
+  if (event.target.matches?.("[data-finder]") && event.target.open) event.target.querySelector("[type=search]").focus();
+}, true);
+document.addEventListener("keydown", (event) => {
+  const finder = event.key === "Enter" && event.target.matches?.("[type=search]") && event.target.closest("[data-finder]");
+  if (!finder) return;
+  event.preventDefault();
+  const left = [...finder.querySelectorAll("label[data-words]:not([hidden]) input")];
+  const words = event.target.value.trim().toLowerCase();
+  if (words && left.length && !left.some((box) => box.checked)) {
+    (left.find((box) => box.parentElement.dataset.words.startsWith(`${words} `)) || left[0]).checked = true;
+  }
+  const any = finder.querySelector("label[data-words] input:checked");
+  if (any) any.form.requestSubmit(finder.querySelector("[data-finder-take]"));
+  else finder.querySelector("[data-reveals]")?.focus();
+});
+document.addEventListener("change", (event) => {
+  const all = event.target;
+  if (!all.matches?.("[data-all-in-group]")) return;
+  all.closest("fieldset").querySelectorAll("label[data-words]:not([hidden]) input").forEach((box) => { box.checked = all.checked; });
+});
+// Inputs that have a meaning for some choices only.
+function reveal(menu) {
+  menu.closest("fieldset").querySelectorAll("[data-for]").forEach((part) => {
+    part.hidden = !part.dataset.for.split(" ").includes(menu.value);
+  });
+}
+const revealAll = () => document.querySelectorAll("[data-reveals]").forEach(reveal);
+document.addEventListener("change", (event) => { if (event.target.matches?.("[data-reveals]")) reveal(event.target); });
+document.addEventListener("DOMContentLoaded", revealAll);
+document.addEventListener("htmx:after:swap", revealAll);

@@ -138,8 +138,8 @@ class Journey(unittest.TestCase):
         page.fill("#title", "Join us" + Keys.ENTER)
         page.until_text("#sheet", "A draft; nobody sees it yet")
         for label in ("Zone", "Plot length", "Plot width", "Born", "Swaps seed"):
-            page.choose("#ask-field", label)
-            page.press("Add the question")
+            page.press("Ask in", ".ask-panel > summary")
+            page.fill("#ask-label", label + Keys.ENTER)
             page.until_text(".questions", label)
         self.sound()
         # Length: shown in the north or on the hill, between 0.5 and 60; set as a sentence, saved on leaving.

@@ -124,9 +124,9 @@ class Membership(unittest.TestCase):
                 page.fill("#title", title + Keys.TAB)
                 page.until_text(".form-section.on .section-title", title)
             for label in labels:
-                page.until_text("#ask label", title)
-                page.choose("#ask-field", label)
-                page.press("Add the question")
+                page.until_text(".ask-panel > summary", title)
+                page.press("Ask in", ".ask-panel > summary")
+                page.fill("#ask-label", label + Keys.ENTER)
                 page.until_text(".form-section .question.on .question-label", label)
         self.ids = self.by_label()
         self.assertEqual(len(self.ids), 30)

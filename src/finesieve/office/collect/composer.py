@@ -7,7 +7,10 @@ from fastapi import APIRouter, Request
 from starlette.responses import Response
 
 from finesieve.core.errors import InvalidExpression, InvalidInput, NotFound, Overtaken
+from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.built_in import twin_of
 from finesieve.core.fields.definition import Field
+from finesieve.core.fields.types import TYPES
 from finesieve.core.forms.definition import TIDYINGS, Question, Remark, Section
 from finesieve.core.forms.joining import say_effect
 from finesieve.core.model.checks import CHECK_KINDS, kinds_for, say_check
@@ -27,13 +30,15 @@ from finesieve.office.collect.typed import (
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.office.shared.sentences import SentenceDraft, draft_from_text
+from finesieve.services.define.fields import FieldInput
 from finesieve.services.forms.composing import (
     FormSettings,
     FormTexts,
-    add_question,
+    add_questions,
     add_remark,
     add_section,
     arrange,
+    ask_new_field,
     change_form_settings,
     change_form_texts,
     change_question,
@@ -72,9 +77,10 @@ def composer(
     messages: Mapping[str, str] | None = None,
     texts: Mapping[str, str] | None = None,
     overtaken: str = "",
+    asking: PostedForm | None = None,
     status: int = 200,
 ) -> Response:
-    """The page; `typed` is what was typed into the chosen part and is not saved."""
+    """The page; `typed` is what was typed into the chosen part and is not saved, `asking` what was to be asked more."""
     place = chosen or request.query_params.get("q", "")
     part: Part | None = view.document.section(place) or view.document.item(place)
     stored = stored_part(view, part, _as_text(request)) if part else None
@@ -96,6 +102,8 @@ def composer(
         texts=texts or {},
         checks=_check_words(view),
         say_effect=say_effect,
+        types=[one for one in TYPES.values() if one.stores],
+        asking=asking,
         check_kinds=_kinds(view, part),
         languages=OFFERED_LANGUAGES,
         tidyings=TIDYINGS,
@@ -204,12 +212,32 @@ def save_settings(desk: DeskHere, form_id: int, form: Posted) -> Response:
 
 
 @router.post("/questions")
-def ask_field(desk: DeskHere, form_id: int, form: Posted) -> Response:
-    """Ask one more field, in a section."""
+def ask_fields(request: Request, desk: DeskHere, form_id: int, form: Posted) -> Response:
+    """Ask more fields in a section: those that are ticked, or a new one of the name that was written."""
     before = {question.id for question in read_form(desk.scope, form_id).document.questions}
-    change = add_question(desk.scope, form_id, form.number("revision"), form.number("field"), form.one("section"))
+    revision, section = form.number("revision"), form.one("section")
+    try:
+        if form.one("action") == "new":
+            change = ask_new_field(desk.scope, form_id, revision, _new_field(form), section)
+        else:
+            wanted = [number for text in form.all("field") if (number := whole_number(text)) is not None]
+            change = add_questions(desk.scope, form_id, revision, wanted, section)
+    except InvalidInput as problem:
+        view = read_form(desk.scope, form_id)
+        return composer(request, desk, view, chosen=section, messages=problem.messages, asking=form, status=422)
     added = [question.id for question in read_form(desk.scope, form_id).document.questions if question.id not in before]
     return _back(desk, form_id, change, added[0] if added else "")
+
+
+def _new_field(form: PostedForm) -> FieldInput:
+    """A field to be made in passing. One that would repeat a built-in one is refused, unless that was said."""
+    twin = twin_of(form.one("label"))
+    if twin is not None and form.one("twin") != "yes" and form.one("about") == PERSON:
+        words = f"“{twin[0].label}” is built in. {twin[0].behaviour} A twin would lack that."
+        raise InvalidInput({"twin": words})
+    given = {name: form.one(name) for name in ("label", "type_key", "options")}
+    record = whole_number(form.one("record_type"))
+    return read_input(FieldInput, given | {"settings": {"record_type": record} if record else {}})
 
 
 @router.post("/remarks")

@@ -14,6 +14,7 @@ from finesieve.core.forms.problems import label_of, rule_problems
 from finesieve.core.limits import EXPRESSION, HELP, NOUN, TEXT, TITLE
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.model.checks import Check
+from finesieve.services.define.fields import FieldInput, group_of, make_field, patiently
 from finesieve.services.forms.drafting import change_draft, item_added, section_named, sections_changed, with_item
 from finesieve.services.forms.forms import form_of
 from finesieve.services.kernel.inputs import Input, explain_errors
@@ -27,9 +28,11 @@ __all__ = [
     "RemarkInput",
     "SectionInput",
     "add_question",
+    "add_questions",
     "add_remark",
     "add_section",
     "arrange",
+    "ask_new_field",
     "change_form_settings",
     "change_form_texts",
     "change_question",
@@ -222,6 +225,53 @@ def add_question(
         return f"Added the question {known.label}", item_added(form, question, section.id, after)
 
     return change_draft(scope, form_id, revision, change, "none")
+
+
+def add_questions(scope: Scope, form_id: int, revision: int, field_ids: Sequence[int], section_id: str = "") -> int:
+    """Ask several fields, at the end of a section, in the order given; gives the one id for undoing.
+
+    One that is asked already is passed over. Raises NotFound for no such field or section, InvalidInput for none.
+    """
+
+    def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+        asked = {question.field_id for question in form.questions}
+        wanted = [unit.catalogue.by_id.get(one) for one in dict.fromkeys(field_ids) if one not in asked]
+        if any(known is None or known.derived for known in wanted):
+            raise NotFound("There is no such field to ask.")
+        fields = [known for known in wanted if known is not None]
+        if not fields:
+            raise InvalidInput({"field": "Tick the fields to ask, or write the name of a new one."})
+        sections = list(form.sections) or [Section(id="s1")]
+        home = section_named(form, section_id).id if form.sections else "s1"
+        first = int(form.next_id("q")[1:])
+        made = tuple(Question(id=f"q{first + place}", field_id=known.id) for place, known in enumerate(fields))
+        grown = [one.model_copy(update={"items": (*one.items, *made)}) if one.id == home else one for one in sections]
+        what = f"the question {fields[0].label}" if len(fields) == 1 else f"{len(fields)} questions"
+        return f"Added {what}", {"sections": grown}
+
+    return change_draft(scope, form_id, revision, change, "none")
+
+
+def ask_new_field(scope: Scope, form_id: int, revision: int, asked: FieldInput, section_id: str = "") -> int:
+    """Make a field and ask it at the end of a section, both or neither; gives the id for undoing the question.
+
+    It goes into the group of the last question there, or else the first about the same. Raises InvalidInput.
+    """
+
+    def make() -> int:
+        with scope.transaction("editor") as unit:
+            form = Form.model_validate(form_of(unit, form_id).draft)
+            section = section_named(form, section_id) if form.sections else Section(id="s1")
+            about = section_about(section)
+            beside = [
+                unit.catalogue.by_id[one.field_id] for one in section.questions if one.field_id in unit.catalogue.by_id
+            ]
+            group = next((known.group_id for known in reversed(beside) if known.about == about), 0)
+            group = group or next(iter(unit.catalogue.groups_about(about))).id
+            field_id = make_field(unit, group_of(unit.catalogue, group), asked, asked.read_options())
+            return add_questions(scope, form_id, revision, (field_id,), section_id)
+
+    return patiently(make)
 
 
 def _fitting_section(form: Form, known: Field, catalogue: Catalogue) -> str:
