@@ -11,7 +11,8 @@ from hypothesis.strategies import SearchStrategy
 
 from finesieve.core.language import tree
 from finesieve.core.language.names import Place, World
-from finesieve.core.language.sentence import Clause, Sentence, relations_for
+from finesieve.core.language.relations import SPANS, relations_for
+from finesieve.core.language.sentence import Clause, Collected, Names, Sentence
 from finesieve.core.values import DayOfYear, Type, Value, plain_number
 
 NAMES: dict[str, Type] = {
@@ -414,6 +415,9 @@ any_collecting: SearchStrategy[tree.Node] = st.one_of(
 )
 
 
+SPOKEN = Names({**NAMES, "crops": CROPS}, {"plots": PLOT})
+"""What those sentences speak of."""
+
 # Sentences -----------------------------------------------------------------------------------
 
 _WRITTEN = {
@@ -430,19 +434,46 @@ _WRITTEN = {
 
 
 @st.composite
-def _clauses(draw: st.DrawFn) -> Clause:
-    key = draw(st.sampled_from([*NAMES, "crops"]))
-    type_ = CROPS if key == "crops" else NAMES[key]
-    relation = draw(st.sampled_from([one for one in relations_for(type_.kind) if one.id != "matches"]))
+def _clauses(draw: st.DrawFn, names: dict[str, Type]) -> Clause:
+    key = draw(st.sampled_from([*names]))
+    type_ = names[key]
+    relation = draw(st.sampled_from([one for one in relations_for(type_) if one.id != "matches"]))
+    if relation.takes in ("number", "numbers", "span"):
+        values = [str(draw(st.integers(0, 400))) for _ in range(2 if relation.takes == "numbers" else 1)]
+        return Clause(
+            key, relation.id, (*values, *([draw(st.sampled_from(SPANS))] if relation.takes == "span" else ()))
+        )
     one = st.sampled_from(type_.options) if type_.options else _WRITTEN.get(type_.kind, st.nothing())
-    few = {"nothing": 0, "one": 1, "two": 2, "some": draw(st.integers(1, 3))}[relation.takes]
+    few = draw(st.integers(1, 3)) if relation.takes == "some" else relation.count[0]
+    few = min(few, len(type_.options)) if relation.takes == "some" else few
     values = draw(st.lists(one, min_size=few, max_size=few, unique=relation.takes == "some")) if few else []
     return Clause(key, relation.id, tuple(values))
 
 
 @st.composite
-def sentences(draw: st.DrawFn) -> Sentence:
-    """Sentences over the same fields."""
-    clauses = tuple(draw(st.lists(_clauses(), min_size=1, max_size=5)))
-    # With one clause there is nothing to join.
+def _of_records(draw: st.DrawFn) -> Collected:
+    where = draw(st.one_of(st.none(), sentences(PLOT, groups=False)))
+    measure = draw(st.sampled_from(["any", "no", "all", "count", "sum", "max"]))
+    if measure in ("any", "no", "all"):
+        return Collected("plots", measure, where or draw(sentences(PLOT, groups=False)))
+    column = {"count": "", "sum": "area", "max": "limed_on"}[measure]
+    if measure == "max":
+        return Collected("plots", measure, where, column, "<", (str(draw(st.dates())),))
+    return Collected(
+        "plots", measure, where, column, draw(st.sampled_from([">", "<=", "="])), (str(draw(st.integers(0, 99))),)
+    )
+
+
+@st.composite
+def sentences(draw: st.DrawFn, names: dict[str, Type] | None = None, *, groups: bool = True) -> Sentence:
+    """Sentences over the same fields, or over those given; with groups of which any or none hold, and records."""
+    one = _clauses(names or {**NAMES, "crops": CROPS})
+    if groups:
+        several = st.lists(one, min_size=2, max_size=3).map(tuple)
+        group = st.builds(Sentence, st.sampled_from(["none", "or", "and"]), several)
+        one = st.one_of(one, one, group, _of_records())
+    clauses = tuple(draw(st.lists(one, min_size=1, max_size=4)))
+    # With one clause there is nothing to join, and nothing that stands within.
+    if len(clauses) == 1 and isinstance(clauses[0], Sentence) and clauses[0].joiner != "none":
+        return clauses[0]
     return Sentence(draw(st.sampled_from(["and", "or"])) if len(clauses) > 1 else "and", clauses)

@@ -21,6 +21,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.fields.families.dates import twice
 from finesieve.core.fields.families.places import country_codes, country_name, country_of, regions_of
 from finesieve.core.fields.manner import PLAIN, write_day, write_figure, write_moment
+from finesieve.core.language.sentence import MEASURES
 from finesieve.core.phrases import phrase
 from finesieve.core.values import DayOfYear, plain_number
 from finesieve.store.reading.kept import is_estimated
@@ -48,6 +49,7 @@ def _environment() -> Environment:
     environment.filters["pairs"] = lambda options: [(option.stored_value, option.label) for option in options]
     environment.filters.update(plain=lambda number: "" if number is None else plain_number(number), links=_links)
     environment.globals.update(autofill=_autofill, asset=_asset, countries=_countries, regions=_regions, phrase=phrase)
+    environment.globals.update(measures=MEASURES)
     environment.globals.update(limits=limits, twice=twice, estimated=is_estimated, asked_question=asked_question)
     environment.globals.update(sample_day=lambda field: field.show(DayOfYear(5, 27)))
     return environment

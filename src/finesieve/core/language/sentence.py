@@ -1,101 +1,48 @@
 """A condition as a sentence, for people who do not write formulas.
 
-A sentence joins clauses by *and* or by *or*. What a clause cannot say is
-carried as a quoted formula and left untouched, so text → sentence → text
-loses nothing.
+A sentence is clauses of which all, any or none hold. A clause says something of a field, or of the records that a
+person has, or is a sentence itself. What no clause can say is carried as a quoted formula and left untouched, so
+text → sentence → text loses nothing.
 """
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from datetime import date
-from decimal import Decimal, InvalidOperation
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from typing import Final, Literal
 
 from finesieve.core.language import tree
 from finesieve.core.language.parser import parse
 from finesieve.core.language.printer import print_expression
-from finesieve.core.values import Kind, Type, plain_number
+from finesieve.core.language.relations import RELATIONS, built, read_clause, relations_for
+from finesieve.core.values import Type
 
 __all__ = [
-    "RELATIONS",
+    "MEASURES",
     "Clause",
+    "Collected",
     "Joiner",
+    "Measure",
+    "Names",
+    "Part",
     "Quoted",
-    "Relation",
     "Sentence",
-    "relations_for",
+    "measured_type",
     "sentence_to_tree",
+    "tree_to_part",
     "tree_to_sentence",
 ]
 
-Joiner = Literal["and", "or"]
-Takes = Literal["nothing", "one", "two", "some"]
+Joiner = Literal["and", "or", "none"]
+Measure = Literal["any", "no", "all", "count", "sum", "average", "min", "max"]
+_DEEPEST: Final = 4
+"""Sentences within sentences; what is deeper is quoted."""
 
 
 @dataclass(frozen=True, slots=True)
-class Relation:
-    """One way to speak of a field: its words, and how many values it takes."""
+class Names:
+    """What a sentence may speak of: the types of fields by key; and of those of records, by collection."""
 
-    id: str
-    words: Mapping[Kind, str]
-    takes: Takes
-
-
-def _words(text: str, *kinds: Kind, **other: str) -> dict[Kind, str]:
-    return dict.fromkeys(kinds, text) | other  # type: ignore[return-value]  # the keywords are kinds
-
-
-_ALL: Final[tuple[Kind, ...]] = (
-    "text",
-    "number",
-    "money",
-    "yes_no",
-    "choice",
-    "date",
-    "datetime",
-    "time",
-    "day_of_year",
-    "choices",
-    "text_list",
-    "structured",
-    "file",
-    "secret",
-)
-
-RELATIONS: Final[dict[str, Relation]] = {
-    relation.id: relation
-    for relation in (
-        Relation(
-            "=",
-            _words("is", "text", "number", "money", "choice", date="is on", time="is at", day_of_year="is on"),
-            "one",
-        ),
-        Relation("!=", _words("is not", "text", "number", "money", "choice", date="is not on"), "one"),
-        Relation("in", _words("is one of", "choice"), "some"),
-        Relation("not in", _words("is none of", "choice"), "some"),
-        Relation("holds any", _words("includes any of", "choices"), "some"),
-        Relation("holds every", _words("includes all of", "choices"), "some"),
-        Relation("holds no", _words("includes none of", "choices"), "some"),
-        Relation("yes", _words("is yes", "yes_no"), "nothing"),
-        Relation("no", _words("is no", "yes_no"), "nothing"),
-        Relation(">", _words("is more than", "number", "money", date="is after", time="is after"), "one"),
-        Relation(">=", _words("is at least", "number", "money", date="is on or after", time="is at or after"), "one"),
-        Relation("<", _words("is less than", "number", "money", date="is before", time="is before"), "one"),
-        Relation("<=", _words("is at most", "number", "money", date="is on or before", time="is at or before"), "one"),
-        Relation("between", _words("is between", "number", "money", "date", "time"), "two"),
-        Relation("contains", _words("contains", "text"), "one"),
-        Relation("starts with", _words("starts with", "text"), "one"),
-        Relation("ends with", _words("ends with", "text"), "one"),
-        Relation("matches", _words("matches the pattern", "text"), "one"),
-        Relation("filled", _words("is filled", *_ALL), "nothing"),
-        Relation("blank", _words("is blank", *_ALL), "nothing"),
-    )
-}
-
-
-def relations_for(kind: Kind) -> tuple[Relation, ...]:
-    """The relations that make sense for a field of this kind, in the order offered."""
-    return tuple(relation for relation in RELATIONS.values() if kind in relation.words)
+    fields: Mapping[str, Type]
+    records: Mapping[str, Mapping[str, Type]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,6 +55,22 @@ class Clause:
 
 
 @dataclass(frozen=True, slots=True)
+class Collected:
+    """What is said of a person's records: that any, no or all of them are so; or how many, or how much, they come to.
+
+    `where` says of which records. A measure that is a number (`count`, `sum` of a `column` and the like) is compared by
+    `relation` with `values`.
+    """
+
+    collection: str
+    measure: Measure
+    where: "Sentence | None" = None
+    column: str = ""
+    relation: str = ""
+    values: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Quoted:
     """A part that only the text can say."""
 
@@ -116,129 +79,198 @@ class Quoted:
 
 @dataclass(frozen=True, slots=True)
 class Sentence:
-    """Clauses joined by one word."""
+    """Clauses of which all (`and`), any (`or`) or none hold."""
 
     joiner: Joiner
-    clauses: tuple[Clause | Quoted, ...]
+    clauses: tuple["Part", ...]
+
+
+Part = Clause | Collected | Quoted | Sentence
+
+MEASURES: Final[Mapping[Measure, str]] = {
+    "any": "any are such that",
+    "no": "none are such that",
+    "all": "all are such that",
+    "count": "their number",
+    "sum": "the sum of",
+    "average": "the average of",
+    "min": "the smallest",
+    "max": "the largest",
+}
+"""Each in words, after the name of the collection."""
+_NUMBERS: Final = Type("number")
 
 
 # Tree to sentence ---------------------------------------------------------------------------
 
 
-def tree_to_sentence(node: tree.Node, names: Mapping[str, Type]) -> Sentence:
-    """The tree as a sentence over the fields in `names`."""
-    joiner: Joiner = node.word if isinstance(node, tree.Chain) else "and"
-    parts = node.parts if isinstance(node, tree.Chain) else (node,)
-    return Sentence(joiner, tuple(_clause(part, names) for part in parts))
+def tree_to_sentence(node: tree.Node, names: Names) -> Sentence:
+    """The tree as a sentence over these names."""
+    if isinstance(node, tree.Chain):
+        return Sentence(node.word, tuple(_part(part, names, 1) for part in node.parts))
+    return Sentence("and", (_part(node, names, 1),))
 
 
-def _clause(node: tree.Node, names: Mapping[str, Type]) -> Clause | Quoted:
-    found = _as_clause(node)
-    if found is not None and found.key in names and _sayable(found, names[found.key], node):
-        return found
-    return Quoted(print_expression(node))
+def tree_to_part(node: tree.Node, names: Names) -> Part:
+    """One condition of several, as a part of a sentence."""
+    return _part(node, names, 1)
 
 
-def _sayable(clause: Clause, type_: Type, node: tree.Node) -> bool:
-    """Whether the clause offers this relation and says the very same tree."""
-    return type_.kind in RELATIONS[clause.relation].words and _clause_tree(clause, type_) == node
+def _part(node: tree.Node, names: Names, depth: int) -> Part:
+    found = _clause(node, names) or _collected(node, names, depth) or _group(node, names, depth)
+    return found if found is not None else Quoted(print_expression(node))
 
 
-def _as_clause(node: tree.Node) -> Clause | None:
+def _clause(node: tree.Node, names: Names) -> Clause | None:
+    read = read_clause(node)
+    if read is None:
+        return None
+    name, relation, values = read
+    type_ = names.fields.get(name.text)
+    if type_ is None or RELATIONS[relation] not in relations_for(type_):
+        return None
+    clause = Clause(name.text, relation, values)
+    return clause if _says(clause, names, node) else None
+
+
+def _says(part: Part, names: Names, node: tree.Node) -> bool:
+    """Whether the part stands for the very same tree."""
+    try:
+        return _tree(part, names) == node
+    except ValueError:
+        return False
+
+
+def _group(node: tree.Node, names: Names, depth: int) -> Sentence | None:
+    if depth >= _DEEPEST:
+        return None
+    if isinstance(node, tree.Chain):
+        return Sentence(node.word, tuple(_part(part, names, depth + 1) for part in node.parts))
+    if not isinstance(node, tree.Not):
+        return None
+    inner = node.operand
+    parts = inner.parts if isinstance(inner, tree.Chain) and inner.word == "or" else (inner,)
+    return Sentence("none", tuple(_part(part, names, depth + 1) for part in parts))
+
+
+def _collected(node: tree.Node, names: Names, depth: int) -> Collected | None:
     match node:
-        case tree.Name(path=(key,)):
-            return Clause(key, "yes")
-        case tree.Not(operand=tree.Name(path=(key,))):
-            return Clause(key, "no")
-        case tree.IsBlank(operand=tree.Name(path=(key,)), filled=filled):
-            return Clause(key, "filled" if filled else "blank")
-        case tree.Compare(sign=sign, left=tree.Name(path=(key,)), right=right):
-            return _with_values(key, sign, (right,))
-        case tree.TextTest(word=word, left=tree.Name(path=(key,)), right=right):
-            return _with_values(key, word, (right,))
-        case tree.Between(operand=tree.Name(path=(key,)), low=low, high=high):
-            return _with_values(key, "between", (low, high))
-        case tree.Holds(word=word, operand=tree.Name(path=(key,)), items=items) if word:
-            return _with_values(key, f"holds {word}", items)
-        case tree.In(operand=tree.Name(path=(key,)), items=items, negated=negated):
-            return _with_values(key, "not in" if negated else "in", items)
-    return None
+        case tree.Call(function="any" | "all" as measure, arguments=(inner,)):
+            found = _of_records(measure, inner, names, depth)
+        case tree.Not(operand=tree.Call(function="any", arguments=(inner,))):
+            found = _of_records("no", inner, names, depth)
+        case _:
+            found = _measured(node, names, depth)
+    return found if found is not None and _says(found, names, node) else None
 
 
-def _with_values(key: str, relation: str, nodes: Sequence[tree.Node]) -> Clause | None:
-    values = []
-    for node in nodes:
-        if isinstance(node, tree.Number) and not node.percent:
-            values.append(plain_number(node.value))
-        elif isinstance(node, tree.Text):
-            values.append(node.value)
-        else:
+def _measured(node: tree.Node, names: Names, depth: int) -> Collected | None:
+    call = next((part for part in _operands(node) if isinstance(part, tree.Call)), None)
+    if call is None or call.function not in ("count", "sum", "average", "min", "max") or len(call.arguments) != 1:
+        return None
+    stand_in = tree.Name(("it",))
+    read = read_clause(_with_operand(node, stand_in))
+    found = _of_records(call.function, call.arguments[0], names, depth)  # type: ignore[arg-type]  # one of the five
+    if read is None or found is None or read[0] != stand_in:
+        return None
+    return Collected(found.collection, found.measure, found.where, found.column, read[1], read[2])
+
+
+def _operands(node: tree.Node) -> tuple[tree.Node, ...]:
+    match node:
+        case tree.Compare(left=left):
+            return (left,)
+        case tree.Between(operand=operand):
+            return (operand,)
+    return ()
+
+
+def _with_operand(node: tree.Node, operand: tree.Node) -> tree.Node:
+    match node:
+        case tree.Compare(sign=sign, right=right):
+            return tree.Compare(sign, operand, right)
+        case tree.Between(low=low, high=high):
+            return tree.Between(operand, low, high)
+    return node
+
+
+def _of_records(measure: Measure, node: tree.Node, names: Names, depth: int) -> Collected | None:
+    where: tree.Node | None = None
+    if isinstance(node, tree.Filtered):
+        if node.by is not None or node.where is None:
             return None
-    return Clause(key, relation, tuple(values))
+        where, node = node.where, node.operand
+    if not isinstance(node, tree.Name) or node.path[0] not in names.records:
+        return None
+    collection, column = node.path[0], ".".join(node.path[1:])
+    inner = Names(names.records[collection])
+    if column and column not in inner.fields:
+        return None
+    said = None if where is None or depth >= _DEEPEST else _inner(where, inner, depth)
+    return None if where is not None and said is None else Collected(collection, measure, said, column)
+
+
+def _inner(where: tree.Node, inner: Names, depth: int) -> Sentence:
+    if isinstance(where, tree.Chain):
+        return Sentence(where.word, tuple(_part(part, inner, depth + 1) for part in where.parts))
+    return Sentence("and", (_part(where, inner, depth + 1),))
 
 
 # Sentence to tree ---------------------------------------------------------------------------
 
 
-def sentence_to_tree(sentence: Sentence, names: Mapping[str, Type]) -> tree.Node:
+def sentence_to_tree(sentence: Sentence, names: Names) -> tree.Node:
     """The tree that the sentence says. Raises ValueError, with a sentence, where a clause lacks something."""
     if not sentence.clauses:
         raise ValueError("There is no condition yet.")
-    parts = tuple(_part(clause, names) for clause in sentence.clauses)
-    return parts[0] if len(parts) == 1 else tree.Chain(sentence.joiner, parts)
+    parts = tuple(_tree(clause, names) for clause in sentence.clauses)
+    word: Literal["and", "or"] = "and" if sentence.joiner == "and" else "or"
+    joined = parts[0] if len(parts) == 1 else tree.Chain(word, parts)
+    return tree.Not(joined) if sentence.joiner == "none" else joined
 
 
-def _part(clause: Clause | Quoted, names: Mapping[str, Type]) -> tree.Node:
-    if isinstance(clause, Quoted):
-        parsed = parse(clause.text)
-        if parsed.tree is None:
-            raise ValueError(parsed.problems[0].message)
-        return parsed.tree
-    if clause.key not in names:
-        raise ValueError(f"No field is called {clause.key}.")
-    return _clause_tree(clause, names[clause.key])
+def _tree(part: Part, names: Names) -> tree.Node:
+    if isinstance(part, Sentence):
+        return sentence_to_tree(part, names)
+    if isinstance(part, Collected):
+        return _collected_tree(part, names)
+    if isinstance(part, Clause):
+        if part.key not in names.fields:
+            raise ValueError(f"No field is called {part.key}.")
+        name = tree.Name(tuple(part.key.split(".")))
+        return built(name, RELATIONS[part.relation], part.values, names.fields[part.key])
+    parsed = parse(part.text)
+    if parsed.tree is None:
+        raise ValueError(parsed.problems[0].message)
+    return parsed.tree
 
 
-def _clause_tree(clause: Clause, type_: Type) -> tree.Node:
-    name = tree.Name((clause.key,))
-    relation = RELATIONS[clause.relation]
-    values = [_literal(value, type_.kind) for value in clause.values]
-    expected = {"nothing": 0, "one": 1, "two": 2}.get(relation.takes)
-    if (expected is not None and len(values) != expected) or (expected is None and not values):
-        raise ValueError("Choose what to compare with.")
-    match clause.relation:
-        case "yes":
-            return name
-        case "no":
-            return tree.Not(name)
-        case "filled" | "blank":
-            return tree.IsBlank(name, filled=clause.relation == "filled")
-        case "between":
-            return tree.Between(name, values[0], values[1])
-        case "in" | "not in":
-            return tree.In(name, tuple(values), negated=clause.relation == "not in")
-        case "holds any" | "holds every" | "holds no":
-            return tree.Holds(clause.relation.removeprefix("holds "), name, tuple(values))  # type: ignore[arg-type]  # one of three words
-        case "contains" | "starts with" | "ends with" | "matches":
-            return tree.TextTest(clause.relation, name, values[0])
-    return tree.Compare(clause.relation, name, values[0])  # type: ignore[arg-type]  # only the signs are left
+def _collected_tree(part: Collected, names: Names) -> tree.Node:
+    if part.collection not in names.records:
+        raise ValueError(f"No records are called {part.collection}.")
+    inner = Names(names.records[part.collection])
+    where = sentence_to_tree(part.where, inner) if part.where is not None else None
+    if part.measure in ("any", "no", "all"):
+        if where is None:
+            raise ValueError("Say what is so of them.")
+        call = tree.Call("all" if part.measure == "all" else "any", (_filtered(part.collection, where),))
+        return tree.Not(call) if part.measure == "no" else call
+    if part.measure != "count" and part.column not in inner.fields:
+        raise ValueError("Choose what to add up or compare.")
+    path = (part.collection,) if part.measure == "count" else (part.collection, part.column)
+    argument: tree.Node = tree.Name(path)
+    if where is not None:
+        argument = tree.Filtered(argument, where)
+    compared = built(tree.Name(("it",)), RELATIONS[part.relation], part.values, measured_type(part, names))
+    return _with_operand(compared, tree.Call(part.measure, (argument,)))
 
 
-def _literal(value: str, kind: Kind) -> tree.Node:
-    value = value.strip() if kind not in ("choice", "choices") else value
-    if not value:
-        raise ValueError("Choose what to compare with.")
-    if kind == "date":
-        try:
-            date.fromisoformat(value)
-        except ValueError:
-            raise ValueError(f"“{value}” is not a date; write it as YYYY-MM-DD.") from None
-    if kind not in ("number", "money"):
-        return tree.Text(value)
-    try:
-        number = Decimal(value)
-        if not number.is_finite() or abs(number) >= Decimal("1e15") or number != round(number, 10):
-            raise ValueError
-    except (InvalidOperation, ValueError):
-        raise ValueError(f"“{value}” is not a number.") from None
-    return tree.Number(number + 0)
+def _filtered(collection: str, where: tree.Node) -> tree.Node:
+    return tree.Filtered(tree.Name((collection,)), where)
+
+
+def measured_type(part: Collected, names: Names) -> Type:
+    """The type that a measure of records is compared as."""
+    if part.measure == "count":
+        return _NUMBERS
+    return names.records.get(part.collection, {}).get(part.column, _NUMBERS)

@@ -14,6 +14,7 @@ from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.language.checker import Checked, check
 from finesieve.core.language.derived import Derivation, find_circle
 from finesieve.core.language.names import Place, World
+from finesieve.core.language.sentence import Names
 from finesieve.core.language.typed import Typed
 from finesieve.core.model.checks import OwnCheck
 from finesieve.core.values import Kind, Type
@@ -193,6 +194,15 @@ class Catalogue:
     def names(self) -> Mapping[str, Type]:
         """The type of every field of a person by key, for sentences."""
         return self.world(PERSON).base.names
+
+    @cached_property
+    def spoken(self) -> Names:
+        """What a sentence about a person may speak of."""
+        records = {
+            key: self.world(record_about(link.record_type_id)).base.names
+            for key, link in self.collections_of(PERSON).items()
+        }
+        return Names(self.names, records)
 
     @cached_property
     def stored(self) -> tuple[Field, ...]:

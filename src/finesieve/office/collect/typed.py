@@ -1,18 +1,27 @@
 """What is typed into the settings of a question, section or remark: from the document to inputs, and back."""
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Final
 
 from finesieve.core.fields.definition import Field
+from finesieve.core.fields.options import Option
 from finesieve.core.forms.definition import Question, Remark, Section, Surcharge
 from finesieve.core.forms.prepare import section_about
 from finesieve.core.language.problems import Problem
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.model.checks import Bound, Check, ConditionCheck, DateCheck, NamedCheck, PatternCheck, SameCheck
 from finesieve.core.values import plain_number
+from finesieve.office.collect.contents import OFFERED_LANGUAGES
 from finesieve.office.shared.rules import RuleEditor, posted_rule, stored_rule
-from finesieve.office.shared.sentences import Vocabulary, draft_from_text, words_about_people, words_of_records
+from finesieve.office.shared.sentences import (
+    Vocabulary,
+    draft_from_text,
+    plain_words,
+    words_about_people,
+    words_of_records,
+)
 from finesieve.services.forms.composing import QuestionInput, RemarkInput, SectionInput
 from finesieve.services.forms.forms import FormView
 from finesieve.services.kernel.inputs import read_input
@@ -81,7 +90,21 @@ def vocabulary(view: FormView, section: Section | None, own: int = 0) -> Vocabul
     where = f"form={view.id}" + (f"&section={section.id}" if section else "")
     if section is not None and section.repeat:
         return replace(words_of_records(view.catalogue, section_about(section), without=own), where=where)
-    return replace(words_about_people(view.catalogue, without=own), where=where)
+    words = words_about_people(view.catalogue, without=own)
+    return replace(words, where=where, fields={**words.fields, **_of_the_page(view)})
+
+
+def _of_the_page(view: FormView) -> dict[str, Field]:
+    """The language of the page, and the address parameters that questions take or rules name."""
+    languages = tuple(Option(OFFERED_LANGUAGES.get(one, one), one) for one in view.document.languages)
+    named = {"page.language": Field(0, "page.language", "Language of the page", "short_text", 0, options=languages)}
+    rules = (text for _, _, text in view.document.walk_rules())
+    parameters = {question.parameter for question in view.document.questions if question.parameter}
+    for text in rules:
+        parameters |= set(re.findall(r"\bpage\.([a-z][a-z0-9_]*)", text.lower()))
+    for name in sorted(parameters - {"language"}):
+        named[f"page.{name}"] = Field(0, f"page.{name}", f"Address parameter {name}", "short_text", 0)
+    return named
 
 
 def input_of(path: str, options: Sequence[tuple[str, str, str]] = ()) -> str:
@@ -322,9 +345,4 @@ def remark_input(typed: TypedPart) -> RemarkInput:
 def say_condition(catalogue: Catalogue, text: str) -> str:
     """A condition in words, as its sentence says it; a formula stays as it is written."""
     sentence = draft_from_text(text, words_about_people(catalogue))
-    said = []
-    for draft in sentence.drafts:
-        if draft.field is None:
-            return " ".join(text.split())
-        said.append(f"{draft.field.label} {draft.words} {draft.shown}".strip())
-    return f" {sentence.joiner} ".join(said)
+    return f" {sentence.joiner} ".join(plain_words(draft) for draft in sentence.drafts)

@@ -1,22 +1,26 @@
 """The sentence editor: from a posted form to clauses, and what each word of a clause may become."""
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Literal
+from typing import Final, get_args
 
+from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.options import Option
 from finesieve.core.language.parser import parse
 from finesieve.core.language.printer import print_expression
+from finesieve.core.language.relations import RELATIONS, SPANS, Relation, relations_for
 from finesieve.core.language.sentence import (
-    RELATIONS,
+    MEASURES,
     Clause,
+    Collected,
     Joiner,
+    Measure,
+    Names,
+    Part,
     Quoted,
-    Relation,
     Sentence,
-    relations_for,
     sentence_to_tree,
     tree_to_sentence,
 )
@@ -26,39 +30,62 @@ from finesieve.web.posted import PostedForm, whole_number
 
 __all__ = [
     "Draft",
+    "GroupDraft",
+    "PartDraft",
+    "RecordsDraft",
     "SentenceDraft",
     "Vocabulary",
     "draft_from_text",
     "draft_of",
+    "plain_words",
     "read_sentence",
     "words_about_people",
     "words_of_records",
 ]
 
-MOST_CLAUSES = 50
+MOST_CLAUSES: Final = 50
+_DEEPEST: Final = 3
+"""Groups within groups that the editor offers; deeper ones are shown, and stay."""
+_NUMBERS: Final = Field(0, "", "", "number", 0)
 
 
 @dataclass(frozen=True)
 class Vocabulary:
-    """What a sentence may speak of: fields by key, in the order offered.
+    """What a sentence may speak of: fields by key, in the order offered; records by the name of their collection.
 
-    `where` says where it stands, as the address of its words wants it.
+    `where` says where it stands, as the address of its words wants it; `groups` are the names of groups by id.
     """
 
     fields: Mapping[str, Field]
     where: str = "about=person"
+    records: Mapping[str, "Records"] = field(default_factory=dict)
+    groups: Mapping[int, str] = field(default_factory=dict)
 
     @cached_property
-    def names(self) -> dict[str, Type]:
-        return {key: field.value_type for key, field in self.fields.items()}
+    def names(self) -> Names:
+        records = {key: known.words.names.fields for key, known in self.records.items()}
+        return Names({key: field.value_type for key, field in self.fields.items()}, records)
 
     @cached_property
     def offered(self) -> tuple[Field, ...]:
-        return tuple(one for one in self.fields.values() if one.id or one.options)
+        return tuple(one for one in self.fields.values() if one.id or one.options or "." in one.key)
+
+
+@dataclass(frozen=True)
+class Records:
+    """A person's records of one kind, as a sentence may speak of them."""
+
+    label: str
+    words: Vocabulary
+
+    @cached_property
+    def columns(self) -> tuple[Field, ...]:
+        """The fields that can be added up or compared."""
+        return tuple(one for one in self.words.fields.values() if one.value_type.kind in ("number", "money", "date"))
 
 
 def words_about_people(catalogue: Catalogue, *, without: int = 0) -> Vocabulary:
-    """The fields of a person, and their level, tags and lists; but for the one of this id."""
+    """The fields of a person, and their level, tags and lists, and their records; but for the field of this id."""
     sound = (one for one in catalogue.fields if one.key not in catalogue.broken and (one.derived or one.stores))
     found = {one.key: one for one in sound if one.id != without}
     for key, label, held in (
@@ -68,15 +95,27 @@ def words_about_people(catalogue: Catalogue, *, without: int = 0) -> Vocabulary:
     ):
         options = tuple(Option(name, value) for value, name in held)
         found[key] = Field(0, key, label, "progress" if key == "level" else "choices", 0, options=options)
-    return Vocabulary(found)
+    records = {
+        key: Records(link.back_name, Vocabulary(_own_words(catalogue, record_about(link.record_type_id))))
+        for key, link in catalogue.collections_of(PERSON).items()
+    }
+    return Vocabulary(found, records=records, groups={one.id: one.name for one in catalogue.all_groups})
+
+
+def _own_words(catalogue: Catalogue, about: str) -> dict[str, Field]:
+    broken = catalogue.broken_by_about.get(about, frozenset())
+    return {one.key: one for one in catalogue.about(about) if one.key not in broken and (one.derived or one.stores)}
 
 
 def words_of_records(catalogue: Catalogue, about: str, *, without: int = 0) -> Vocabulary:
     """The fields of a record first, then those of its person."""
-    own = {one.key: one for one in catalogue.about(about) if (one.derived or one.stores) and one.id != without}
-    return Vocabulary(
-        {**own, **{key: one for key, one in words_about_people(catalogue).fields.items() if key not in own}}
-    )
+    own = {key: one for key, one in _own_words(catalogue, about).items() if one.id != without}
+    people = words_about_people(catalogue)
+    rest = {key: one for key, one in people.fields.items() if key not in own}
+    return replace(people, fields={**own, **rest}, records={})
+
+
+# Drafts -----------------------------------------------------------------------------------------
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,33 +132,118 @@ class Draft:
     message: str = ""
 
     @property
+    def shape(self) -> str:
+        return "field" if self.field else "quoted"
+
+    @property
     def complete(self) -> bool:
         return not self.message
 
     @property
-    def choices(self) -> tuple[Relation, ...]:
-        """The relations offered for the field."""
-        return relations_for(self.field.value_type.kind) if self.field else ()
+    def choices(self) -> tuple[tuple[str, str], ...]:
+        """The relations offered for the field: (id, words)."""
+        return _choices(self.field.value_type) if self.field else ()
 
     @property
     def words(self) -> str:
         """The relation in words."""
         assert self.field is not None and self.relation is not None
-        return self.relation.words[self.field.value_type.kind]
+        return self.relation.said(self.field.value_type)
 
     @property
     def shown(self) -> str:
-        """The values in words: `North, Hill`, `30 m²`, `1 and 5`."""
-        field = self.field
-        if field is None or self.relation is None:
-            return ""
-        labels = [field.label_of(value) if field.options else value for value in self.values]
-        joined = (" and " if self.relation.takes == "two" else ", ").join(labels)
-        return f"{joined} {field.unit}" if field.unit and joined else joined
+        """The values in words: `North, Hill`, `30 m²`, `1 and 5`, `30 days`."""
+        return _values_in_words(self.field, self.relation, self.values) if self.field and self.relation else ""
 
     def value(self, place: int) -> str:
         """The value at a place; "" where there is none yet."""
         return self.values[place] if place < len(self.values) else ""
+
+    def part(self) -> Part | None:
+        if self.message:
+            return None
+        if self.field is None or self.relation is None:
+            return Quoted(self.quoted)
+        return Clause(self.field.key, self.relation.id, self.values)
+
+
+@dataclass(frozen=True, slots=True)
+class GroupDraft:
+    """Conditions that stand together: all, any or none of them."""
+
+    sentence: "SentenceDraft"
+    shape: str = "group"
+    message: str = ""
+
+    @property
+    def complete(self) -> bool:
+        return self.sentence.complete and bool(self.sentence.drafts)
+
+    def part(self) -> Part | None:
+        return self.sentence.part()
+
+
+@dataclass(frozen=True, slots=True)
+class RecordsDraft:
+    """What is said of a person's records; it may lack a word yet."""
+
+    collection: str
+    records: Records
+    measure: Measure
+    sentence: "SentenceDraft"
+    column: Field | None = None
+    relation: Relation | None = None
+    values: tuple[str, ...] = ()
+    message: str = ""
+    shape: str = "records"
+
+    @property
+    def key(self) -> str:
+        """What stands for it in the menu of fields."""
+        return f"{self.collection}()"
+
+    @property
+    def compares(self) -> bool:
+        """Whether it is a number that is compared."""
+        return self.measure not in ("any", "no", "all")
+
+    @property
+    def complete(self) -> bool:
+        return not self.message and self.sentence.complete and self.part() is not None
+
+    @property
+    def field(self) -> Field:
+        """As what its number is compared."""
+        return _NUMBERS if self.measure == "count" or self.column is None else self.column
+
+    @property
+    def choices(self) -> tuple[tuple[str, str], ...]:
+        plain = ("=", "!=", ">", ">=", "<", "<=", "between")
+        return tuple(pair for pair in _choices(self.field.value_type) if pair[0] in plain)
+
+    @property
+    def words(self) -> str:
+        return self.relation.said(self.field.value_type) if self.relation else ""
+
+    @property
+    def shown(self) -> str:
+        return _values_in_words(self.field, self.relation, self.values) if self.relation else ""
+
+    def value(self, place: int) -> str:
+        return self.values[place] if place < len(self.values) else ""
+
+    def part(self) -> Part | None:
+        if self.message:
+            return None
+        where = self.sentence.part()
+        if not self.compares:
+            return Collected(self.collection, self.measure, where) if where is not None else None
+        column = self.column.key if self.column is not None and self.measure != "count" else ""
+        relation = self.relation.id if self.relation else ""
+        return Collected(self.collection, self.measure, where, column, relation, self.values)
+
+
+PartDraft = Draft | GroupDraft | RecordsDraft
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,24 +251,59 @@ class SentenceDraft:
     """A sentence in the editor."""
 
     joiner: Joiner
-    drafts: tuple[Draft, ...]
+    drafts: tuple[PartDraft, ...]
+
+    def part(self) -> Sentence | None:
+        """The sentence of its complete clauses; None where there are none."""
+        found = tuple(part for draft in self.drafts if (part := draft.part()) is not None)
+        return Sentence(self.joiner, found) if found else None
 
     def expression(self, words: Vocabulary) -> str:
         """The text of the complete clauses; "" where there are none."""
-        clauses = tuple(_clause(draft) for draft in self.drafts if draft.complete)
-        if not clauses:
-            return ""
-        return print_expression(sentence_to_tree(Sentence(self.joiner, clauses), words.names))
+        sentence = self.part()
+        return print_expression(sentence_to_tree(sentence, words.names)) if sentence is not None else ""
 
     @property
     def complete(self) -> bool:
         return all(draft.complete for draft in self.drafts)
 
 
-def _clause(draft: Draft) -> Clause | Quoted:
-    if draft.field is None or draft.relation is None:
-        return Quoted(draft.quoted)
-    return Clause(draft.field.key, draft.relation.id, draft.values)
+def _choices(type_: Type) -> tuple[tuple[str, str], ...]:
+    return tuple((one.id, f"{one.said(type_)} … {one.after}".removesuffix(" … ")) for one in relations_for(type_))
+
+
+def _values_in_words(known: Field, relation: Relation, values: Sequence[str]) -> str:
+    if relation.takes == "span":
+        return f"{' '.join(values)} {relation.after}".strip()
+    labels = [known.label_of(value) if known.options else value for value in values]
+    joined = (f" {relation.between} " if relation.takes in ("two", "numbers") else ", ").join(labels)
+    if relation.takes in ("number", "numbers"):
+        return f"{joined} {relation.after}".strip()
+    return f"{joined} {known.unit}" if known.unit and joined else joined
+
+
+def plain_words(draft: PartDraft) -> str:
+    """A condition in words without marks: `Zone is North`, `any of (…)`, `Plots: any are such that …`."""
+    if isinstance(draft, GroupDraft):
+        said = f"{_JOINED[draft.sentence.joiner]}: "
+        return said + "; ".join(plain_words(one) for one in draft.sentence.drafts)
+    if isinstance(draft, RecordsDraft):
+        measure = f"{draft.records.label}: {MEASURES[draft.measure]}"
+        column = draft.column.label if draft.column and draft.measure != "count" else ""
+        compared = f"{draft.words} {draft.shown}" if draft.compares else ""
+        joiner = " or " if draft.sentence.joiner == "or" else " and "
+        where = joiner.join(plain_words(one) for one in draft.sentence.drafts)
+        where = f"where {where}" if where and draft.compares else where
+        return " ".join(part for part in (measure, column, where, compared) if part)
+    if draft.field is None:
+        return " ".join(draft.quoted.split())
+    return f"{draft.field.label} {draft.words} {draft.shown}".strip()
+
+
+_JOINED: Final[Mapping[Joiner, str]] = {"and": "all of", "or": "any of", "none": "none of"}
+
+
+# From what is stored --------------------------------------------------------------------------------
 
 
 def draft_from_text(text: str, words: Vocabulary) -> SentenceDraft:
@@ -154,36 +313,58 @@ def draft_from_text(text: str, words: Vocabulary) -> SentenceDraft:
     tree = parse(text).tree
     if tree is None:
         return SentenceDraft("and", (Draft(quoted=text),))
-    sentence = tree_to_sentence(tree, words.names)
+    return _sentence_draft(tree_to_sentence(tree, words.names), words)
+
+
+def _sentence_draft(sentence: Sentence | None, words: Vocabulary) -> SentenceDraft:
+    if sentence is None:
+        return SentenceDraft("and", ())
     return SentenceDraft(sentence.joiner, tuple(draft_of(clause, words) for clause in sentence.clauses))
 
 
-def draft_of(clause: Clause | Quoted, words: Vocabulary) -> Draft:
-    """One saved clause as the editor shows it."""
+def draft_of(clause: Part, words: Vocabulary) -> PartDraft:
+    """One saved condition as the editor shows it."""
     if isinstance(clause, Quoted):
         return Draft(quoted=clause.text)
-    return Draft(words.fields[clause.key], RELATIONS[clause.relation], clause.values)
+    if isinstance(clause, Sentence):
+        return GroupDraft(_sentence_draft(clause, words))
+    if isinstance(clause, Clause):
+        return Draft(words.fields[clause.key], RELATIONS[clause.relation], clause.values)
+    records = words.records[clause.collection]
+    return RecordsDraft(
+        clause.collection,
+        records,
+        clause.measure,
+        _sentence_draft(clause.where, records.words),
+        records.words.fields.get(clause.column),
+        RELATIONS.get(clause.relation),
+        clause.values,
+    )
 
 
-def read_sentence(form: PostedForm, words: Vocabulary, name: str = "") -> SentenceDraft:
-    """The sentence as posted, after the button that was pressed: `add`, `remove:2`, `up:1`, `down:0`.
+# From a post -----------------------------------------------------------------------------------------
+
+
+def read_sentence(form: PostedForm, words: Vocabulary, name: str = "", depth: int = 0) -> SentenceDraft:
+    """The sentence as posted, after the button that was pressed: `add`, `group`, `remove:2`, `up:1`, `down:0`.
 
     `name` tells several editors of one page apart: it stands before the names of
-    its inputs, and before the button's: `show_add`.
+    its inputs, and before the button's: `show_add`. That of a group is `show_c2_g_`.
     """
-    joiner: Joiner = "or" if form.one(f"{name}joiner") == "or" else "and"
+    joiner: Joiner = form.one(f"{name}joiner") if form.one(f"{name}joiner") in ("or", "none") else "and"  # type: ignore[assignment]  # one of the three
     count = whole_number(form.one(f"{name}clauses")) or 0
-    drafts = [_read(form, f"{name}c{place}_", words) for place in range(min(count, MOST_CLAUSES))]
+    drafts = [_read(form, f"{name}c{place}_", words, depth) for place in range(min(count, MOST_CLAUSES))]
     action, _, rest = form.one("action").removeprefix(name).partition(":")
     pressed = whole_number(rest)
     if form.one("action").startswith(name):
-        drafts = _acted(drafts, action, -1 if pressed is None else pressed, words.offered)
+        drafts = _acted(drafts, action, -1 if pressed is None else pressed, words)
     return SentenceDraft(joiner, tuple(drafts))
 
 
-def _acted(drafts: list[Draft], action: str, place: int, askable: Sequence[Field]) -> list[Draft]:
-    if action == "add" and askable and len(drafts) < MOST_CLAUSES:
-        return [*drafts, _checked(Draft(askable[0], relations_for(askable[0].value_type.kind)[0]))]
+def _acted(drafts: list[PartDraft], action: str, place: int, words: Vocabulary) -> list[PartDraft]:
+    if action in ("add", "group") and words.offered and len(drafts) < MOST_CLAUSES:
+        first = _first(words)
+        return [*drafts, first if action == "add" else GroupDraft(SentenceDraft("or", (first,)))]
     if not 0 <= place < len(drafts):
         return drafts
     if action == "remove":
@@ -194,35 +375,83 @@ def _acted(drafts: list[Draft], action: str, place: int, askable: Sequence[Field
     return drafts
 
 
-def _read(form: PostedForm, prefix: str, words: Vocabulary) -> Draft:
+def _first(words: Vocabulary) -> Draft:
+    """The condition that a new one begins as."""
+    known = words.offered[0]
+    return _checked(Draft(known, relations_for(known.value_type)[0]))
+
+
+def _read(form: PostedForm, prefix: str, words: Vocabulary, depth: int) -> PartDraft:
+    if f"{prefix}g_clauses" in form and f"{prefix}key" not in form:
+        return GroupDraft(read_sentence(form, words, f"{prefix}g_", min(depth + 1, _DEEPEST)))
     if f"{prefix}quoted" in form:
         quoted = form.one(f"{prefix}quoted")
         problems = parse(quoted).problems
         return Draft(quoted=quoted, message=problems[0].message if problems else "")
-    field = words.fields.get(form.one(f"{prefix}key"))
-    if field is None:
+    key = form.one(f"{prefix}key")
+    if key.removesuffix("()") in words.records and key.endswith("()"):
+        return _read_records(form, prefix, key.removesuffix("()"), words, depth)
+    known = words.fields.get(key)
+    if known is None:
         return Draft(quoted="", message="The field of this condition is gone; remove the condition.")
-    offered = relations_for(field.value_type.kind)
+    offered = relations_for(known.value_type)
     relation = next((found for found in offered if found.id == form.one(f"{prefix}relation")), offered[0])
-    values = form.all(f"{prefix}value") if form.one(f"{prefix}was") in ("", field.key) else []
-    return _checked(Draft(field, relation, _fitting(values, field, relation)))
+    values = form.all(f"{prefix}value") if form.one(f"{prefix}was") in ("", known.key) else []
+    return _checked(Draft(known, relation, _fitting(values, known, relation)))
 
 
-def _fitting(values: Iterable[str], field: Field, relation: Relation) -> tuple[str, ...]:
+def _read_records(form: PostedForm, prefix: str, collection: str, words: Vocabulary, depth: int) -> RecordsDraft:
+    records = words.records[collection]
+    asked = form.one(f"{prefix}measure")
+    measure: Measure = asked if asked in get_args(Measure) else "any"  # type: ignore[assignment]  # one of them
+    if form.one(f"{prefix}was") != f"{collection}()":
+        return RecordsDraft(collection, records, "any", SentenceDraft("and", (_first(records.words),)))
+    sentence = read_sentence(form, records.words, f"{prefix}g_", min(depth + 1, _DEEPEST))
+    if measure in ("any", "no", "all"):
+        sentence = sentence if sentence.drafts else replace(sentence, drafts=(_first(records.words),))
+        return RecordsDraft(collection, records, measure, sentence)
+    column = next((one for one in records.columns if one.key == form.one(f"{prefix}column")), None)
+    if measure != "count" and column is None:
+        column = next(iter(records.columns), None)
+    draft = RecordsDraft(collection, records, measure, sentence, column)
+    relation = next((key for key, _ in draft.choices if key == form.one(f"{prefix}relation")), ">=")
+    values = _fitting(form.all(f"{prefix}value"), draft.field, RELATIONS[relation])
+    return _checked_records(replace(draft, relation=RELATIONS[relation], values=values))
+
+
+def _checked_records(draft: RecordsDraft) -> RecordsDraft:
+    if draft.measure != "count" and draft.column is None:
+        return replace(draft, message="There is nothing that can be added up or compared.")
+    assert draft.relation is not None
+    try:
+        _try(Clause("it", draft.relation.id, draft.values), draft.field.value_type)
+    except ValueError as problem:
+        return replace(draft, message=str(problem))
+    return draft
+
+
+def _fitting(values: Iterable[str], known: Field, relation: Relation) -> tuple[str, ...]:
     """Those of the values that the relation can take; switching between *is* and *is one of* keeps them."""
-    kept = [value if field.options else value.strip() for value in values]
-    if field.options:
-        kept = [value for value in dict.fromkeys(kept) if value in field.value_type.options]
-    most: dict[Literal["nothing", "one", "two", "some"], int] = {"nothing": 0, "one": 1, "two": 2, "some": 200}
-    return tuple(kept[: most[relation.takes]])
+    kept = [value if known.options else value.strip() for value in values]
+    if relation.takes in ("number", "span", "numbers"):
+        kept = [value for value in kept if value in SPANS or value.isdigit() or not value]
+        if relation.takes == "span":
+            number = next((value for value in kept if value not in SPANS), "")
+            return number, next((value for value in kept if value in SPANS), "days")
+    elif known.options:
+        kept = [value for value in dict.fromkeys(kept) if value in known.value_type.options]
+    return tuple(kept[: relation.count[1]])
 
 
 def _checked(draft: Draft) -> Draft:
     """The draft with what it lacks said."""
     assert draft.field is not None and draft.relation is not None
-    clause = Clause(draft.field.key, draft.relation.id, draft.values)
     try:
-        sentence_to_tree(Sentence("and", (clause,)), {draft.field.key: draft.field.value_type})
+        _try(Clause(draft.field.key, draft.relation.id, draft.values), draft.field.value_type)
     except ValueError as problem:
         return replace(draft, message=str(problem))
     return draft
+
+
+def _try(clause: Clause, type_: Type) -> None:
+    sentence_to_tree(Sentence("and", (clause,)), Names({clause.key: type_}))

@@ -10,7 +10,7 @@ from finesieve.core.language.parser import has_comments
 from finesieve.core.language.problems import FIXABLE
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, back_with, page
-from finesieve.office.shared.sentences import Draft, SentenceDraft, draft_of, read_sentence, words_about_people
+from finesieve.office.shared.sentences import PartDraft, SentenceDraft, draft_of, read_sentence, words_about_people
 from finesieve.office.sift.picture import draw_sieve
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.kernel.slugs import slug_from_name
@@ -89,7 +89,7 @@ def show_segment(request: Request, desk: DeskHere, segment_id: int) -> Response:
     return _segment_page(request, desk, read_segment(desk.scope, segment_id))
 
 
-def _paired(view: SegmentView, drafts: Sequence[Draft]) -> Iterator[tuple[Draft, Mesh | None]]:
+def _paired(view: SegmentView, drafts: Sequence[PartDraft]) -> Iterator[tuple[PartDraft, Mesh | None]]:
     """Each condition of the editor with its mesh; one that lacks a word yet has none."""
     meshes = iter(view.meshes)
     for draft in drafts:
@@ -134,7 +134,7 @@ def _segment_page(
         problems=problems or view.problems,
         messages=messages or {},
         fixable=FIXABLE,
-        fields=words.offered,
+        vocabulary=words,
         editing=request.query_params.get("edit") == "1" or bool(overtaken and _renamed(typed, view)),
         status=status,
     )

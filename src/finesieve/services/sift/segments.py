@@ -22,13 +22,12 @@ from finesieve.core.fields.manner import write_figure
 from finesieve.core.language.parser import parse
 from finesieve.core.language.printer import print_expression
 from finesieve.core.language.problems import Problem
-from finesieve.core.language.sentence import Clause, Quoted, tree_to_sentence
+from finesieve.core.language.sentence import Names, Part, tree_to_part
 from finesieve.core.language.tree import Chain, Node
 from finesieve.core.language.typed import Typed
 from finesieve.core.limits import DESCRIPTION, EXPRESSION, LABEL
 from finesieve.core.model.catalogue import Catalogue, field_of
 from finesieve.core.sieve.meshes import Tray, meshes, trays
-from finesieve.core.values import Type
 from finesieve.services.kernel.changes import record_change, refuse_overtaking, snapshot
 from finesieve.services.kernel.inputs import Input
 from finesieve.services.kernel.scope import Scope, Unit
@@ -98,7 +97,7 @@ class Mesh:
     """One condition of a segment: its text, its clause, and what became of those who reached it."""
 
     text: str
-    clause: Clause | Quoted
+    clause: Part
     tray: Tray
 
 
@@ -226,7 +225,7 @@ def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
 def _sieve(unit: Unit, view: SegmentView, nodes: tuple[Node, ...], typed: tuple[Typed, ...], limit: int) -> SegmentView:
     verdicts = count_verdicts(unit.session, unit.definitions, typed, unit.moment)
     stacked = trays(verdicts, range(len(typed)))
-    names = unit.known.names
+    names = unit.known.spoken
     layers = tuple(
         Mesh(print_expression(node), clause_of(node, names), tray) for node, tray in zip(nodes, stacked, strict=True)
     )
@@ -235,10 +234,9 @@ def _sieve(unit: Unit, view: SegmentView, nodes: tuple[Node, ...], typed: tuple[
     return replace(view, everyone=everyone, meshes=layers, people=people)
 
 
-def clause_of(node: Node, names: Mapping[str, Type]) -> Clause | Quoted:
+def clause_of(node: Node, names: Names) -> Part:
     """A mesh as the clause that says it; quoted where no sentence can."""
-    """The mesh as one clause; a chain inside a mesh stays a quoted formula."""
-    return Quoted(print_expression(node)) if isinstance(node, Chain) else tree_to_sentence(node, names).clauses[0]
+    return tree_to_part(node, names)
 
 
 def meshes_of(unit: Unit, expression: str) -> tuple[tuple[Node, ...], tuple[Typed, ...], tuple[Problem, ...]]:

@@ -7,7 +7,7 @@ from finesieve.core.errors import NotAllowed
 from finesieve.core.fields.about import PERSON
 from finesieve.core.language.evaluator import compile_python
 from finesieve.core.language.printer import print_expression
-from finesieve.core.language.sentence import Clause, Quoted
+from finesieve.core.language.sentence import Part
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.sift.segments import clause_of, meshes_of, segment_rows
 from finesieve.services.values.value_lines import worked_out
@@ -26,7 +26,7 @@ class Belonging:
     segment_id: int
     name: str
     verdict: str
-    clause: Clause | Quoted | None = None
+    clause: Part | None = None
     worked: str = ""
 
 
@@ -36,7 +36,7 @@ def segments_of_person(scope: Scope, person_id: int) -> tuple[Belonging, ...]:
         stored = stored_row(unit.session, unit.definitions, PERSON, person_id)
         if stored is None:
             return ()
-        row, names, found = row_of(unit, PERSON, person_id, stored), unit.known.names, []
+        row, names, found = row_of(unit, PERSON, person_id, stored), unit.known.spoken, []
         for segment in segment_rows(unit)[:_MOST]:
             try:
                 nodes, typed, problems = meshes_of(unit, segment.expression)
