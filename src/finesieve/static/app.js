@@ -327,6 +327,140 @@ const revealAll = () => document.querySelectorAll("[data-reveals]").forEach(reve
 document.addEventListener("change", (event) => { if (event.target.matches?.("[data-reveals]")) reveal(event.target); });
 document.addEventListener("DOMContentLoaded", revealAll);
 document.addEventListener("htmx:after:swap", revealAll);
+
+// A menu of many entries opens as a list that is searched as one types; the menu stays what is sent ----------------
+const menuFinder = { box: null, menu: null, here: 0 };
+function closeMenuFinder(back = false) {
+  const { box, menu } = menuFinder;
+  menuFinder.box = menuFinder.menu = null;
+  box?.remove();
+  if (back) menu?.focus();
+}
+function entryOf(option, place) {
+  const line = document.createElement("li");
+  line.id = `finder-${place}`;
+  line.setAttribute("role", "option");
+  line.dataset.value = option.value;
+  if (option.dataset.stamp) {
+    const stamp = document.createElement("span");
+    stamp.className = "stamp";
+    stamp.textContent = option.dataset.stamp;
+    line.append(stamp);
+  }
+  const label = document.createElement("span");
+  label.textContent = option.textContent.trim();
+  const key = document.createElement("span");
+  key.className = "mono soft";
+  key.textContent = option.dataset.key ?? option.value;
+  line.append(label, key);
+  return line;
+}
+function listEntries(words) {
+  const { box, menu } = menuFinder;
+  const list = box.querySelector("ul");
+  list.replaceChildren();
+  const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
+  const fits = [...menu.options].filter((option) => {
+    const text = `${option.textContent} ${option.value} ${option.dataset.group || ""}`.toLowerCase();
+    return wanted.every((word) => text.includes(word));
+  });
+  // What is called so comes before what only stands in a group of that name.
+  const rank = (option) => {
+    const label = option.textContent.trim().toLowerCase();
+    return label.startsWith(words.trim().toLowerCase()) ? 0 : wanted.every((word) => label.includes(word)) ? 1 : 2;
+  };
+  if (wanted.length) fits.sort((one, other) => rank(one) - rank(other));
+  let group = "";
+  fits.forEach((option, place) => {
+    if (!wanted.length && (option.dataset.group || "") !== group) {
+      group = option.dataset.group || "";
+      const head = document.createElement("li");
+      head.setAttribute("role", "presentation");
+      head.className = "finder-group";
+      head.textContent = group;
+      list.append(head);
+    }
+    list.append(entryOf(option, place));
+  });
+  const chosen = fits.findIndex((option) => option.selected);
+  markEntry(wanted.length ? 0 : Math.max(chosen, 0));
+}
+function markEntry(here) {
+  const { box } = menuFinder;
+  const lines = [...box.querySelectorAll("[role=option]")];
+  menuFinder.here = lines.length ? (here + lines.length) % lines.length : 0;
+  lines.forEach((line, place) => line.setAttribute("aria-selected", String(place === menuFinder.here)));
+  const line = lines[menuFinder.here];
+  (line?.previousElementSibling?.matches(".finder-group") ? line.previousElementSibling : line)?.scrollIntoView({ block: "nearest" });
+  line?.scrollIntoView({ block: "nearest" });
+  box.querySelector("input").setAttribute("aria-activedescendant", lines.length ? lines[menuFinder.here].id : "");
+}
+function takeEntry(line) {
+  const { menu } = menuFinder;
+  closeMenuFinder(true);
+  if (!line || menu.value === line.dataset.value) return;
+  menu.value = line.dataset.value;
+  menu.dispatchEvent(new Event("input", { bubbles: true }));
+  menu.dispatchEvent(new Event("change", { bubbles: true }));
+}
+function openMenuFinder(menu, typed = "") {
+  closeMenuFinder();
+  const box = document.createElement("div");
+  box.className = "menu-finder";
+  const input = document.createElement("input");
+  input.type = "search";
+  input.value = typed;
+  input.autocomplete = "off";
+  for (const [name, value] of Object.entries({ role: "combobox", "aria-expanded": "true", "aria-controls": "finder-list", "aria-label": `Find: ${menu.getAttribute("aria-label") || "an entry"}` })) input.setAttribute(name, value);
+  const list = document.createElement("ul");
+  list.id = "finder-list";
+  list.setAttribute("role", "listbox");
+  list.setAttribute("aria-label", "What fits");
+  box.append(input, list);
+  document.body.append(box);
+  const place = menu.getBoundingClientRect();
+  box.style.left = `${Math.max(8, Math.min(place.left, innerWidth - 348)) + scrollX}px`;
+  box.style.top = `${place.bottom + 4 + scrollY}px`;
+  Object.assign(menuFinder, { box, menu });
+  listEntries(typed);
+  input.focus();
+}
+const findable = (element) => element?.matches?.("select[data-finder-menu]") && element.options.length > 6 && !element.disabled;
+document.addEventListener("mousedown", (event) => {
+  if (menuFinder.box?.contains(event.target)) {
+    const line = event.target.closest("[role=option]");
+    if (line) { event.preventDefault(); takeEntry(line); }
+    return;
+  }
+  if (menuFinder.box) closeMenuFinder();
+  if (event.button === 0 && event.isTrusted && findable(event.target)) {
+    event.preventDefault();
+    openMenuFinder(event.target);
+  }
+});
+document.addEventListener("keydown", (event) => {
+  if (findable(event.target) && !event.ctrlKey && !event.metaKey && !event.altKey) {
+    if (event.key === "Enter" || event.key === " " || event.key === "ArrowDown" || event.key.length === 1) {
+      event.preventDefault();
+      event.stopPropagation();
+      openMenuFinder(event.target, event.key.length === 1 && event.key !== " " ? event.key : "");
+    }
+    return;
+  }
+  if (!menuFinder.box?.contains(event.target)) return;
+  event.stopPropagation();
+  const lines = [...menuFinder.box.querySelectorAll("[role=option]")];
+  if (event.key === "ArrowDown") { event.preventDefault(); markEntry(menuFinder.here + 1); }
+  else if (event.key === "ArrowUp") { event.preventDefault(); markEntry(menuFinder.here - 1); }
+  else if (event.key === "Enter") { event.preventDefault(); takeEntry(lines[menuFinder.here]); }
+  else if (event.key === "Escape" || event.key === "Tab") { event.preventDefault(); closeMenuFinder(true); }
+}, true);
+document.addEventListener("input", (event) => {
+  if (!menuFinder.box?.contains(event.target)) return;
+  event.stopPropagation();
+  listEntries(event.target.value);
+}, true);
+document.addEventListener("htmx:after:swap", () => closeMenuFinder());
 // A colour can be picked as well as written; without scripts there is the box alone.
 const showPickers = (root) => root.querySelectorAll?.("[data-picks]").forEach((picker) => { picker.hidden = false; });
 document.addEventListener("DOMContentLoaded", () => showPickers(document));

@@ -136,6 +136,11 @@ class Draft:
         return "field" if self.field else "quoted"
 
     @property
+    def mark(self) -> str:
+        """What tells it from what else may stand in its place."""
+        return f"{self.field.key}-{self.relation.takes}" if self.field and self.relation else "quoted"
+
+    @property
     def complete(self) -> bool:
         return not self.message
 
@@ -173,6 +178,7 @@ class GroupDraft:
 
     sentence: "SentenceDraft"
     shape: str = "group"
+    mark: str = "group"
     message: str = ""
 
     @property
@@ -201,6 +207,11 @@ class RecordsDraft:
     def key(self) -> str:
         """What stands for it in the menu of fields."""
         return f"{self.collection}()"
+
+    @property
+    def mark(self) -> str:
+        """What tells it from what else may stand in its place."""
+        return f"{self.collection}-{self.measure}"
 
     @property
     def compares(self) -> bool:
