@@ -120,10 +120,11 @@ document.addEventListener("click", (event) => {
   editor.dispatchEvent(new Event("input", { bubbles: true }));
 });
 
+const EDITORS = "textarea[data-expression], [data-placeholders]";
 // Completing what is typed: fields, house values, options, functions, each with one line of help ---
 const wordLists = new Map();
 function wordsFor(editor) {
-  const address = `${document.body.dataset.words}?${editor.dataset.expression}`;
+  const address = `${document.body.dataset.words}?${editor.dataset.expression ?? editor.dataset.placeholders}`;
   if (!wordLists.has(address)) wordLists.set(address, fetch(address).then((answer) => (answer.ok ? answer.json() : [])));
   return wordLists.get(address);
 }
@@ -151,6 +152,18 @@ function offered(words, what) {
 // Whether what was typed is a word already: then nothing is chosen before one chooses.
 const whole = (words, what) => words.some((one) => one.text.toLowerCase().split(" ").includes(what.part.toLowerCase()));
 
+// In a text: a placeholder begun, from its brace on. Fields and house values are offered, with what stands in for a blank.
+function begunPlaceholder(text) {
+  const brace = text.match(/(?:^|[^{])\{([^{}]*)$/);
+  return brace ? { of: "", part: brace[1], placeholder: true } : null;
+}
+function offeredPlaceholders(words, part) {
+  const wanted = part.trim().toLowerCase();
+  const fields = words.filter((one) => ["field", "house"].includes(one.kind) && `${one.text} ${one.help}`.toLowerCase().includes(wanted));
+  const begins = (one) => (one.text.toLowerCase().startsWith(wanted) ? 0 : 1);
+  return fields.sort((one, other) => begins(one) - begins(other)).map((one) => ({ ...one, text: `${one.text}}` }));
+}
+
 const completion = { list: null, editor: null, items: [], here: 0, part: "" };
 function closeCompletion() {
   completion.list?.remove();
@@ -167,8 +180,10 @@ function mark(here) {
 async function complete(editor, asked = false) {
   const words = await wordsFor(editor);
   if (document.activeElement !== editor || editor.readOnly) return;
-  const what = begun(editor.value.slice(0, editor.selectionStart));
-  const items = what ? offered(words, { ...what, asked }).slice(0, 9) : [];
+  const before = editor.value.slice(0, editor.selectionStart);
+  const inText = editor.matches("[data-placeholders]");
+  const what = inText ? begunPlaceholder(before) : begun(before);
+  const items = !what ? [] : inText ? offeredPlaceholders(words, what.part).slice(0, 40) : offered(words, { ...what, asked }).slice(0, 9);
   closeCompletion();
   if (!items.length) return;
   const list = document.createElement("ul");
@@ -181,7 +196,7 @@ async function complete(editor, asked = false) {
     line.id = `completion-${place}`;
     line.setAttribute("role", "option");
     const word = document.createElement("b");
-    word.textContent = item.text;
+    word.textContent = inText ? `{${item.text}` : item.text;
     const help = document.createElement("small");
     help.textContent = item.help;
     line.append(word, help);
@@ -192,18 +207,19 @@ async function complete(editor, asked = false) {
   Object.assign(completion, { list, editor, items, part: what.part });
   editor.setAttribute("aria-controls", "completion");
   editor.setAttribute("aria-autocomplete", "list");
-  mark(whole(words, what) && !asked ? -1 : 0);
+  mark(whole(words, what) && !asked && !inText ? -1 : 0);
 }
 function take() {
   const { editor, items, here, part } = completion;
   const end = editor.selectionStart;
-  editor.setRangeText(items[here].text, end - part.length, end, "end");
+  const closed = items[here].text.endsWith("}") && editor.value[end] === "}" ? 1 : 0;
+  editor.setRangeText(items[here].text, end - part.length, end + closed, "end");
   closeCompletion();
   editor.focus();
   editor.dispatchEvent(new Event("input", { bubbles: true }));
 }
 document.addEventListener("input", (event) => {
-  if (event.target.matches?.("textarea[data-expression]")) complete(event.target);
+  if (event.target.matches?.(EDITORS)) complete(event.target);
   if (event.target.matches?.("[data-filter]")) {
     const wanted = event.target.value.trim().toLowerCase();
     document.querySelectorAll(event.target.dataset.filter).forEach((line) => { line.hidden = !line.textContent.toLowerCase().includes(wanted); });
@@ -212,7 +228,7 @@ document.addEventListener("input", (event) => {
 document.addEventListener("focusout", (event) => { if (event.target === completion.editor) closeCompletion(); });
 document.addEventListener("keydown", (event) => {
   const editor = event.target;
-  if (!editor.matches?.("textarea[data-expression]")) return;
+  if (!editor.matches?.(EDITORS)) return;
   if (event.key === " " && event.ctrlKey) { event.preventDefault(); complete(editor, true); return; }
   if (!completion.list) return;
   if (event.key === "ArrowDown") { event.preventDefault(); mark(completion.here + 1); }
@@ -461,6 +477,49 @@ document.addEventListener("input", (event) => {
   listEntries(event.target.value);
 }, true);
 document.addEventListener("htmx:after:swap", () => closeMenuFinder());
+
+// A text with placeholders, as somebody would read it; whoever that is to be is found by name -----------------------
+let readingAgain;
+async function showReading(editor) {
+  let box = document.getElementById(`${editor.id}-read`);
+  if (!editor.value.includes("{")) { box?.remove(); return; }
+  const who = sessionStorage.getItem("reads") || "";
+  const address = document.body.dataset.words.replace(/words$/, "reads");
+  const answer = await fetch(`${address}?${new URLSearchParams({ text: editor.value, who })}`);
+  if (!answer.ok || !editor.isConnected) return;
+  const read = await answer.json();
+  if (!box) {
+    box = document.createElement("div");
+    box.id = `${editor.id}-read`;
+    box.className = "reads";
+    const label = document.createElement("label");
+    label.textContent = "As read by ";
+    const input = document.createElement("input");
+    input.dataset.reads = editor.id;
+    input.autocomplete = "off";
+    input.size = 14;
+    label.append(input);
+    const words = document.createElement("p");
+    words.setAttribute("aria-live", "polite");
+    box.append(label, words);
+    editor.insertAdjacentElement("afterend", box);
+  }
+  const input = box.querySelector("input");
+  if (document.activeElement !== input) input.value = read.person || "nobody yet";
+  const words = box.querySelector("p");
+  words.textContent = read.problem || read.text;
+  words.className = read.problem ? "problem" : "";
+}
+document.addEventListener("input", (event) => {
+  const text = event.target;
+  if (text.dataset?.reads) { event.stopPropagation(); sessionStorage.setItem("reads", text.value); }
+  const editor = text.dataset?.reads ? document.getElementById(text.dataset.reads) : text;
+  if (!editor?.matches?.("[data-placeholders]")) return;
+  clearTimeout(readingAgain);
+  readingAgain = setTimeout(() => showReading(editor), 300);
+}, true);
+document.addEventListener("change", (event) => { if (event.target.dataset?.reads) event.stopPropagation(); }, true);
+document.addEventListener("focusin", (event) => { if (event.target.matches?.("[data-placeholders]")) showReading(event.target); });
 // A colour can be picked as well as written; without scripts there is the box alone.
 const showPickers = (root) => root.querySelectorAll?.("[data-picks]").forEach((picker) => { picker.hidden = false; });
 document.addEventListener("DOMContentLoaded", () => showPickers(document));

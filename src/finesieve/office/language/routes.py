@@ -6,9 +6,10 @@ from starlette.responses import JSONResponse, Response
 from finesieve.core.language.functions import FUNCTIONS
 from finesieve.core.language.problems import CATALOGUE
 from finesieve.core.language.reference import OPERATORS
+from finesieve.core.limits import TEXT
 from finesieve.office.shared.desk import DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
-from finesieve.services.compute.language import words_here
+from finesieve.services.compute.language import text_as_read, words_here
 from finesieve.web.posted import whole_number
 from finesieve.web.templating import render
 
@@ -51,3 +52,10 @@ def list_words(request: Request, desk: DeskHere) -> Response:
     words = words_here(desk.scope, query.get("about", "person")[:40], form_id, query.get("section", "")[:10])
     answer = [{"text": one.text, "kind": one.kind, "help": one.help, "options": one.options} for one in words]
     return JSONResponse(answer)
+
+
+@router.get("/reads")
+def read_text(desk: DeskHere, text: str = "", who: str = "") -> Response:
+    """A text with placeholders as a person would read it."""
+    read = text_as_read(desk.scope, text[:TEXT].replace("\x00", ""), who[:80].replace("\x00", ""))
+    return JSONResponse({"person": read.person, "text": read.text, "problem": read.problem})

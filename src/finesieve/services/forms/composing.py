@@ -11,6 +11,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import Form, ListEffect, Question, Remark, Repeat, Section, Surcharge
 from finesieve.core.forms.prepare import section_about
 from finesieve.core.forms.problems import label_of, rule_problems
+from finesieve.core.language.placeholders import placeholder_problems
 from finesieve.core.limits import EXPRESSION, HELP, NOUN, TEXT, TITLE
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.model.checks import Check
@@ -120,7 +121,8 @@ _CHECK: TypeAdapter[Check] = TypeAdapter(Check)
 def change_form_texts(scope: Scope, form_id: int, revision: int, asked: FormTexts) -> int:
     """Change title, introduction, button and thanks; gives the id for undoing."""
 
-    def change(_unit: Unit, _form: Form) -> tuple[str, dict[str, Any]]:
+    def change(unit: Unit, _form: Form) -> tuple[str, dict[str, Any]]:
+        _refuse_texts(unit, asked.model_dump())
         return f"Changed the texts of {asked.title}", asked.model_dump()
 
     return change_draft(scope, form_id, revision, change, "")
@@ -161,6 +163,7 @@ def change_section(scope: Scope, form_id: int, revision: int, section_id: str, a
 
     def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
         old = section_named(form, section_id)
+        _refuse_texts(unit, {"title": asked.title, "intro": asked.intro, "one": asked.one})
         _refuse_rule(unit.catalogue, form, None, "show_when", asked.show_when)
         repeat = _repeat(asked, form, unit.catalogue)
         types = (old.repeat.record_type if old.repeat else 0, repeat.record_type if repeat else 0)
@@ -192,6 +195,14 @@ def _repeat(asked: SectionInput, form: Form, catalogue: Catalogue) -> Repeat | N
         )
     except ValidationError as error:
         raise InvalidInput({"least": next(iter(explain_errors(error).values()))}) from None
+
+
+def _refuse_texts(unit: Unit, texts: Mapping[str, str]) -> None:
+    """Raise InvalidInput, by the path of each text, where a placeholder in it cannot work."""
+    wrong = {path: placeholder_problems(text, unit.catalogue.check) for path, text in texts.items() if "{" in text}
+    messages = {path: found[0].message for path, found in wrong.items() if found}
+    if messages:
+        raise InvalidInput(messages)
 
 
 def _refuse_rule(
@@ -299,6 +310,7 @@ def change_remark(scope: Scope, form_id: int, revision: int, remark_id: str, ask
         old = form.item(remark_id)
         if not isinstance(old, Remark):
             raise NotFound("There is no such heading or note.")
+        _refuse_texts(unit, {"text": asked.text})
         _refuse_rule(unit.catalogue, form, form.section_of(remark_id), "show_when", asked.show_when)
         new = Remark(id=remark_id, **asked.model_dump())
         return f"Changed the {asked.kind}", with_item(form, remark_id, new)
@@ -332,6 +344,9 @@ def change_question(scope: Scope, form_id: int, revision: int, question_id: str,
         except ValidationError as error:
             raise InvalidInput(explain_errors(error)) from None
         _refuse_rules(unit.catalogue, form, section, new)
+        messages = {f"checks.{place}.message": one.message for place, one in enumerate(new.checks)}
+        lines = {f"surcharges.{place}.label": one.label for place, one in enumerate(new.surcharges)}
+        _refuse_texts(unit, {"label": new.label, "help": new.help, "sample": new.sample, **messages, **lines})
         if {one.list_id for one in new.lists} - {one.id for one in unit.catalogue.lists}:
             raise InvalidInput({"lists": "There is no such list."})
         return f"Changed the question {_label(unit, new)}", with_item(form, question_id, new)
