@@ -3,11 +3,17 @@
 import unittest
 from decimal import Decimal
 
+from finesieve.core.errors import NotFound
 from finesieve.core.language.sentence import Clause
+from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, create_field
-from finesieve.services.define.groups import GroupInput, create_group
+from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
+from finesieve.services.people.profiles import read_profile
+from finesieve.services.people.records import add_record
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, tray_people
 from finesieve.services.sift.why import segments_of_person
+from finesieve.services.values.steps import open_value
+from tests.support.gardens import Garden
 from tests.support.house import make_house
 
 
@@ -40,3 +46,47 @@ class Why(unittest.TestCase):
             if one.verdict == "passes" and one.name == "Hill":
                 people = tray_people(scope, one.segment_id, 1, "passes")
                 self.assertIn(person, [line.id for line in people.lines])
+
+
+class StepByStep(unittest.TestCase):
+    """A derived value opened into its parts and records, and the true reason of a blank."""
+
+    def setUp(self) -> None:
+        self.garden = Garden()
+        self.house, self.scope = self.garden.house, self.garden.scope
+        for label, formula in (
+            ("Area", "plot_length * plot_width"), ("Share", "area / (plot_width - 2)"), ("Sandy", 'sum(plots.size where soil = "sand")'),
+        ):  # fmt: skip
+            create_derived(self.scope, DerivedInput(label=label, formula=formula))
+
+    def test_derived_on_derived_and_records(self) -> None:
+        person = self.house.add(plot_length=Decimal(6), plot_width=Decimal(3))
+        link = read_catalogue(self.scope).record_types[0].main_link
+        for soil, size in (("sand", "4"), ("clay", "9")):
+            add_record(self.scope, self.garden.type, {"soil": soil, "size": size}, {link.id: [person]})  # type: ignore[union-attr]
+        share = open_value(self.scope, person, "share")
+        self.assertEqual((share.shown, share.reason), ("18", ""))
+        area = share.root.parts[0]
+        self.assertEqual((area.label, area.formula, area.shown), ("Area", "plot_length * plot_width", "18"))
+        self.assertEqual([part.shown for part in area.parts], ["6 m", "3 m"])
+        members = open_value(self.scope, person, "sandy").root.members
+        self.assertEqual([(one.counts, one.shown) for one in members], [(True, "4 m"), (False, "9 m")])
+
+    def test_reasons_of_blanks(self) -> None:
+        blank = self.house.add(plot_width=Decimal(2))
+        reasons = read_profile(self.scope, blank).reasons
+        self.assertEqual(reasons, {"area": "no plot length", "share": "no area"})
+        zero = self.house.add(plot_length=Decimal(1), plot_width=Decimal(2))
+        self.assertEqual(open_value(self.scope, zero, "share").reason, "division by zero in area / (plot_width - 2)")
+
+    def test_what_may_not_be_seen_is_not_opened(self) -> None:
+        money = create_group(self.scope, GroupInput(name="Money", about="person", seen_by="editors"))
+        create_field(self.scope, money, FieldInput(label="Debt", type_key="number"))
+        create_derived(self.scope, DerivedInput(label="Doubled", formula="debt * 2 + 1"))
+        person = self.house.add(debt=Decimal(21))
+        reader = self.house.as_role("reader")
+        self.assertEqual(open_value(self.scope, person, "doubled").shown, "43")
+        self.assertNotIn("doubled", read_profile(reader, self.house.add()).reasons)
+        for key in ("plot_length", "debt", "doubled", "gone"):
+            with self.assertRaises(NotFound):
+                open_value(reader, person, key)

@@ -19,6 +19,7 @@ from finesieve.services.people.records import person_records
 from finesieve.services.sift.segments import list_segments
 from finesieve.services.sift.why import segments_of_person
 from finesieve.services.values.files import shelf, take_files
+from finesieve.services.values.steps import open_value
 from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
 from finesieve.web.site import site_of
 
@@ -89,6 +90,21 @@ def _profile_page(
         editing=whole_number(editing) or 0,
         about=next((line.field.label for _, lines in profile.groups for line in lines if line.field.key == about), ""),
         status=status,
+    )
+
+
+@router.get("/{person_id:int}/steps/{key}")
+def show_steps(request: Request, desk: DeskHere, person_id: int, key: str) -> Response:
+    """A derived value, step by step."""
+    return page(
+        request,
+        desk,
+        "office/people/steps.html",
+        stage="people",
+        title="Step by step",
+        sections=people_sections(desk),
+        person_id=person_id,
+        opened=open_value(desk.scope, person_id, key[:80]),
     )
 
 

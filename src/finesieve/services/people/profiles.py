@@ -13,6 +13,7 @@ from finesieve.core.values import Value
 from finesieve.services.kernel.merging import merged_values
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.values.sealing import seals
+from finesieve.services.values.steps import blank_reason
 from finesieve.services.values.value_lines import (
     HistoryLine,
     ValueLine,
@@ -45,7 +46,8 @@ class PersonMemberships:
 
 @dataclass(frozen=True, slots=True)
 class Profile:
-    """All that is known of one person. `addresses` are as one prints them, by the id of the group they stand in."""
+    """All that is known of one person. `addresses` are as one prints them, by the id of the group they stand in;
+    `reasons` say why derived values are blank, by key."""
 
     id: int
     name: str
@@ -53,6 +55,7 @@ class Profile:
     history: tuple[HistoryLine, ...]
     memberships: PersonMemberships
     addresses: Mapping[int, tuple[str, ...]]
+    reasons: Mapping[str, str]
 
 
 def read_profile(scope: Scope, person_id: int, about_key: str = "") -> Profile:
@@ -72,7 +75,17 @@ def read_profile(scope: Scope, person_id: int, about_key: str = "") -> Profile:
                 _texts(person.values.get("tags")), _texts(person.values.get("lists")), str(person.values["level"] or "")
             ),
             _addresses(unit, row),
+            _reasons(unit, row),
         )
+
+
+def _reasons(unit: Unit, row: Mapping[str, Value]) -> dict[str, str]:
+    """Why derived values are blank, by key."""
+    return {
+        field.key: reason
+        for field in unit.catalogue.derived
+        if field.key not in unit.catalogue.broken and unit.sees(field) and (reason := blank_reason(unit, field, row))
+    }
 
 
 def _addresses(unit: Unit, row: Mapping[str, Value]) -> dict[int, tuple[str, ...]]:
