@@ -81,6 +81,8 @@ class Page:
     """What a person can do with a page: look, press, type, by real events only."""
 
     def __init__(self) -> None:
+        self.clicks = 0
+        """How many times something was pressed or chosen: what a person would count."""
         self.driver = driver()
         self.driver.delete_all_cookies()
         self.resize(1280, 800)
@@ -134,6 +136,7 @@ class Page:
             return found is not None
 
         self.wait(pressed, f"{css} “{words}”")
+        self.clicks += 1
 
     def fill(self, css: str, text: str) -> None:
         """Put a text into an input, in place of what is there."""
@@ -145,6 +148,7 @@ class Page:
 
     def choose(self, css: str, label: str) -> None:
         Select(self.one(css)).select_by_visible_text(label)
+        self.clicks += 1
 
     def keys(self, *keys: str) -> None:
         webdriver.ActionChains(self.driver).send_keys(*keys).perform()

@@ -52,9 +52,14 @@ class House:
 PASSWORD = "a long enough secret"
 
 
+def next_number() -> str:
+    """A number that no other test of this run has."""
+    return f"{os.getpid()}-{next(_numbers)}"
+
+
 def make_house(*, fields: bool = True) -> House:
     """A workspace of its own; the clock stands at NOW."""
-    number = f"{os.getpid()}-{next(_numbers)}"
+    number = next_number()
     accounts = StaffAccounts(store(), lambda: NOW, fast_hashes=True)
     email = f"staff{number}@brackenfold.example"
     staff_id = accounts.add_staff(email, "Maud Ellery", PASSWORD)

@@ -4,14 +4,16 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound, TooOften, Unavailable
+from finesieve.core.setup.schema import read_schema
 from finesieve.office.shared.desk import COOKIE, DeskHere, StaffHere
 from finesieve.services.accounts.staff import NewWorkspace
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.people.putting_back import put_back
+from finesieve.services.transfer.setups import list_starters, load_setup, starter_text
 from finesieve.web.addresses import address_of
 from finesieve.web.errors import status_of
-from finesieve.web.posted import Posted
+from finesieve.web.posted import Posted, PostedForm, takes_files
 from finesieve.web.security import same_site
 from finesieve.web.site import Site, site_of
 from finesieve.web.templating import render
@@ -102,7 +104,7 @@ def sign_out(request: Request, staff: StaffHere) -> Response:
 @router.get("/workspaces")
 def show_workspaces(request: Request, staff: StaffHere) -> Response:
     """The workspaces of whoever is signed in, and a form for a new one."""
-    return _workspaces_page(request, staff, {"name": "", "zone": "Europe/London"}, {})
+    return _workspaces_page(request, staff, {"name": "", "zone": "Europe/London", "begin": ""}, {})
 
 
 def _workspaces_page(
@@ -110,18 +112,38 @@ def _workspaces_page(
 ) -> Response:
     entries = site_of(request).accounts.workspaces(staff.signed_in.staff_id)
     context = {"entries": entries, "staff": staff.signed_in, "typed": typed, "messages": messages}
+    context["starters"] = list_starters()
     return render(request, "office/access/workspaces.html", {**context, "csrf": staff.signed_in.csrf}, status)
 
 
 @router.post("/workspaces")
+@takes_files
 def make_workspace(request: Request, staff: StaffHere, form: Posted) -> Response:
-    """Make a workspace and enter it."""
-    typed = {"name": form.one("name"), "zone": form.one("zone")}
+    """Make a workspace, empty or with a setup of a trade or of a file, and enter it."""
+    typed = {"name": form.one("name"), "zone": form.one("zone"), "begin": form.one("begin")}
+    accounts = site_of(request).accounts
     try:
-        slug = site_of(request).accounts.create_workspace(read_input(NewWorkspace, typed), staff.signed_in.staff_id)
+        setup = _setup_to_begin_with(form)
+        asked = read_input(NewWorkspace, {"name": typed["name"], "zone": typed["zone"]})
+        slug = accounts.create_workspace(asked, staff.signed_in.staff_id)
+        if setup:
+            load_setup(accounts.enter(slug, staff.signed_in).scope, setup)
     except InvalidInput as problem:
         return _workspaces_page(request, staff, typed, problem.messages, 422)
     return RedirectResponse(f"/w/{slug}/", 303)
+
+
+def _setup_to_begin_with(form: PostedForm) -> str:
+    """The text of the setup that was chosen, "" for none. Raises InvalidInput for a file that is none."""
+    chosen = form.one("begin")
+    if chosen != "file":
+        return starter_text(chosen) if chosen in {name for name, *_ in list_starters()} else ""
+    try:
+        text = form.files["file"][1].decode("utf-8-sig")
+    except (KeyError, UnicodeDecodeError):
+        raise InvalidInput({"file": "Choose a file that was exported from a workspace."}) from None
+    read_schema(text)
+    return text
 
 
 @router.post("/w/{slug}/undo")

@@ -1,6 +1,6 @@
 """One derived value of one person, opened step by step, into its records; and the true reason of a blank.
 
-Who may not see something that a formula reads, may not see what is worked out from it either; so that whoever may open a
+Who may not see something that a formula reads may not see what is worked out from it either; so whoever may open a
 value, may see all of its parts.
 """
 
