@@ -11,14 +11,19 @@ from finesieve.services.compute.derived import DerivedInput, create_derived, pre
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
 from finesieve.services.define.retyping import begin_type_change
+from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.filling.mapping import allow_mapping, change_grant, change_mapping, read_mapping
+from finesieve.services.filling.open_form import Visit
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.forms.composing import FormTexts, add_question, change_form_texts
 from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.kernel.changes import undo_change
+from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.tasks import run_task
+from finesieve.services.people.bench import read_bench
 from finesieve.services.people.profiles import read_profile
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
+from finesieve.services.upkeep.readings import find_all
 from finesieve.services.values.files import examine, open_file, send_file
 from finesieve.services.values.house import apply_due, cancel_scheduled, list_house, read_house_value, set_house_value
 from finesieve.store.connection.database import Store
@@ -201,6 +206,56 @@ class Mapping(unittest.TestCase):
         change_mapping(house.scope, form_id, "", dict(view.suggested))
         self.assertFalse(read_mapping(house.scope, form_id).allowed)
 
+    def test_who_may(self) -> None:
+        """Nobody before a yes; people by their own link; those of a segment; a stranger who only says who they are, not."""
+        house = make_house()
+        (favourite,) = furnish(house, FieldInput(label="Favourite seed", type_key="short_text"))
+        form_id = make_form(house, "favourite")
+        change_mapping(house.scope, form_id, "", {house.field_id("favourite"): "favourite_seed"})
+
+        def shown() -> str:
+            return read_house_value(house.scope, favourite).line.shown
+
+        for wrong in ("everyone", "segment:", "segment:999999", "segment:x"):
+            with self.assertRaises(InvalidInput):
+                allow_mapping(house.scope, form_id, "", allowed=True, who=wrong)
+        grower = house.add(email="grower@hedgerow.example", zone="north")
+        other = house.add(email="other@hedgerow.example", zone="hill")
+        growers = create_segment(house.scope, "Growers")
+        change_segment(house.scope, growers, 1, SegmentInput(name="Growers", expression='zone = "north"'))
+        for who, known, sets in (
+            ("known", 0, False), ("known", other, True), (f"segment:{growers}", other, False), (f"segment:{growers}", grower, True),
+        ):  # fmt: skip
+            set_house_value(house.scope, favourite, "")
+            allow_mapping(house.scope, form_id, "", allowed=True, who=who)
+            self.send(house, form_id, email="grower@hedgerow.example" if not known else "", me=known)
+            self.assertEqual(shown(), "Kale" if sets else "", (who, known))
+        set_house_value(house.scope, favourite, "")
+        allow_mapping(house.scope, form_id, "", allowed=True, who="yes")
+        self.send(house, form_id, email="new@hedgerow.example")
+        self.assertEqual(shown(), "")
+        waiting = next(one for one in read_bench(house.scope).waiting if one.state == "house_values")
+        (asked,) = [one for one in waiting_for(house.scope, waiting.person_id) if one.kind.key == "house_values"]
+        self.assertEqual(
+            [(line.field.label, line.stored, line.answer) for line in asked.wanted.lines],
+            [("Favourite seed", "", "Kale")],
+        )
+        with self.assertRaises(NotAllowed):
+            decide(house.as_role("clerk"), asked.id, apply=True)
+        for _ in range(2):
+            decide(house.scope, asked.id, apply=True)
+        self.assertEqual(shown(), "Kale")
+
+    def test_a_form_open_to_strangers_is_a_finding(self) -> None:
+        house = make_house()
+        furnish(house, FieldInput(label="Favourite seed", type_key="short_text"))
+        form_id = make_form(house, "favourite")
+        change_mapping(house.scope, form_id, "", {house.field_id("favourite"): "favourite_seed"})
+        publish_form(house.scope, form_id, read_form(house.scope, form_id).revision)
+        for who, found in (("anyone", True), ("yes", False)):
+            allow_mapping(house.scope, form_id, "", allowed=True, who=who)
+            self.assertEqual("form-sets-house" in {one.code for one in find_all(house.scope)}, found, who)
+
     def test_another_workspace_only_with_its_leave(self) -> None:
         """Without leave nothing can be mapped; with it the answer arrives; leave withdrawn, nothing arrives any more."""
         house, other = make_house(), make_house()
@@ -248,11 +303,16 @@ class Mapping(unittest.TestCase):
         with house.scope.transaction("reader") as unit:
             return unit.session.exec(select(Task.id).order_by(col(Task.id).desc()).limit(1)).one() or 0
 
-    def send(self, house: House, form_id: int, answer: str = "Kale", email: str = "wren@hedgerow.example") -> None:
+    def send(
+        self, house: House, form_id: int, answer: str = "Kale", email: str = "wren@hedgerow.example", me: int = 0
+    ) -> None:
+        """Send the form, as somebody by their own link where `me` names a person."""
         publish_form(house.scope, form_id, read_form(house.scope, form_id).revision)
         forms = public()
-        opened = forms.open(house.slug, "join-us")
-        sent = forms.send(house.slug, "join-us", opened.token, {"q1": email, "q2": answer}, frozenset({"q1", "q2"}))
+        link = Links("a secret of the tests").give("me", NOW, form_id, me) if me else ""
+        opened = forms.open(house.slug, "join-us", Visit(me=link))
+        given = {"q1": email, "q2": answer} if email else {"q2": answer}
+        sent = forms.send(house.slug, "join-us", opened.token, given, frozenset({"q1", "q2"}))
         self.assertTrue(sent.sent, sent.outcome.troubles)
 
 

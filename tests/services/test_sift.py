@@ -11,7 +11,7 @@ from decimal import Decimal
 from pwdlib.hashers.argon2 import Argon2Hasher
 
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotAllowed, NotFound, TooOften
-from finesieve.core.language.sentence import Clause, Quoted
+from finesieve.core.language.sentence import Clause
 from finesieve.services.accounts.staff import NewWorkspace, StaffAccounts
 from finesieve.services.accounts.tries import Devices
 from finesieve.services.compute.derived import DerivedInput, create_derived
@@ -92,7 +92,8 @@ class Segments(unittest.TestCase):
     def test_any_of_is_one_mesh(self) -> None:
         self.save('zone = "south" or plot_length < 5')
         (mesh,) = read_segment(self.scope, self.segment).meshes
-        self.assertIsInstance(mesh.clause, Quoted)
+        assert isinstance(mesh.clause, Sentence)
+        self.assertEqual((mesh.clause.joiner, len(mesh.clause.clauses)), ("or", 2))
         self.assertEqual((mesh.tray.passes, mesh.tray.cant_tell), (4, 2))
 
     def test_paging_goes_through_everyone_once(self) -> None:

@@ -72,7 +72,7 @@ class Furnished:
             "view_id": self.view,
             "sending_id": self.sending,
             "dismissed_id": self.dismissed,
-            "key": "zone",
+            "key": "their_sum" if "/steps/" in path else "zone",
             "slug": self.house.slug, "group_id": self.house.group_id(), "form_id": self.form, "segment_id": self.segment,
             "field_id": self.derived if derived else self.value if house else self.house.field_id("zone"), "person_id": self.person,
             "question_id": "q1", "place": 0, "verdict": "passes", "decision_id": 1, "workspace": self.house.slug,

@@ -271,8 +271,9 @@ class HouseGrant(SQLModel, table=True):
 class HouseMapping(SQLModel, table=True):
     """Which answers of a form set which house values, here or, with `target_slug`, in another workspace.
 
-    `pairs` is a list of [id of the field asked, key of the house value]. Nothing is set before somebody
-    of the staff has `allowed` it, since anybody may fill in a form.
+    `pairs` is a list of [id of the field asked, key of the house value]. Nothing is set before somebody of the staff
+    has `allowed` it, since anybody may fill in a form. `who` may then: anyone · yes (it waits for a yes of the staff) ·
+    known (who came by a personal link) · segment:7 (known people of a segment).
     """
 
     __tablename__ = "house_mapping"
@@ -283,6 +284,7 @@ class HouseMapping(SQLModel, table=True):
     target_slug: str = ""
     pairs: list[list[Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
     allowed: bool = False
+    who: str = "anyone"
 
 
 class Task(SQLModel, table=True):
@@ -400,8 +402,8 @@ class OutboxMessage(SQLModel, table=True):
 class Decision(SQLModel, table=True):
     """Something about a person that waits to be decided, by themself or by the staff; see `services/filling/decisions`.
 
-    `kind`: known_email · new_address. `asked` is what the kind needs to know. `state`: waiting · applied · refused ·
-    taken (a new address that somebody else has by now).
+    `kind`: known_email · new_address · house_values. `asked` is what the kind needs to know. `state`: waiting ·
+    applied · refused · taken (a new address that somebody else has by now).
     """
 
     __tablename__ = "decision"

@@ -10,6 +10,13 @@ from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.fields.built_in import KEPT_BY_ITSELF, twin_of
 from finesieve.core.fields.definition import Field
 from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.reasoning.meanings import (
+    alike,
+    statuses_beside_dates,
+    title_twins,
+    unjoined,
+    untyped_records,
+)
 from finesieve.core.reasoning.rules import RuleFinding
 
 __all__ = ["FINDINGS", "Facts", "Finding", "FormRule", "Weight", "findings", "weight_of"]
@@ -48,7 +55,8 @@ class Facts:
     uses it, `distinct` how many different values a text has. `broken` has a
     derived field's id or 0, a name, why it does not work, and the page. `texts` are the texts
     of forms by place, `families` the stems of tags that behave like a field;
-    `rules` is what reasoning found about the rules of forms.
+    `rules` is what reasoning found about the rules of forms, `joined` are the ids of lists that a form puts people on,
+    `open_forms` the forms by which anyone sets house values, as (id, title).
     """
 
     people: int
@@ -62,6 +70,8 @@ class Facts:
     families: Sequence[tuple[str, int]] = ()
     retired_named: Sequence[tuple[int, str, str]] = ()
     rules: Sequence[FormRule] = ()
+    joined: frozenset[int] = frozenset()
+    open_forms: Sequence[tuple[int, str]] = ()
 
 
 def findings(catalogue: Catalogue, facts: Facts) -> tuple[Finding, ...]:
@@ -162,13 +172,44 @@ def _always_true(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
 
 def _twins(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """Two fields that seem to mean the same, by what they are called."""
-    seen: dict[tuple[str, str], Field] = {}
-    for known in catalogue.everything:
-        words = " ".join(sorted(re.findall(r"[^\W_]+", known.label.lower())))
-        other = seen.setdefault((known.about, words), known)
-        if other is not known and known.stores:
+    for known, other in alike(known for known in catalogue.everything if known.stores or known.derived):
+        if known.stores:
             message = f"{known.label} and {other.label} ({other.key}) seem to mean the same."
             yield Finding("same-meaning", known.id, message, "Compare them", "define/compare")
+
+
+def _title_twins(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A field of a record that repeats what names it."""
+    for known, title in title_twins(catalogue):
+        message = f"{known.label} seems to say what {title.label} says, which names the record."
+        yield Finding("title-twin", known.id, message, "Use the one that names it", _at(known))
+
+
+def _untyped_records(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A choice among records whose kind is gone."""
+    for known in untyped_records(catalogue):
+        message = f"{known.label} offers records, and it is not said of which kind."
+        yield Finding("record-untyped", known.id, message, "Choose the record type", _at(known))
+
+
+def _status_kept(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A status kept by hand beside the date that decides it."""
+    for known, deciding in statuses_beside_dates(catalogue):
+        message = f"{known.label} is kept by hand, and {deciding.label} decides it: one of them will be wrong some day."
+        yield Finding("status-kept", known.id, message, "Derive it from the date", "compute/new")
+
+
+def _unjoined(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A list that no form puts anybody on."""
+    for name in unjoined(catalogue, facts.joined):
+        yield Finding("list-unjoined", 0, f"No form puts anybody on the list {name}.", "Let a form do so", "collect")
+
+
+def _open_forms(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A form by which anyone, strangers too, sets house values."""
+    for form_id, title in facts.open_forms:
+        message = f"Anyone who fills in “{title}” changes house values, strangers too."
+        yield Finding("form-sets-house", 0, message, "Say who may", f"define/mapping/{form_id}")
 
 
 def _built_in_twin(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
@@ -248,7 +289,16 @@ def _tag_family(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
 Weight = Literal["wrong", "doubtful", "unused"]
 WEIGHTS: Final[dict[str, Weight]] = {
     **dict.fromkeys(
-        ("broken", "house-awaited", "default-lost", "retired-named", "rule-never", "rule-contradicts", "asked-later"),
+        (
+            "broken",
+            "house-awaited",
+            "default-lost",
+            "retired-named",
+            "rule-never",
+            "rule-contradicts",
+            "asked-later",
+            "record-untyped",
+        ),
         "wrong",
     ),
     **dict.fromkeys(("almost-empty", "never-collected", "never-used"), "unused"),
@@ -272,11 +322,16 @@ FINDINGS: Final[dict[str, Finder]] = {
     "asked-later": _asked_later,
     "built-in-twin": _built_in_twin,
     "same-meaning": _twins,
+    "title-twin": _title_twins,
+    "record-untyped": _untyped_records,
+    "form-sets-house": _open_forms,
+    "status-kept": _status_kept,
     "numbered-twins": _numbered_twins,
     "age-kept": _age_kept,
     "few-answers": _few_answers,
     "tag-family": _tag_family,
     "typed-often": _repeated,
+    "list-unjoined": _unjoined,
     "rule-always": _always_true,
     "almost-empty": _almost_empty,
     "never-collected": _never_collected,

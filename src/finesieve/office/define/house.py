@@ -12,6 +12,7 @@ from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.filling.mapping import allow_mapping, change_grant, change_mapping, list_grants, read_mapping
+from finesieve.services.sift.segments import list_segments
 from finesieve.services.upkeep.readings import find_at
 from finesieve.services.values.files import shelf, take_files
 from finesieve.services.values.house import cancel_scheduled, list_house, read_house_value, set_house_value
@@ -136,6 +137,7 @@ def _mapping_page(
         title=f"What {view.form} sets",
         sections=sections(desk, read_catalogue(desk.scope), "house"),
         view=view,
+        segments=list_segments(desk.scope),
         pairs=view.pairs if pairs is None else pairs,
         messages=messages,
         **standing,
@@ -144,9 +146,13 @@ def _mapping_page(
 
 
 @router.post("/mapping/{form_id:int}/allow")
-def allow(desk: DeskHere, form_id: int, form: Posted, to: str = "") -> Response:
+def allow(request: Request, desk: DeskHere, form_id: int, form: Posted, to: str = "") -> Response:
     """Let those who fill in the form set these house values, or no longer."""
-    change = allow_mapping(desk.scope, form_id, to[:80], allowed=form.one("allowed") == "yes")
+    try:
+        allowed = form.one("allowed") == "yes"
+        change = allow_mapping(desk.scope, form_id, to[:80], allowed=allowed, who=form.one("who")[:40] or "anyone")
+    except InvalidInput as problem:
+        return _mapping_page(request, desk, form_id, to[:80], None, problem.messages, 422)
     return back_with(desk.path(f"define/mapping/{form_id}?to={quote(to[:80])}"), change)
 
 

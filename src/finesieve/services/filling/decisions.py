@@ -6,6 +6,7 @@ from datetime import datetime
 from typing import Any, Final
 
 from finesieve.core.errors import NotFound
+from finesieve.services.filling.house_values import HOUSE_VALUES
 from finesieve.services.filling.kinds import DecisionKind, Wanted
 from finesieve.services.filling.known_email import KNOWN_EMAIL
 from finesieve.services.filling.new_address import NEW_ADDRESS
@@ -15,7 +16,7 @@ from finesieve.store.tables import Decision
 
 __all__ = ["KINDS", "Waiting", "ask_for", "decide", "settle", "waiting_for"]
 
-KINDS: Final[Mapping[str, DecisionKind]] = {one.key: one for one in (KNOWN_EMAIL, NEW_ADDRESS)}
+KINDS: Final[Mapping[str, DecisionKind]] = {one.key: one for one in (KNOWN_EMAIL, NEW_ADDRESS, HOUSE_VALUES)}
 
 
 @dataclass(frozen=True, slots=True)

@@ -35,7 +35,8 @@ class Wanted:
 class DecisionKind:
     """One kind. `wanted` is for those who may see the person; `apply` does it, saying by which way in the history.
 
-    `apply` gives the state that it ends in, and raises Conflict where an answer fits no more.
+    `apply` gives the state that it ends in, and raises Conflict where an answer fits no more; `yes` stands on its
+    button.
     """
 
     key: str
@@ -43,3 +44,4 @@ class DecisionKind:
     asks: str
     wanted: Callable[[Unit, Decision], Wanted]
     apply: Callable[[Unit, Decision, str], State]
+    yes: str = "Use these answers"

@@ -12,18 +12,22 @@ from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.definition import Form
-from finesieve.core.values import StoredFile, Value
+from finesieve.core.language.evaluator import compile_python
+from finesieve.core.values import StoredFile, Value, whole_number
+from finesieve.services.filling.decisions import ask_for
+from finesieve.services.filling.house_values import HOUSE_VALUES
 from finesieve.services.kernel.changes import record_change, snapshot
 from finesieve.services.kernel.merging import merged_parts
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.tasks import Progress, begin_task, work_of
 from finesieve.services.values.files import keep_file
-from finesieve.services.values.writing import change_row
-from finesieve.store.reading.rows import HOUSE_ID
-from finesieve.store.tables import FormRow, HouseGrant, HouseMapping, Workspace
+from finesieve.services.values.writing import change_row, row_of
+from finesieve.store.reading.rows import HOUSE_ID, stored_row
+from finesieve.store.tables import FormRow, HouseGrant, HouseMapping, Segment, Workspace
 
 __all__ = [
     "MappingView",
+    "Sender",
     "allow_mapping",
     "change_grant",
     "change_mapping",
@@ -55,6 +59,11 @@ class MappingView:
     suggested: Mapping[int, str]
     problem: str = ""
     allowed: bool = False
+    who: str = "anyone"
+
+
+WHO: Final = ("anyone", "yes", "known")
+"""Who may set house values by a form; or `segment:7`, known people of a segment."""
 
 
 def read_mapping(scope: Scope, form_id: int, target_slug: str = "") -> MappingView:
@@ -71,13 +80,13 @@ def read_mapping(scope: Scope, form_id: int, target_slug: str = "") -> MappingVi
         row = _mapping_row(unit, form_id, target_slug)
         title, own = str(form.draft["title"]), unit.catalogue.stored_about(HOUSE)
         pairs = {int(field_id): str(key) for field_id, key in row.pairs} if row else {}
-        allowed = bool(row and row.allowed)
+        allowed, who = bool(row and row.allowed), row.who if row else "anyone"
         slug = _slug(unit)
     house, target, problem = own, "", ""
     if target_slug:
         house, target, problem = _allowed(scope, slug, target_slug)
     return MappingView(
-        form_id, title, target_slug, target, asked, house, pairs, _suggest(asked, house), problem, allowed
+        form_id, title, target_slug, target, asked, house, pairs, _suggest(asked, house), problem, allowed, who
     )
 
 
@@ -173,17 +182,19 @@ def change_mapping(
         return record_change(unit, "mapping", row.id or 0, f"Changed what {view.form} sets", before)
 
 
-def allow_mapping(scope: Scope, form_id: int, target_slug: str, *, allowed: bool) -> int:
-    """Let anybody who fills in the form set these house values, or no longer; gives the id for undoing.
+def allow_mapping(scope: Scope, form_id: int, target_slug: str, *, allowed: bool, who: str = "anyone") -> int:
+    """Let those who fill in the form (`who` of them, see `WHO`) set these house values, or no longer.
 
-    Raises NotFound where no answer is mapped.
+    Gives the id for undoing. Raises NotFound where no answer is mapped, InvalidInput for nobody that there is.
     """
     with scope.transaction("editor") as unit:
+        if who not in WHO and not _segment_of(unit, who):
+            raise InvalidInput({"who": "Choose who may set them."})
         row = _mapping_row(unit, form_id, target_slug)
         if row is None or not row.pairs:
             raise NotFound("No answer of this form sets a house value.")
         before = snapshot(unit, "mapping", row.id or 0)
-        row.allowed = allowed
+        row.allowed, row.who = allowed, who
         unit.session.add(row)
         form = unit.session.get(FormRow, form_id)
         title = str(form.draft["title"]) if form else ""
@@ -231,19 +242,54 @@ def sets_house_values(unit: Unit, form_id: int) -> bool:
     return unit.session.exec(query.limit(1)).first() is not None
 
 
-def pass_on(unit: Unit, form_id: int, title: str, values: Mapping[str, Value]) -> None:
-    """Set the house values that a form's answers are mapped to; those of other workspaces by a task."""
+def _segment_of(unit: Unit, who: str) -> Segment | None:
+    number = whole_number(who.removeprefix("segment:")) if who.startswith("segment:") else None
+    return unit.session.get(Segment, number) if number else None
+
+
+@dataclass(frozen=True, slots=True)
+class Sender:
+    """Who sent a form: the person whose it is, and whether they came by a link of their own."""
+
+    person_id: int
+    known: bool
+
+
+def _may_set(unit: Unit, who: str, sender: Sender) -> bool:
+    """Whether the one who sent a form may set what it sets; who is merely said to be somebody is not known."""
+    if who in ("anyone", "yes"):
+        return True
+    if not sender.known:
+        return False
+    if who == "known":
+        return True
+    segment = _segment_of(unit, who)
+    stored = stored_row(unit.session, unit.definitions, PERSON, sender.person_id)
+    if segment is None or stored is None:
+        return False
+    typed = unit.catalogue.check(segment.expression, expect="yes_no").typed if segment.expression else None
+    if segment.expression and typed is None:
+        return False
+    row = row_of(unit, PERSON, sender.person_id, stored)
+    return typed is None or compile_python(typed)(row, unit.moment) is True
+
+
+def pass_on(unit: Unit, form_id: int, title: str, values: Mapping[str, Value], sender: Sender) -> None:
+    """Set the house values that a form's answers are mapped to, or let them wait for a yes, as was chosen there; those
+    of other workspaces by a task."""
     for row in unit.session.exec(select(HouseMapping).where(col(HouseMapping.form_id) == form_id)).all():
         found: dict[str, Value] = {}
         for field_id, key in row.pairs:
             field = unit.catalogue.by_id.get(int(field_id))
             if field is not None and values.get(field.key) is not None:
                 found[str(key)] = values[field.key]
-        if not found or not row.allowed:
+        if not found or not row.allowed or not _may_set(unit, row.who, sender):
             continue
-        if row.target_slug:
-            data = {key: to_json(value) for key, value in found.items()}
-            payload = {"target_slug": row.target_slug, "values": data, "source": f"form: {title}", "from": _slug(unit)}
+        data = {key: to_json(value) for key, value in found.items()}
+        payload = {"target_slug": row.target_slug, "values": data, "source": f"form: {title}", "from": _slug(unit)}
+        if row.who == "yes":
+            ask_for(unit, HOUSE_VALUES, sender.person_id, form_id, asked=payload)
+        elif row.target_slug:
             begin_task(unit, "hand_over", f"House values for {row.target_slug}", payload, len(found))
         else:
             known = {field.key: field for field in unit.catalogue.stored_about(HOUSE)}

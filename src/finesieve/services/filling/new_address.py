@@ -33,4 +33,5 @@ NEW_ADDRESS: Final = DecisionKind(
     "asked in “{form}” for another address. It counts once both addresses have confirmed it, or you say so.",
     _wanted,
     _apply,
+    "Change the address",
 )

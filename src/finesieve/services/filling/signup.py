@@ -33,7 +33,7 @@ from finesieve.services.filling.confirming import (
     read_answers,
 )
 from finesieve.services.filling.destinations import Sending, receive
-from finesieve.services.filling.mapping import pass_on, sets_house_values
+from finesieve.services.filling.mapping import Sender, pass_on, sets_house_values
 from finesieve.services.filling.open_form import Filling, OpenForm, Sent, Thanks, Visit
 from finesieve.services.filling.situation import (
     page_parameters,
@@ -187,7 +187,8 @@ class PublicForms:
         joining = joining_of(opened.form, opened.outcome)
         received = receive(unit, Sending(opened.form, results, joining, filling.person_id, known))
         if self._ready(unit, filling).sets:
-            pass_on(unit, filling.form_id, opened.form.title, values)
+            sender = Sender(received.person_id, bool(filling.person_id))
+            pass_on(unit, filling.form_id, opened.form.title, values, sender)
         submission = Submission(
             workspace_id=unit.workspace_id,
             form_id=filling.form_id,

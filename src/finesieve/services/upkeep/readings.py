@@ -26,6 +26,7 @@ from finesieve.store.reading.statistics import (
     spread_of,
     text_lengths,
 )
+from finesieve.store.reading.submissions import forms_open_to_strangers
 
 __all__ = ["CompareLine", "FieldReading", "compare_fields", "find_all", "find_at", "read_values_of"]
 
@@ -230,6 +231,8 @@ def _find(unit: Unit, filled: Filled, distinct: Mapping[int, int], at: Field | N
         families=_families(unit) if at is None and catalogue.tags else [],
         retired_named=_retired(unit, uses),
         rules=rules_of_forms(unit),
+        joined=frozenset(known.id for known in catalogue.lists if uses.of_list(known.id)),
+        open_forms=forms_open_to_strangers(unit.session) if at is None else (),
     )
     unseen = {field.id for field in catalogue.everything if not unit.sees(field)}
     return tuple(one for one in findings(catalogue, facts) if one.field_id not in unseen)

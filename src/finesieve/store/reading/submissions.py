@@ -11,9 +11,16 @@ from sqlmodel import Session, col, func, select
 from finesieve.store.definitions.catalogue import Definitions
 from finesieve.store.reading.kept import kept
 from finesieve.store.reading.searching import contains_word
-from finesieve.store.tables import Decision, FormRow, Submission
+from finesieve.store.tables import Decision, FormRow, HouseMapping, Submission
 
-__all__ = ["form_by_slug", "page_of_submissions", "sent_by_version", "sent_by_week", "waiting_decisions"]
+__all__ = [
+    "form_by_slug",
+    "forms_open_to_strangers",
+    "page_of_submissions",
+    "sent_by_version",
+    "sent_by_week",
+    "waiting_decisions",
+]
 
 # The draft, which may be long, is read only where it is wanted.
 _FORM: Final = select(FormRow).options(defer(FormRow.draft)).where(col(FormRow.slug) == bindparam("slug"))  # type: ignore[arg-type]
@@ -91,3 +98,15 @@ def sent_by_week(session: Session, definitions: Definitions, until: datetime, we
         return tuple(counted.get(number, 0) for number in range(weeks))
 
     return kept(session, definitions, ("weeks", until, weeks), count)
+
+
+def forms_open_to_strangers(session: Session) -> list[tuple[int, str]]:
+    """Forms in force by which anyone sets house values, here or elsewhere: (id, title)."""
+    query = (
+        select(FormRow)
+        .join(HouseMapping, col(HouseMapping.form_id) == col(FormRow.id))
+        .where(col(HouseMapping.allowed), col(HouseMapping.who) == "anyone", col(FormRow.published) > 0)
+        .order_by(col(FormRow.id))
+        .distinct()
+    )
+    return [(row.id or 0, str(row.draft["title"])) for row in session.exec(query).all()]
