@@ -11,7 +11,7 @@ from decimal import Decimal
 from pwdlib.hashers.argon2 import Argon2Hasher
 
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotAllowed, NotFound, TooOften
-from finesieve.core.language.sentence import Clause
+from finesieve.core.language.sentence import Clause, Sentence
 from finesieve.services.accounts.staff import NewWorkspace, StaffAccounts
 from finesieve.services.accounts.tries import Devices
 from finesieve.services.compute.derived import DerivedInput, create_derived
