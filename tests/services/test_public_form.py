@@ -114,6 +114,17 @@ class Filling(unittest.TestCase):
         decide(self.scope, waiting_for(self.scope, known)[0].id, apply=True)
         self.assertEqual(read_profile(self.scope, known).memberships.lists, ())
 
+    def test_who_is_known_reads_a_title_and_a_button_of_their_own(self) -> None:
+        form, person = self.garden.form, self.garden.house.add(email="wren@x.example", first_name="Wren")
+        texts = FormTexts(title="Join us", title_known="Your details, {first_name}", send_known="Save")
+        self.garden.do(change_form_texts, texts)
+        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        stranger = self.garden.open().form
+        self.assertEqual((stranger.title, stranger.send_label), ("Join us", "Send"))
+        me = Links("a secret of the tests").give("me", NOW, form, person)
+        known = self.garden.open(visit=Visit(me=me)).form
+        self.assertEqual((known.title, known.send_label), ("Your details, Wren", "Save"))
+
     def test_staff_may_decide_on_a_new_address_too(self) -> None:
         person = self.garden.house.add(email="wren@x.example")
         me = Links("a secret of the tests").give("me", NOW, self.garden.form, person)

@@ -148,3 +148,8 @@ class Grids(unittest.TestCase):
         self.assertEqual(len(make_grid(garden.scope, garden.form, ["q3", "q2"]).columns), 12)
         with self.assertRaises(InvalidInput):
             make_grid(garden.scope, garden.form, ["q99"])
+        # Nothing chosen: what the rules name, already run.
+        garden.question("q2", show_when="swaps_seed")
+        self.assertEqual([axis.key for axis in make_grid(garden.scope, garden.form).chosen], ["q3"])
+        garden.question("q2", show_when="")
+        self.assertEqual(make_grid(garden.scope, garden.form).chosen, ())

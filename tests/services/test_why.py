@@ -9,7 +9,7 @@ from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
 from finesieve.services.people.profiles import read_profile
-from finesieve.services.people.records import add_record
+from finesieve.services.people.records import add_record, change_record
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, tray_people
 from finesieve.services.sift.why import segments_of_person
 from finesieve.services.values.steps import open_value
@@ -90,3 +90,14 @@ class StepByStep(unittest.TestCase):
         for key in ("plot_length", "debt", "doubled", "gone"):
             with self.assertRaises(NotFound):
                 open_value(reader, person, key)
+
+    def test_the_history_of_a_person_knows_their_records(self) -> None:
+        """In the words of the page, what is hidden left out; the history of one field is that field's alone."""
+        person = self.house.add(favourite="Kale")
+        link = read_catalogue(self.scope).record_types[0].main_link
+        record = add_record(self.scope, self.garden.type, {"name": "A1", "size": "4"}, {link.id: [person]})  # type: ignore[union-attr]
+        change_record(self.scope, self.garden.type, record, {"size": "5"})
+        lines = read_profile(self.scope, person).history
+        self.assertEqual((lines[0].label, lines[0].old, lines[0].new), ("Plot A1: Size", "4 m", "5 m"))
+        self.assertFalse(lines[0].returnable)
+        self.assertEqual({line.key for line in read_profile(self.scope, person, "favourite").history}, {"favourite"})

@@ -30,6 +30,8 @@ _FORM: Final = {
     "title": "title",
     "intro": "introduction",
     "send_label": "button",
+    "title_known": "title for who is known",
+    "send_known": "button for who is known",
     "thanks": "text after sending",
     "stepped": "one step a section",
     "challenge": "human challenge",

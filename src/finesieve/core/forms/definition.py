@@ -145,7 +145,8 @@ class Form(_Document):
     """The sections of a form in order, and its texts.
 
     `languages` are those it can be filled in in; the first is the one it is
-    written in, and `phrases` gives, for each other one, its texts by ours. `joins` are
+    written in, `title_known` and `send_known` stand in for title and button where a known person changes what is kept
+    of them, and `phrases` gives, for each other one, its texts by ours. `joins` are
     the ids of the lists that whoever sends it is put on.
     """
 
@@ -153,6 +154,8 @@ class Form(_Document):
     intro: str = Field(default="", max_length=TEXT)
     send_label: str = Field(default="Send", min_length=1, max_length=60)
     thanks: str = Field(default="Thank you. Your answers have arrived.", max_length=TEXT)
+    title_known: str = Field(default="", max_length=TITLE)
+    send_known: str = Field(default="", max_length=60)
     stepped: bool = False
     challenge: bool = False
     joins: tuple[int, ...] = Field(default=(), max_length=50)
@@ -206,7 +209,7 @@ class Form(_Document):
 
     def walk_texts(self) -> Iterator[str]:
         """The form's own texts that people read, in order, with repetitions."""
-        yield from (self.title, self.intro, self.send_label, self.thanks)
+        yield from (self.title, self.intro, self.send_label, self.thanks, self.title_known, self.send_known)
         for section in self.sections:
             yield from (section.title, section.intro)
             if section.repeat:

@@ -116,6 +116,8 @@ def _texts(form: Form, catalogue: Catalogue) -> Iterator[tuple[str, str]]:
             else:
                 yield from _question_texts(item, catalogue)
     yield "button", form.send_label
+    yield "title for who is known", form.title_known
+    yield "button for who is known", form.send_known
     yield "after sending", form.thanks
 
 

@@ -18,6 +18,7 @@ from finesieve.services.forms.grid import make_grid
 from finesieve.services.forms.rehearsing import Circumstances, Rehearsal, rehearse
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.people.records import people_like
+from finesieve.services.upkeep.form_findings import findings_of_form
 from finesieve.web.fillings import fillings_after
 from finesieve.web.posted import Posted, PostedForm, whole_number
 
@@ -140,7 +141,9 @@ def drop_case(desk: DeskHere, form_id: int, case_id: int) -> Response:
 def show_grid(request: Request, desk: DeskHere, form_id: int) -> Response:
     """Which questions show where, over all combinations of a few circumstances."""
     view = read_form(desk.scope, form_id)
-    keys = [key for key in request.query_params.getlist("axis") if key][:4]
+    chosen = "axis" in request.query_params
+    keys = [key for key in request.query_params.getlist("axis") if key][:4] if chosen else None
+    grid = make_grid(desk.scope, form_id, keys)
     return page(
         request,
         desk,
@@ -150,5 +153,10 @@ def show_grid(request: Request, desk: DeskHere, form_id: int) -> Response:
         sections=index(desk, form_id),
         view=view,
         tabs=FORM_PAGES,
-        grid=make_grid(desk.scope, form_id, keys),
+        grid=grid,
+        proven={
+            row.place
+            for row in grid.rows
+            if row.never and any(one.kind == "never" for one in findings_of_form(desk.scope, form_id, row.place))
+        },
     )

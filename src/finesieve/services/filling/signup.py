@@ -20,6 +20,7 @@ from finesieve.core.forms.outcome import Charge, Outcome, QuestionOutcome, Resul
 from finesieve.core.forms.rows import FormRow as AnswerRow
 from finesieve.core.forms.rows import Situation
 from finesieve.core.forms.wording import worded, wording_of
+from finesieve.core.model.catalogue import hidden_groups
 from finesieve.core.values import Value, fold, plain_number
 from finesieve.services.filling.arrivals import count_arrival
 from finesieve.services.filling.confirming import (
@@ -308,7 +309,11 @@ class PublicForms:
             else Situation(page=page, shelf=shelf)
         )
         outcome = prepared.evaluate(answers, unit.moment, situation)
-        texts = {name: fill_text(unit, say(getattr(form, name))) for name in ("title", "intro", "send_label", "thanks")}
+        shown = {"title": form.title, "intro": form.intro, "send_label": form.send_label, "thanks": form.thanks}
+        if filling.person_id:
+            shown |= {name: text for name, text in _for_the_known(form).items() if text}
+        theirs = _own_values(unit, situation) if filling.person_id else None
+        texts = {name: fill_text(unit, say(text), values=theirs) for name, text in shown.items()}
         token = self._links.give(
             "form",
             unit.moment.now,
@@ -324,7 +329,7 @@ class PublicForms:
             house,
             form.model_copy(update=texts),
             token,
-            worded(outcome, lambda text: fill_text(unit, say(text))),
+            worded(outcome, lambda text: fill_text(unit, say(text), values=theirs)),
             say,
             challenge=self._challenges.pose(filling.key) if form.challenge else None,
             known=bool(filling.person_id),
@@ -386,6 +391,22 @@ def _agreed(unit: Unit, filling: Filling, opened: OpenForm, values: Mapping[str,
     row = opened.outcome.row
     assert isinstance(row, AnswerRow)
     return agreed(unit.catalogue, unit.moment, opened.form, filling.version, opened.say, values, row.before)
+
+
+def _own_values(unit: Unit, situation: Situation) -> dict[str, Value]:
+    """What a known person may read of themself in texts: not what is private to staff."""
+    hidden = hidden_groups(unit.catalogue)
+    known = unit.catalogue.by_key
+    return {
+        key: value
+        for key, value in situation.stored.items()
+        if key not in known or not (known[key].settings.private or known[key].group_id in hidden)
+    }
+
+
+def _for_the_known(form: Form) -> dict[str, str]:
+    """The texts that stand in for others where somebody changes what is kept of them; empty ones stand in for none."""
+    return {"title": form.title_known, "send_label": form.send_known}
 
 
 def _is_part(form: Form, name: str) -> bool:

@@ -62,6 +62,8 @@ class FormTexts(Input):
     intro: str = Bounds(default="", max_length=TEXT)
     send_label: str = Bounds(min_length=1, max_length=60, default="Send")
     thanks: str = Bounds(default="", max_length=TEXT)
+    title_known: str = Bounds(default="", max_length=TITLE)
+    send_known: str = Bounds(default="", max_length=60)
 
 
 class SectionInput(Input):

@@ -8,7 +8,7 @@ from typing import Final
 from finesieve.core.errors import InvalidInput
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.evaluate import prepare
-from finesieve.core.forms.problems import label_of
+from finesieve.core.forms.problems import label_of, rule_of
 from finesieve.services.forms.forms import form_of
 from finesieve.services.forms.rehearsing import Circumstances, run
 from finesieve.services.kernel.scope import Scope, Unit
@@ -86,12 +86,16 @@ def grid_axes(unit: Unit, form: Form) -> tuple[Axis, ...]:
     return tuple(axes)
 
 
-def make_grid(scope: Scope, form_id: int, keys: Sequence[str]) -> Grid:
-    """Run the draft over all combinations of the named circumstances. Raises NotFound, InvalidInput for no such one."""
+def make_grid(scope: Scope, form_id: int, keys: Sequence[str] | None = None) -> Grid:
+    """Run the draft over all combinations of the named circumstances; of those that its rules name, where none are.
+
+    Raises NotFound, InvalidInput for no such circumstance.
+    """
     with scope.reading("reader") as unit:
         form = Form.model_validate(form_of(unit, form_id).draft)
         axes = grid_axes(unit, form)
         by_key = {axis.key: axis for axis in axes}
+        keys = _that_rules_name(unit, form, axes) if keys is None else keys
         if any(key not in by_key for key in keys):
             raise InvalidInput({"axis": "There is no such circumstance."})
         chosen = tuple(by_key[key] for key in dict.fromkeys(keys))
@@ -119,6 +123,32 @@ def make_grid(scope: Scope, form_id: int, keys: Sequence[str]) -> Grid:
             if (verdicts := found.get(place))
         )
         return Grid(form.title, axes, chosen, tuple(columns), rows, combinations)
+
+
+_FIRST: Final = 3
+"""So many circumstances a grid begins with."""
+
+
+def _that_rules_name(unit: Unit, form: Form, axes: Sequence[Axis]) -> list[str]:
+    """The circumstances that the rules of a form read, in the order of the axes, as many as give a table to look at."""
+    read: set[str] = set()
+    for place, _, text in form.walk_rules():
+        typed = rule_of(text, form, unit.catalogue, form.section_of(place) or form.section(place))
+        read |= {name.rpartition(".")[2] for name in typed.names} if typed is not None else set()
+    asked = {question.id: unit.catalogue.by_id.get(question.field_id) for question in form.questions}
+    found: list[str] = []
+    combinations = 1
+    for axis in axes:
+        known = asked.get(axis.key)
+        word = (
+            known.key
+            if known is not None
+            else {"list": "lists", "tag": "tags"}.get(axis.key.partition(":")[0], axis.key)
+        )
+        if word in read and len(found) < _FIRST and combinations * len(axis.values) <= MOST_COMBINATIONS:
+            found.append(axis.key)
+            combinations *= len(axis.values)
+    return found
 
 
 def _circumstances(at: Mapping[str, str]) -> tuple[Circumstances, dict[str, str]]:

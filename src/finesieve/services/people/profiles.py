@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Final
 
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
@@ -18,13 +19,14 @@ from finesieve.services.values.value_lines import (
     HistoryLine,
     ValueLine,
     history_of,
+    history_of_records,
     person_name,
     read_values,
     value_lines,
 )
 from finesieve.services.values.writing import change_person, row_of, taken_keys
 from finesieve.store.reading.people import Person
-from finesieve.store.reading.rows import stored_row
+from finesieve.store.reading.rows import records_of, stored_row
 
 __all__ = [
     "PersonMemberships",
@@ -70,13 +72,32 @@ def read_profile(scope: Scope, person_id: int, about_key: str = "") -> Profile:
             person_id,
             person_name(person.values),
             value_lines(unit, PERSON, row),
-            history_of(unit, PERSON, person_id, about_key),
+            _history(unit, person_id, about_key),
             PersonMemberships(
                 _texts(person.values.get("tags")), _texts(person.values.get("lists")), str(person.values["level"] or "")
             ),
             _addresses(unit, row),
             _reasons(unit, row),
         )
+
+
+_LINES: Final = 200
+
+
+def _history(unit: Unit, person_id: int, about_key: str) -> tuple[HistoryLine, ...]:
+    """What has changed of a person, newest first, and of the records that they have; of one field, that alone."""
+    own = history_of(unit, PERSON, person_id, about_key)
+    if about_key:
+        return own
+    titles = {}
+    for link in unit.catalogue.collections_of(PERSON).values():
+        known = unit.catalogue.record_types_by_id[link.record_type_id]
+        title = unit.catalogue.by_id.get(known.title_field)
+        for record_id, values in records_of(unit.session, unit.definitions, link, person_id):
+            named = title.show(values.get(title.key)) if title is not None and unit.sees(title) else ""
+            titles[(known.about, record_id)] = f"{known.singular} {named}".strip()
+    lines = (*own, *history_of_records(unit, titles))
+    return tuple(sorted(lines, key=lambda line: (line.at, line.id), reverse=True)[:_LINES])
 
 
 def _reasons(unit: Unit, row: Mapping[str, Value]) -> dict[str, str]:

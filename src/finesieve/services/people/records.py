@@ -1,5 +1,6 @@
 """Records: things that people have several of, and whom and what they are linked with."""
 
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -26,7 +27,7 @@ from finesieve.services.values.value_lines import (
     value_lines,
 )
 from finesieve.services.values.writing import add_row, change_row, note, record, row_of
-from finesieve.store.reading.people import page_of_people
+from finesieve.store.reading.people import Person, page_of_people
 from finesieve.store.reading.rows import (
     count_rows,
     first_targets,
@@ -324,11 +325,17 @@ def blank_record(scope: Scope, type_id: int, person_id: int = 0, link_id: int = 
 
 
 def people_like(scope: Scope, words: str) -> tuple[tuple[int, str], ...]:
-    """The first people whose name or email has the words: to link one."""
+    """The first people whose name or email has the words, to link one; those of one name with what tells them apart."""
     with scope.transaction("clerk") as unit:
         keys = ["first_name", "last_name", "email"]
         found = page_of_people(unit.session, unit.definitions, unit.moment, keys, search=words, limit=8)
-        return tuple((person.id, person_name(person.values)) for person in found)
+        names = Counter(person_name(person.values) for person in found)
+        return tuple((person.id, _told_apart(person, names)) for person in found)
+
+
+def _told_apart(person: Person, names: Counter[str]) -> str:
+    name, email = person_name(person.values), str(person.values.get("email") or f"no. {person.id}")
+    return f"{name} · {email}" if names[name] > 1 else name
 
 
 def find_titles(scope: Scope, type_id: int, words: str) -> Titles:

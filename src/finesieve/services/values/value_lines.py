@@ -6,6 +6,7 @@ from datetime import datetime
 from functools import partial
 from typing import Any, Final
 
+from sqlalchemy import tuple_
 from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput
@@ -32,6 +33,7 @@ __all__ = [
     "ValueLine",
     "fill_text",
     "history_of",
+    "history_of_records",
     "known_field",
     "left_behind",
     "may_change",
@@ -173,6 +175,24 @@ def history_of(unit: Unit, about: str, row_id: int, key: str = "", limit: int = 
         if shown is not None:
             returnable = _returnable(unit, row, stored)
             lines.append(HistoryLine(row.id or 0, row.at, *shown, row.source, row.actor, returnable))
+    return tuple(lines)
+
+
+def history_of_records(unit: Unit, records: Mapping[tuple[str, int], str], limit: int = 200) -> tuple[HistoryLine, ...]:
+    """The last changes of records, newest first; `records` are what they are called, by what they are about and id."""
+    if not records:
+        return ()
+    of = tuple_(col(History.about), col(History.entity_id))
+    query = select(History).where(of.in_(list(records))).order_by(col(History.id).desc()).limit(limit)
+    lines = []
+    for row in unit.session.exec(query).all():
+        shown = _past(unit, row)
+        if shown is not None:
+            key, label, old, new = shown
+            title = records[(row.about, row.entity_id)]
+            lines.append(
+                HistoryLine(row.id or 0, row.at, key, f"{title}: {label}", old, new, row.source, row.actor, False)
+            )
     return tuple(lines)
 
 
