@@ -62,9 +62,10 @@ def as_role(house: House, role: Role) -> Office:
     return Office(house)
 
 
-def prying(role: Role) -> Count:
+def prying(role: Role, share: int = 1) -> Count:
     """Every page, and every form that takes an expression, with names one may not see; nothing of them may show.
 
+    Each input is asked one in `share` of the expressions, in turn; 0 for pages only.
     What is answered about a name that one may not see is what is answered about a name that nothing has.
     """
     count, furnished = Count(f"prying, as {role}"), Secretive()
@@ -74,10 +75,10 @@ def prying(role: Role) -> Count:
         if method == "GET":
             answer = office.client.get(furnished.address(path))
             count.end(answer.status_code, _shown(f"GET {path}", answer.text))
-    for form in forms:
-        for name in [name for name, _ in form.inputs if _takes_an_expression(name)]:
-            for expression in EXPRESSIONS:
-                _ask(count, office, form, name, expression)
+    inputs = [(form, name) for form in forms for name, _ in form.inputs if _takes_an_expression(name)] if share else []
+    for place, (form, name) in enumerate(inputs):
+        for expression in EXPRESSIONS[place % share :: share]:
+            _ask(count, office, form, name, expression)
     return count
 
 

@@ -8,9 +8,11 @@ from finesieve.core.reasoning.findings import FINDINGS
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.deletion import delete_field
 from finesieve.services.define.fields import FieldInput, create_field
-from finesieve.services.define.groups import GroupInput, create_group
-from finesieve.services.define.memberships import set_tags
+from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
+from finesieve.services.define.memberships import MembershipInput, create_membership, set_tags
 from finesieve.services.define.options import OptionInput, change_options
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type, put_away_record_type
+from finesieve.services.filling.mapping import allow_mapping, change_mapping
 from finesieve.services.forms.composing import (
     FormTexts,
     QuestionInput,
@@ -18,10 +20,11 @@ from finesieve.services.forms.composing import (
     change_form_texts,
     change_question,
 )
-from finesieve.services.forms.forms import create_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
 from finesieve.services.transfer.exports import values_as_csv
 from finesieve.services.upkeep.readings import compare_fields, find_all, read_values_of
+from finesieve.services.values.house import set_house_value
 from tests.support.house import NOW, House, make_house
 from tests.support.site import Office
 from tests.support.work import later
@@ -43,8 +46,25 @@ def wasteful() -> House:
         scope, group, FieldInput(label="Way", type_key="choice", options="A\nB", settings={"default": "a"})
     )
     change_options(scope, created, [OptionInput(was="b", label="B", value="b")])
+    create_field(scope, group, FieldInput(label="Member until", type_key="date"))
+    create_field(scope, group, FieldInput(label="Active", type_key="yes_no"))
+    create_membership(scope, "list", MembershipInput(name="Nobody’s"))
+    hive = create_record_type(scope, RecordTypeInput(singular="Hive", plural="Hives"))
+    lost = create_record_type(scope, RecordTypeInput(singular="Shed", plural="Sheds"))
+    about_hives = read_catalogue(scope).groups_about(f"record:{hive}")[0].id
+    create_field(scope, about_hives, FieldInput(label="Hive name", type_key="short_text"))
+    create_field(scope, group, FieldInput(label="Own shed", type_key="record", settings={"record_type": lost}))
+    put_away_record_type(scope, lost, "Sheds")
     house_group = create_group(scope, GroupInput(name="The house", about="house"))
-    create_field(scope, house_group, FieldInput(label="Link", type_key="url"))
+    link = create_field(scope, house_group, FieldInput(label="Link", type_key="url"))
+    set_house_value(scope, link, "https://swap.example")
+    set_house_value(scope, link, "")
+    create_field(scope, house_group, FieldInput(label="Favourite seed", type_key="short_text"))
+    open_form = create_form(scope, "Open")
+    add_question(scope, open_form, read_form(scope, open_form).revision, house.field_id("favourite"))
+    change_mapping(scope, open_form, "", {house.field_id("favourite"): "favourite_seed"})
+    allow_mapping(scope, open_form, "", allowed=True)
+    publish_form(scope, open_form, read_form(scope, open_form).revision)
     for title in ("Join", "Swap"):
         form = create_form(scope, title)
         change_form_texts(

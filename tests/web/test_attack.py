@@ -23,11 +23,11 @@ class Attacks(unittest.TestCase):
 
     def test_prying(self) -> None:
         for role in ("reader", "clerk"):
-            self.held(prying(role), 100)  # type: ignore[arg-type]
+            self.held(prying(role, share=4), 100)  # type: ignore[arg-type]
 
     def test_an_editor_sees_what_others_pry_for(self) -> None:
         """So the search for it is one that can find."""
-        self.assertGreater(len(prying("editor").found), 5)
+        self.assertGreater(len(prying("editor", share=0).found), 3)
 
     def test_killed_under_load(self) -> None:
         self.held(kills(1), 10)

@@ -12,6 +12,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.reasoning.meanings import (
     alike,
+    numbered,
     statuses_beside_dates,
     title_twins,
     unjoined,
@@ -235,16 +236,13 @@ def _age_kept(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
 
 def _numbered_twins(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """Bed 1, Bed 2, Bed 3: a person has several of something."""
-    groups: dict[str, list[Field]] = {}
-    for known in catalogue.about(PERSON):
-        match = re.fullmatch(r"(.*?)[\s_-]*([1-9][0-9]?)", known.label)
-        if match and match[1] and known.stores:
-            groups.setdefault(match[1].strip().lower(), []).append(known)
-    for same in groups.values():
-        if len(same) > 1:
+    for field_id, (_, same) in numbered(catalogue.about(PERSON)).items():
+        if field_id == same[0].id:
             labels = ", ".join(known.label for known in same[:4])
             message = f"{labels}: a person seems to have several of these."
-            yield Finding("numbered-twins", same[0].id, message, "Make a record type", "define/records/new")
+            yield Finding(
+                "numbered-twins", field_id, message, "Make records of them", f"define/fields/{field_id}/gather"
+            )
 
 
 def _few_answers(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:

@@ -1,13 +1,13 @@
 """Findings about what things mean: two facts that are one, what can be worked out, what nobody can come to."""
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Final
 
 from finesieve.core.fields.definition import Field
 from finesieve.core.model.catalogue import Catalogue
 
-__all__ = ["alike", "meaning_of", "statuses_beside_dates", "title_twins", "unjoined", "untyped_records"]
+__all__ = ["alike", "meaning_of", "numbered", "statuses_beside_dates", "title_twins", "unjoined", "untyped_records"]
 
 _SAME: Final[Mapping[str, str]] = {
     word: meaning
@@ -101,3 +101,20 @@ def unjoined(catalogue: Catalogue, joined: frozenset[int]) -> Iterator[str]:
     for known in catalogue.lists:
         if known.id not in joined:
             yield known.name
+
+
+def numbered(fields: Iterable[Field]) -> dict[int, tuple[str, list[Field]]]:
+    """Fields that are numbered alike, `Bed 1`, `Bed 2`: by the id of each, what they are called and all of them."""
+    groups: dict[str, list[tuple[int, Field]]] = {}
+    stems: dict[str, str] = {}
+    for known in fields:
+        match = re.fullmatch(r"(.*?)[\s_-]*([1-9][0-9]?)", known.label)
+        if match and match[1].strip() and known.stores:
+            key = match[1].strip().lower()
+            stems.setdefault(key, match[1].strip())
+            groups.setdefault(key, []).append((int(match[2]), known))
+    found: dict[int, tuple[str, list[Field]]] = {}
+    for key, twins in groups.items():
+        ordered = [field for _, field in sorted(twins, key=lambda one: (one[0], one[1].id))]
+        found |= {field.id: (stems[key], ordered) for field in ordered if len(ordered) > 1}
+    return found

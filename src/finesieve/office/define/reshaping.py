@@ -10,6 +10,7 @@ from finesieve.core.fields.types import TYPES
 from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
+from finesieve.services.define.gathering import begin_gathering, plan_gathering
 from finesieve.services.define.groups import read_catalogue, read_field
 from finesieve.services.define.moving import begin_move, plan_move
 from finesieve.services.define.retyping import begin_type_change, plan_type_change
@@ -125,4 +126,47 @@ def mend(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Respo
         task_id = begin_move(desk.scope, field_id, group_id, form.one("chosen"))
     except InvalidInput as problem:
         return _mend_page(request, desk, field_id, group_id, problem.messages, 422)
+    return RedirectResponse(desk.path(f"define/tasks/{task_id}"), 303)
+
+
+@router.get("/gather")
+def show_gathering(request: Request, desk: DeskHere, field_id: int) -> Response:
+    """The dry run of making records of numbered twins."""
+    return _gather_page(request, desk, field_id, {}, {})
+
+
+def _gather_page(
+    request: Request,
+    desk: Desk,
+    field_id: int,
+    typed: Mapping[str, str],
+    messages: Mapping[str, str],
+    status: int = 200,
+) -> Response:
+    plan = None
+    try:
+        plan = plan_gathering(desk.scope, field_id)
+    except InvalidInput as problem:
+        messages, status = problem.messages, 422
+    return page(
+        request,
+        desk,
+        "office/define/gather.html",
+        stage="define",
+        title="Records of several fields",
+        sections=sections(desk, read_catalogue(desk.scope)),
+        plan=plan,
+        typed=typed,
+        messages=messages,
+        status=status,
+    )
+
+
+@router.post("/gather")
+def gather(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Response:
+    """Have records made of numbered twins."""
+    try:
+        task_id = begin_gathering(desk.scope, field_id, form.one("singular"), form.one("plural"))
+    except InvalidInput as problem:
+        return _gather_page(request, desk, field_id, form.data, problem.messages, 422)
     return RedirectResponse(desk.path(f"define/tasks/{task_id}"), 303)

@@ -32,6 +32,7 @@ __all__ = [
     "change_record_type",
     "create_record_type",
     "make_record_type",
+    "put_away",
     "put_away_record_type",
     "read_record_type",
     "record_type",
@@ -154,12 +155,17 @@ def put_away_record_type(scope: Scope, type_id: int, typed: str) -> int:
         known = record_type(unit.catalogue, type_id)
         if typed.strip() != known.plural:
             raise InvalidInput({"typed": f"Type the name as it is written: {known.plural}"})
-        row = unit.session.get(RecordTypeRow, type_id)
-        assert row is not None
-        before = snapshot(unit, "record_type", type_id)
-        row.archived = True
-        unit.session.add(row)
-        return record_change(unit, "record_type", type_id, f"Put away {known.plural}", before)
+        return put_away(unit, type_id)
+
+
+def put_away(unit: Unit, type_id: int) -> int:
+    """Take a record type out of use in this transaction; gives the id for undoing."""
+    row = unit.session.get(RecordTypeRow, type_id)
+    assert row is not None
+    before = snapshot(unit, "record_type", type_id)
+    row.archived = True
+    unit.session.add(row)
+    return record_change(unit, "record_type", type_id, f"Put away {row.plural}", before)
 
 
 def read_record_type(scope: Scope, type_id: int) -> RecordTypeView:
