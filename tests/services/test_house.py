@@ -16,6 +16,7 @@ from finesieve.services.filling.mapping import allow_mapping, change_grant, chan
 from finesieve.services.filling.open_form import Visit
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.forms.composing import FormTexts, add_question, change_form_texts
+from finesieve.services.forms.for_the_house import GROUP, form_for_house_values
 from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.kernel.links import Links
@@ -245,6 +246,31 @@ class Mapping(unittest.TestCase):
         for _ in range(2):
             decide(house.scope, asked.id, apply=True)
         self.assertEqual(shown(), "Kale")
+
+    def test_house_values_chosen_first(self) -> None:
+        """Fields, group, form and mapping in one step; what is sent waits for a yes; all of it or nothing."""
+        house = make_house()
+        ids = furnish(
+            house,
+            FieldInput(label="Meeting point", type_key="short_text"),
+            FieldInput(label="Gate", type_key="choice", options="Open\nShut"),
+        )
+        before = {field.key for field in read_catalogue(house.scope).everything}
+        for wrong in ((), (house.field_id("zone"),), (*ids, 999_999)):
+            with self.assertRaises(InvalidInput):
+                form_for_house_values(house.scope, wrong, "The house")
+        with self.assertRaises(InvalidInput):
+            form_for_house_values(house.scope, ids, "")
+        self.assertEqual({field.key for field in read_catalogue(house.scope).everything}, before)
+        form_id = form_for_house_values(house.scope, ids, "The house")
+        view = read_mapping(house.scope, form_id)
+        self.assertEqual(sorted(view.pairs.values()), ["gate", "meeting_point"])
+        self.assertEqual((view.allowed, view.who), (True, "yes"))
+        gate = next(field for field in view.asked if field.label == "Gate")
+        self.assertEqual([option.stored_value for option in gate.options], ["open", "shut"])
+        self.assertEqual(read_catalogue(house.scope).groups_by_id[gate.group_id].name, GROUP)
+        again = form_for_house_values(house.scope, ids[:1], "Once more")
+        self.assertNotEqual(again, form_id)
 
     def test_a_form_open_to_strangers_is_a_finding(self) -> None:
         house = make_house()

@@ -12,6 +12,7 @@ from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.filling.mapping import allow_mapping, change_grant, change_mapping, list_grants, read_mapping
+from finesieve.services.forms.for_the_house import form_for_house_values
 from finesieve.services.sift.segments import list_segments
 from finesieve.services.upkeep.readings import find_at
 from finesieve.services.values.files import shelf, take_files
@@ -26,7 +27,13 @@ router = APIRouter(prefix="/w/{slug}/define")
 
 @router.get("/house")
 def show_house(request: Request, desk: DeskHere) -> Response:
-    """All house values."""
+    """All house values, with what they are now."""
+    return _house_page(request, desk, {}, {})
+
+
+def _house_page(
+    request: Request, desk: Desk, typed: Mapping[str, str], messages: Mapping[str, str], status: int = 200
+) -> Response:
     return page(
         request,
         desk,
@@ -36,7 +43,21 @@ def show_house(request: Request, desk: DeskHere) -> Response:
         sections=sections(desk, read_catalogue(desk.scope), "house"),
         groups=list_house(desk.scope),
         grants=list_grants(desk.scope),
+        typed=typed,
+        messages=messages,
+        status=status,
     )
+
+
+@router.post("/house/ask")
+def ask_for_values(request: Request, desk: DeskHere, form: Posted) -> Response:
+    """Make a form that asks for the house values that are ticked."""
+    wanted = [number for text in form.all("value") if (number := whole_number(text)) is not None]
+    try:
+        form_id = form_for_house_values(desk.scope, wanted, form.one("title"))
+    except InvalidInput as problem:
+        return _house_page(request, desk, form.data, problem.messages, 422)
+    return RedirectResponse(desk.path(f"collect/{form_id}"), 303)
 
 
 @router.get("/house/new")
