@@ -8,6 +8,7 @@ from unittest.mock import patch
 from selenium.webdriver.common.keys import Keys
 
 from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.built_ins import use_part
 from finesieve.services.define.deletion import delete_field
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
@@ -53,6 +54,12 @@ def furnish(house: House) -> dict[str, int]:
     publish_form(scope, form, read_form(scope, form).revision)
     area = create_derived(scope, DerivedInput(label="Area", formula="plot_length * plot_width", unit="m²"))
     broken = create_derived(scope, DerivedInput(label="In the west", formula='if(zone = "south", 1, 2)'))
+    nested = create_segment(scope, "Nested")
+    said = (
+        '(zone = "north" or not (swaps_seed or plot_width > 3)) and born <= add_years(today(), -16) and '
+        "days_until(add_years(born, 18)) between 0 and 60"
+    )
+    change_segment(scope, nested, 1, SegmentInput(name="Nested", expression=said))
     segment = create_segment(scope, "Large plots")
     expression = 'zone in ("north", "hill") and area > 10 and age(born) > 3'
     change_segment(scope, segment, 1, SegmentInput(name="Large plots", expression=expression))
@@ -64,7 +71,18 @@ def furnish(house: House) -> dict[str, int]:
     public = PublicForms(store(), lambda: NOW, "s")
     token = public.open(house.slug, "join-us").token
     public.send(house.slug, "join-us", token, {"q1": "wren@x.example", "q2": "hill"}, frozenset(("q1", "q2")))
-    found = {"form": form, "area": area, "broken": broken, "segment": segment, "person": person}
+    for part in ("billing", "consent_email"):
+        use_part(scope, part)
+    twins = [create_field(scope, house.group_id(), FieldInput(label=f"Child {n}")) for n in (1, 2)]
+    found = {
+        "nested": nested,
+        "twin": twins[0],
+        "form": form,
+        "area": area,
+        "broken": broken,
+        "segment": segment,
+        "person": person,
+    }
     return found | furnish_definitions(house, person) | furnish_forms(house)
 
 
@@ -148,7 +166,8 @@ class EveryPage(unittest.TestCase):
             f"collect/{ids['form']}?texts=1", "collect/new", f"compute/{ids['area']}", "compute/new", f"sift/{ids['segment']}",
             f"sift/{ids['segment']}?as=text", f"sift/{ids['segment']}?edit=1", f"sift/{ids['segment']}/tray/1/cant_tell",
             f"sift/{ids['segment']}/tray/0/caught", "sift/new", "sift/removed", "people", "people?q=wren", "people?q=nobody",
-            f"people/{ids['person']}", f"people/{ids['person']}?edit={group}", "no-such-page",
+            f"people/{ids['person']}", f"people/{ids['person']}?edit={group}", "no-such-page", "define/built-in?part=billing",
+            f"people/{ids['person']}/steps/area", f"sift/{ids['nested']}", f"define/fields/{ids['twin']}/gather", "people?columns=billing_country",
             "define/new", "define/new?about=house", "define/groups/new?about=house", "define/house", f"define/house/{ids['link']}",
             f"define/house/{ids['sign']}", "define/records/new", f"define/records/{ids['plots']}", f"define/records/{ids['plots']}?edit=1",
             f"records/{ids['plots']}", f"records/{ids['plots']}/new", f"records/{ids['plots']}/{ids['record']}", "define/levels",

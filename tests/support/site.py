@@ -1,5 +1,6 @@
 """The application in a test: signed in, with the secret of its forms at hand."""
 
+import atexit
 import re
 from functools import cache
 
@@ -16,7 +17,10 @@ from tests.support.house import NOW, PASSWORD, House
 def application() -> FastAPI:
     """One application a process, with the clock at NOW."""
     settings = Settings(database_url=database_url(), secret="a secret of the tests", demo=True, fast_hashes=True)
-    return create_app(settings, lambda: NOW)
+    app = create_app(settings, lambda: NOW)
+    for one in (app.state.site.store, app.state.site.public_forms.store):
+        atexit.register(one.engine.dispose)
+    return app
 
 
 def visitor() -> TestClient:
