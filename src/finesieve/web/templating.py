@@ -1,10 +1,11 @@
 """Jinja: templates lie beside their feature; values are escaped; an undefined name is an error."""
 
 import re
+from collections.abc import Iterable
 from contextvars import ContextVar
 from datetime import date, datetime
 from decimal import Decimal
-from functools import cache
+from functools import cache, lru_cache
 from hashlib import sha256
 from pathlib import Path
 from typing import Any, Final
@@ -19,7 +20,7 @@ from finesieve.core import limits
 from finesieve.core.fields.built_in import ADDRESSES, address_keys
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.families.dates import twice
-from finesieve.core.fields.families.places import country_codes, country_name, country_of, regions_of
+from finesieve.core.fields.families.places import country_codes, country_names, country_of, regions_of
 from finesieve.core.fields.manner import PLAIN, write_day, write_figure, write_moment
 from finesieve.core.language.sentence import MEASURES
 from finesieve.core.phrases import phrase
@@ -48,7 +49,8 @@ def _environment() -> Environment:
     environment.filters["as_sentence"] = _as_sentence
     environment.filters["pairs"] = lambda options: [(option.stored_value, option.label) for option in options]
     environment.filters.update(plain=lambda number: "" if number is None else plain_number(number), links=_links)
-    environment.globals.update(autofill=_autofill, asset=_asset, countries=_countries, regions=_regions, phrase=phrase)
+    environment.globals.update(asset=_asset, countries=_countries, regions=_regions, phrase=phrase)
+    environment.globals.update(autofill=_autofill, menu_entries=_menu)
     environment.globals.update(measures=MEASURES)
     environment.globals.update(limits=limits, twice=twice, estimated=is_estimated, asked_question=asked_question)
     environment.globals.update(sample_day=lambda field: field.show(DayOfYear(5, 27)))
@@ -98,10 +100,31 @@ def _asset(name: str) -> str:
     return f"/static/{name}?v={mark}"
 
 
-def _countries(field: Field) -> list[tuple[str, str]]:
+@lru_cache(maxsize=32)
+def _country_pairs(language: str) -> tuple[tuple[str, str], ...]:
+    """All countries by name in a language: (code, name)."""
+    pairs = zip(country_codes(), country_names(language), strict=True)
+    return tuple(sorted(pairs, key=lambda pair: pair[1]))
+
+
+def _countries(field: Field) -> tuple[tuple[str, str], ...]:
     """All countries by name, in the language of the house: (code, name)."""
-    names = [(code, country_name(code, field.manner.language)) for code in country_codes()]
-    return sorted(names, key=lambda pair: pair[1])
+    return _country_pairs(field.manner.language)
+
+
+def _entries(pairs: Iterable[tuple[str, str]]) -> str:
+    return "".join(f'<option value="{escape(value)}">{escape(label)}</option>\n' for value, label in pairs)
+
+
+_same_entries = lru_cache(maxsize=256)(_entries)
+"""Of countries and regions, which are the same on page after page."""
+
+
+def _menu(pairs: Iterable[tuple[str, str]], chosen: str) -> Markup:
+    """The entries of a menu with the chosen one marked."""
+    entries = _same_entries(pairs) if isinstance(pairs, tuple) else _entries(pairs)
+    mark = f'<option value="{escape(chosen)}"'
+    return Markup(entries.replace(f"{mark}>", f"{mark} selected>", 1) if chosen else entries)  # noqa: S704 - escaped above
 
 
 _AUTOFILL: Final = {

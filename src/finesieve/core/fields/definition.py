@@ -9,7 +9,7 @@ from typing import Final
 
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.encoding import Json, from_json
-from finesieve.core.fields.families.places import all_regions, country_codes, country_names, country_of, regions_of
+from finesieve.core.fields.families.places import all_regions, country_codes, country_names, country_of, named_regions
 from finesieve.core.fields.manner import PLAIN, Manner, Titles
 from finesieve.core.fields.options import Option
 from finesieve.core.fields.settings import FieldSettings
@@ -132,19 +132,19 @@ class Field:
         if self.type_key == "country":
             return country_names(self.manner.language)
         if self.type_key == "region":
-            return tuple(name for _, name in self._regions())
+            return self._regions()[1]
         return tuple(option.label for option in self.options)
 
     def _stored_options(self) -> tuple[str, ...]:
         if self.type_key == "country":
             return country_codes()
         if self.type_key == "region":
-            return tuple(code for code, _ in self._regions())
+            return self._regions()[0]
         return tuple(option.stored_value for option in self.options)
 
-    def _regions(self) -> tuple[tuple[str, str], ...]:
-        """Those that its values may be: of every country, where it follows the one answered beside it."""
-        return all_regions() if self.settings.country_from else regions_of(country_of(self))
+    def _regions(self) -> tuple[tuple[str, ...], tuple[str, ...]]:
+        """Codes and names that its values may have: of every country, where it follows the one answered beside it."""
+        return all_regions() if self.settings.country_from else named_regions(country_of(self))
 
     def beside(self, values: Mapping[str, Value]) -> "Field":
         """The field as it is asked beside these values: a region or a postcode follows the country among them."""

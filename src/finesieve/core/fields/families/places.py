@@ -24,6 +24,7 @@ __all__ = [
     "country_name",
     "country_names",
     "country_of",
+    "named_regions",
     "needs_postcode",
     "printed_address",
     "read_country",
@@ -86,9 +87,17 @@ def regions_of(country: str) -> tuple[tuple[str, str], ...]:
 
 
 @cache
-def all_regions() -> tuple[tuple[str, str], ...]:
-    """The regions of every country, (code, name) each, by code."""
-    return tuple(sorted((one.code, _plain_name(one.name)) for one in pycountry.subdivisions))
+def all_regions() -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """The regions of every country: their codes, and their names in the same order."""
+    found = sorted((str(one.code), _plain_name(one.name)) for one in pycountry.subdivisions)
+    return tuple(code for code, _ in found), tuple(name for _, name in found)
+
+
+@cache
+def named_regions(country: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """The regions of a country in the same way."""
+    found = regions_of(country)
+    return tuple(code for code, _ in found), tuple(name for _, name in found)
 
 
 def _plain_name(name: str) -> str:
@@ -116,7 +125,7 @@ def read_region(text: str, asked: Asked) -> Value:
 
 @cache
 def _codes_of(country: str) -> frozenset[str]:
-    return frozenset(code for code, _ in all_regions() if code.startswith(f"{country}-"))
+    return frozenset(code for code in all_regions()[0] if code.startswith(f"{country}-"))
 
 
 def show_region(value: Value, _asked: Asked) -> str:
