@@ -1,7 +1,7 @@
 """Reading the fields: how filled, how spread, how it came about; and everything that is found wrong or wasteful."""
 
 import unittest
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from decimal import Decimal
 
 from finesieve.core.reasoning.findings import FINDINGS
@@ -48,6 +48,9 @@ def wasteful() -> House:
     change_options(scope, created, [OptionInput(was="b", label="B", value="b")])
     create_field(scope, group, FieldInput(label="Member until", type_key="date"))
     create_field(scope, group, FieldInput(label="Active", type_key="yes_no"))
+    create_field(scope, group, FieldInput(label="Came", type_key="datetime"))
+    for day in range(1, 13):
+        house.add(came=datetime(2026, 1, day, 9, tzinfo=UTC))
     create_membership(scope, "list", MembershipInput(name="Nobody’s"))
     hive = create_record_type(scope, RecordTypeInput(singular="Hive", plural="Hives"))
     lost = create_record_type(scope, RecordTypeInput(singular="Shed", plural="Sheds"))
@@ -106,6 +109,8 @@ class Findings(unittest.TestCase):
                 self.assertTrue(one.message.endswith((".", "”", "?")), one.message)
                 self.assertIn(office.get(one.path).status_code, (200, 303), one.path)
         self.assertEqual(office.get("define/findings").status_code, 200)
+        house.add(came=datetime(2026, 1, 20, 14, tzinfo=UTC))
+        self.assertNotIn("time-unused", {one.code for one in find_all(house.scope)})
 
     def test_what_does_not_work_is_found_wherever_it_stands(self) -> None:
         """A formula, a segment, a rule and a text that name a deleted field, each with the page that mends it."""

@@ -53,7 +53,8 @@ class Facts:
 
     `people` is how many people there are; by field id: `filled` how many have a
     value, `collected` the names of forms that ask it, `used` everything else that
-    uses it, `distinct` how many different values a text has. `broken` has a
+    uses it, `distinct` how many different values a text has, `times` how many different times of day the moments
+    of a field have. `broken` has a
     derived field's id or 0, a name, why it does not work, and the page. `texts` are the texts
     of forms by place, `families` the stems of tags that behave like a field;
     `rules` is what reasoning found about the rules of forms, `joined` are the ids of lists that a form puts people on,
@@ -65,6 +66,7 @@ class Facts:
     collected: Mapping[int, Sequence[str]]
     used: Mapping[int, Sequence[str]]
     distinct: Mapping[int, int] = field(default_factory=dict)
+    times: Mapping[int, int] = field(default_factory=dict)
     blank_house: frozenset[int] = frozenset()
     broken: Sequence[tuple[int, str, str, str]] = ()
     texts: Sequence[tuple[str, str]] = ()
@@ -255,6 +257,20 @@ def _few_answers(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
             yield Finding("few-answers", known.id, message, "Make it a choice", f"define/fields/{known.id}/type")
 
 
+_MANY: Final = 10
+"""So many moments of one and the same time of day are no chance."""
+
+
+def _time_unused(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A moment whose time of day is always the same, and so means nothing."""
+    for known in _asked_of_people(catalogue):
+        filled = facts.filled.get(known.id, 0)
+        if known.type_key == "datetime" and filled >= _MANY and facts.times.get(known.id) == 1:
+            people = catalogue.manner.figure(filled)
+            message = f"{known.label} has the same time of day for all {people} people, so the time says nothing."
+            yield Finding("time-unused", known.id, message, "Make it a date", f"define/fields/{known.id}/type")
+
+
 def _house_awaited(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """A house value that is used and still blank."""
     for known in catalogue.about(HOUSE):
@@ -327,6 +343,7 @@ FINDINGS: Final[dict[str, Finder]] = {
     "numbered-twins": _numbered_twins,
     "age-kept": _age_kept,
     "few-answers": _few_answers,
+    "time-unused": _time_unused,
     "tag-family": _tag_family,
     "typed-often": _repeated,
     "list-unjoined": _unjoined,

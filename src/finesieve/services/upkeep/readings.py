@@ -25,6 +25,7 @@ from finesieve.store.reading.statistics import (
     outliers,
     spread_of,
     text_lengths,
+    times_of_day,
 )
 from finesieve.store.reading.submissions import forms_open_to_strangers
 
@@ -225,6 +226,7 @@ def _find(unit: Unit, filled: Filled, distinct: Mapping[int, int], at: Field | N
         collected=asked,
         used=used,
         distinct=distinct,
+        times=_times(unit, at),
         blank_house=_blank_house(unit) if at is None or at.about == HOUSE else frozenset(),
         broken=_broken(uses),
         texts=_texts(unit),
@@ -236,6 +238,11 @@ def _find(unit: Unit, filled: Filled, distinct: Mapping[int, int], at: Field | N
     )
     unseen = {field.id for field in catalogue.everything if not unit.sees(field)}
     return tuple(one for one in findings(catalogue, facts) if one.field_id not in unseen)
+
+
+def _times(unit: Unit, at: Field | None) -> Mapping[int, int]:
+    moments = [field for field in unit.catalogue.stored if field.type_key == "datetime" and at in (None, field)]
+    return times_of_day(unit.session, unit.definitions, moments, str(unit.catalogue.zone))
 
 
 def _blank_house(unit: Unit) -> frozenset[int]:

@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 from decimal import Decimal
 from typing import Any
 
-from sqlalchemy import Float, Integer, Numeric, String, cast, func, select, text
+from sqlalchemy import Float, Integer, Numeric, String, Time, cast, func, select, text
 from sqlmodel import Session
 
 from finesieve.core.fields.definition import Field
@@ -15,7 +15,16 @@ from finesieve.store.definitions.catalogue import Definitions
 from finesieve.store.reading.kept import SAMPLED, kept, times
 from finesieve.store.tables import History
 
-__all__ = ["Spread", "distinct_counts", "last_changes", "monthly_fills", "outliers", "spread_of", "text_lengths"]
+__all__ = [
+    "Spread",
+    "distinct_counts",
+    "last_changes",
+    "monthly_fills",
+    "outliers",
+    "spread_of",
+    "text_lengths",
+    "times_of_day",
+]
 
 BARS = 12
 
@@ -137,6 +146,21 @@ def distinct_counts(session: Session, definitions: Definitions, fields: Sequence
 
     key = ("distinct", fields[0].about, tuple(field.column for field in fields))
     return kept(session, definitions, key, count, scaled, about=fields[0].about)
+
+
+def times_of_day(session: Session, definitions: Definitions, fields: Sequence[Field], zone: str) -> dict[int, int]:
+    """How many different times of day the moments of each field have in a zone, by id; fields about one thing."""
+    if not fields:
+        return {}
+
+    def count(known: Definitions) -> dict[int, int]:
+        table = known.tables[fields[0].about]
+        times = [cast(func.timezone(zone, table.c[field.column]), Time) for field in fields]
+        row = session.execute(select(*(func.count(time.distinct()) for time in times)).select_from(table)).one()
+        return {field.id: int(number) for field, number in zip(fields, row, strict=True)}
+
+    key = ("times of day", fields[0].about, tuple(field.column for field in fields), zone)
+    return kept(session, definitions, key, count, lambda found, _: found, about=fields[0].about)
 
 
 def _told_by(column: Any) -> Any:
