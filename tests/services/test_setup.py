@@ -50,6 +50,7 @@ from tests.services.test_collect import public
 from tests.services.test_command import run
 from tests.support.everything import ANSWERS, everything
 from tests.support.house import House, make_house
+from tests.support.site import Office
 
 
 def furnished() -> tuple[House, dict[str, int], int]:
@@ -482,3 +483,44 @@ class Limits(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Parts(unittest.TestCase):
+    """Of a file, the parts that are ticked, and what they need."""
+
+    text = starter_text("choir")
+
+    def taken(self, *wanted: tuple[str, str]) -> set[tuple[str, str]]:
+        """What is there after these parts were taken, each by what it is and its name, in a new workspace."""
+        scope = make_house(fields=False).scope
+        before = plan_setup(scope, self.text).differences
+        handles = [one.handle for one in before if (one.what, one.name) in wanted]
+        self.assertEqual(len(handles), len(wanted))
+        load_setup(scope, self.text, chosen=handles)
+        after = plan_setup(scope, self.text).differences
+        return {(one.what, one.name) for one in before} - {(one.what, one.name) for one in after}
+
+    def test_a_segment_brings_what_it_reads_and_nothing_else(self) -> None:
+        taken = self.taken(("segment", "To be reminded"))
+        self.assertEqual({name for what, name in taken if what == "segment"}, {"To be reminded"})
+        self.assertLessEqual({("record type", "Scores on loan"), ("field", "Work"), ("field", "Back by")}, taken)
+        self.assertEqual({what for what, _ in taken} & {"form", "level", "list", "house value"}, set())
+        self.assertNotIn(("field", "Voice"), taken)
+
+    def test_each_part_can_be_taken_alone(self) -> None:
+        for one in plan_setup(make_house(fields=False).scope, self.text).differences:
+            if one.change in ("added", "changed"):
+                with self.subTest(f"{one.what} {one.name}"):
+                    self.assertIn((one.what, one.name), self.taken((one.what, one.name)))
+
+    def test_on_the_page_what_is_unticked_stays_away(self) -> None:
+        house = make_house(fields=False)
+        office = Office(house)
+        page = office.post("define/starters", {"name": "choir"}).text
+        handle = next(one.handle for one in plan_setup(house.scope, self.text).differences if one.name == "Voice")
+        self.assertIn(f'value="{handle}"', page)
+        form = {"text": self.text, "load": "yes", "choosing": "yes"}
+        self.assertEqual(office.post("define/file", form).status_code, 422)
+        self.assertIn(office.post("define/file", {**form, "take": handle}).status_code, (200, 303))
+        keys = {field.key for field in read_catalogue(house.scope).fields if not field.built_in}
+        self.assertEqual(keys, {"voice"})

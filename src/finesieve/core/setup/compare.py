@@ -1,7 +1,9 @@
 """What loading a setup would do to what is there: added, changed, removed, conflicts."""
 
+import json
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from hashlib import sha256
 from typing import Any, Literal
 
 from pydantic import BaseModel
@@ -28,6 +30,11 @@ class Difference:
     parts: tuple[tuple[str, str, str], ...] = ()
     why: str = ""
     known: tuple[str, ...] = ()
+
+    @property
+    def handle(self) -> str:
+        """What it is about, in a short text by which it is chosen on a page."""
+        return sha256(json.dumps([self.what, *self.known]).encode()).hexdigest()[:12]
 
 
 def known_name(part: BaseModel) -> tuple[str, ...]:
@@ -60,9 +67,8 @@ def compare(there: Setup, given: Setup) -> tuple[Difference, ...]:
     found = _with_misfits(found, given)
     for key, value in given.house_values.items():
         if there.house_values.get(key) != value:
-            found.append(
-                Difference("changed", "house value", key, ((key, _say(there.house_values.get(key)), _say(value)),))
-            )
+            parts = ((key, _say(there.house_values.get(key)), _say(value)),)
+            found.append(Difference("changed", "house value", key, parts, known=(key,)))
     return tuple(found)
 
 

@@ -89,7 +89,12 @@ def try_file(request: Request, desk: DeskHere, form: Posted) -> Response:
         if not text.strip():
             raise InvalidInput({"file": "Choose a file, or paste its text."})
         if form.one("load") == "yes":
-            counts = load_setup(desk.scope, text, remove=form.one("remove") == "true")
+            counts = load_setup(
+                desk.scope,
+                text,
+                remove=form.one("remove") == "true",
+                chosen=form.all("take") if "choosing" in form else None,
+            )
             summary = f"{counts['added']},{counts['changed']},{counts['removed']},{counts['conflicts']}"
             return RedirectResponse(desk.path(f"define/file?loaded={summary}"), 303)
         plan = plan_setup(desk.scope, text)

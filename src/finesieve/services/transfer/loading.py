@@ -55,7 +55,7 @@ class Loader:
         self._unit = unit
         self._setup = setup
         self._counts: Counter[str] = Counter()
-        self._types: dict[str, int] = {}
+        self._types = {known.key: known.id for known in unit.catalogue.record_types}
 
     def load(self, remove: Sequence[int] = ()) -> dict[str, int]:
         """Load everything, and delete the fields of these ids; gives how many parts were added, changed and removed."""
@@ -132,9 +132,8 @@ class Loader:
 
     def _record_types(self) -> None:
         session = self._unit.session
-        known = {known.key: known.id for known in self._unit.catalogue.record_types}
         for part in self._setup.record_types:
-            type_id = known.get(part.key)
+            type_id = self._types.get(part.key)
             if type_id is None:
                 asked = RecordTypeInput(
                     singular=part.singular, plural=part.plural, symbol=part.symbol, description=part.description

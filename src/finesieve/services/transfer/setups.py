@@ -1,6 +1,6 @@
 """Definitions by file: taking the whole setup out, trying a file against what is there, loading it."""
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Final
@@ -15,6 +15,7 @@ from finesieve.core.fields.encoding import to_json
 from finesieve.core.fields.options import option_to_json
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.portable import portable
+from finesieve.core.setup.choosing import only
 from finesieve.core.setup.compare import KINDS, Difference, compare, known_name
 from finesieve.core.setup.document import (
     FieldPart,
@@ -272,19 +273,28 @@ def _broken(unit: Unit, setup: Setup, one: Difference) -> str:
         return f"It is malformed: {str(problem).partition(chr(10))[0][:200]}"
 
 
-def load_setup(scope: Scope, text: str, *, remove: bool = False) -> dict[str, int]:
+def load_setup(
+    scope: Scope, text: str, *, remove: bool = False, chosen: Collection[str] | None = None
+) -> dict[str, int]:
     """Load a file: everything that is no conflict, all at once or nothing; gives how many parts of each sort.
 
-    With `remove`, fields that are not in the file are deleted, to be brought back
-    for 90 days. Raises InvalidInput where a part turns out not to be possible.
+    With `chosen`, the handles of differences, only those, and what they lean on. With `remove`, fields that are not
+    in the file are deleted, to be brought back for 90 days. Raises InvalidInput where a part turns out not to be
+    possible, or nothing is chosen.
     """
     setup = read_schema(text)
     with scope.transaction("editor") as unit:
         plan = _plan(unit, setup)
         clashing = {(one.what, one.known) for one in plan.of("conflict")}
         gone = _gone(unit, setup) if remove else []
+        kept = _without(setup, clashing)
+        if chosen is not None:
+            wanted = {(one.what, *one.known) for one in plan.differences if one.handle in chosen}
+            if not wanted and not gone:
+                raise InvalidInput({"file": "Tick what to take."})
+            kept = only(kept, wanted, take_setup(unit))
         try:
-            counts = Loader(unit, _without(setup, clashing)).load(gone)
+            counts = Loader(unit, kept).load(gone)
         except (ValueError, TypeError, KeyError, AttributeError) as problem:
             words = str(problem).partition("\n")[0][:200]
             raise InvalidInput({"file": f"Its parts do not fit together: {words}"}) from None
