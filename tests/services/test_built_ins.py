@@ -10,6 +10,13 @@ from finesieve.services.define.built_ins import built_in_parts, use_part
 from finesieve.services.define.deletion import delete_field, plan_deletion, restore_field
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.memberships import (
+    MembershipInput,
+    create_membership,
+    keep_joining_day,
+    remove_membership,
+    set_lists,
+)
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.forms.composing import (
     FormSettings,
@@ -224,3 +231,69 @@ class ByItself(unittest.TestCase):
         self.assertEqual(values_of(self.house, person)["consent_email_text"], "")
         undo_change(later, done.change)
         self.assertEqual(values_of(self.house, person), before)
+
+
+class DayOfJoining(unittest.TestCase):
+    def setUp(self) -> None:
+        self.house = make_house()
+        self.scope = self.house.scope
+        self.list_id = create_membership(self.scope, "list", MembershipInput(name="Almanac"))
+        self.person = self.house.add(email="wren@x.example")
+
+    def day(self, person: int) -> str:
+        return values_of(self.house, person)["joined_almanac_on"]
+
+    def test_it_is_set_by_who_joins_and_emptied_by_who_leaves(self) -> None:
+        change = keep_joining_day(self.scope, self.list_id)
+        set_lists(self.scope, self.person, ["almanac"])
+        first = self.day(self.person)
+        self.assertTrue(first)
+        later = replace(self.scope, clock=lambda: NOW + timedelta(days=3))
+        create_membership(later, "list", MembershipInput(name="Other"))
+        set_lists(later, self.person, ["almanac", "other"])
+        self.assertEqual(self.day(self.person), first)
+        set_lists(later, self.person, ["other"])
+        self.assertEqual(self.day(self.person), "")
+        set_lists(later, self.person, ["almanac"])
+        self.assertNotEqual(self.day(self.person), first)
+        undo_change(later, change)
+        self.assertNotIn("joined_almanac_on", read_catalogue(self.scope).by_key)
+
+    def test_there_is_one_a_list_and_no_form_asks_it(self) -> None:
+        keep_joining_day(self.scope, self.list_id)
+        with self.assertRaises(InvalidInput):
+            keep_joining_day(self.scope, self.list_id)
+        with self.assertRaises(NotFound):
+            keep_joining_day(self.scope, 999_999)
+        with self.assertRaises(InvalidInput):
+            remove_membership(self.scope, "list", self.list_id)
+        form = create_form(self.scope, "Join us")
+        askable = [one.key for one in read_form(self.scope, form).unasked]
+        self.assertNotIn("joined_almanac_on", askable)
+        self.assertIn("born", askable)
+
+    def test_by_a_form_and_for_many_at_once_and_back(self) -> None:
+        keep_joining_day(self.scope, self.list_id)
+        form = create_form(self.scope, "Join us")
+        change_form_settings(
+            self.scope, form, read_form(self.scope, form).revision, FormSettings(joins=(self.list_id,))
+        )
+        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        public = PublicForms(store(), lambda: NOW, "s")
+        token = public.open(self.house.slug, "join-us").token
+        public.send(self.house.slug, "join-us", token, {"q1": "ash@x.example"}, frozenset({"q1"}))
+        ash = self.person + 1
+        self.assertTrue(self.day(ash))
+        done = change_in_bulk(self.scope, Chosen((self.person, ash)), BulkInput(what="join", value="almanac"))
+        self.assertEqual(done.people, 1)
+        self.assertTrue(self.day(self.person))
+        undo_change(self.scope, done.change)
+        self.assertEqual(self.day(self.person), "")
+        self.assertTrue(self.day(ash))
+
+    def test_it_goes_into_files_and_comes_back(self) -> None:
+        keep_joining_day(self.scope, self.list_id)
+        other = make_house(fields=False)
+        load_setup(other.scope, export_setup(self.scope)[1])
+        catalogue = read_catalogue(other.scope)
+        self.assertEqual(catalogue.by_key["joined_almanac_on"].settings.joined_list, catalogue.lists[0].id)

@@ -8,6 +8,7 @@ from decimal import Decimal
 from typing import Final
 
 from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.built_in import KEPT_BY_ITSELF
 from finesieve.core.fields.encoding import Json, from_json
 from finesieve.core.fields.families.places import all_regions, country_codes, country_names, country_of, named_regions
 from finesieve.core.fields.manner import PLAIN, Manner, Titles
@@ -94,6 +95,11 @@ class Field:
     def stores(self) -> bool:
         """Whether it has values of its own: not worked out, not for layout only."""
         return not self.formula and self.type.stores
+
+    @property
+    def by_itself(self) -> bool:
+        """Whether the product keeps its values when something happens, and no form asks it."""
+        return self.key in KEPT_BY_ITSELF or self.settings.joined_list is not None
 
     @property
     def type(self) -> FieldType:

@@ -59,6 +59,7 @@ class FieldSettings(BaseModel):
     files_for: Literal["staff", "editors"] = "staff"
     json_schema: str = Field(default="", max_length=20_000)
     record_type: int | None = None
+    joined_list: int | None = None
     option_list: int | None = None
     renamed: dict[str, str] = Field(default_factory=dict)
 
@@ -115,6 +116,11 @@ SETTINGS: Final[dict[str, Setting]] = {
         _for("short_text", "long_text", "email", "phone", "postcode", "url", "choice", "number"),
     ),
     "lists": Setting("Lists", "Only people on one of these lists have this field. None means everybody."),
+    "joined_list": Setting(
+        "Day of joining a list",
+        "Set by itself when somebody is put on this list, and emptied when they leave it; no form asks it.",
+        _for("date"),
+    ),
     "change_by": Setting(
         "Who may change it once it is filled", "Anyone, staff only, nobody, or members of the levels you name."
     ),

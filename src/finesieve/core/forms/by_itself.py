@@ -10,7 +10,7 @@ from finesieve.core.language.program import Moment
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.values import Value, tidy_text
 
-__all__ = ["agreed", "consent_follows", "seen"]
+__all__ = ["agreed", "consent_follows", "joined", "joining_days", "seen"]
 
 
 def seen(catalogue: Catalogue, moment: Moment, stored: Mapping[str, Value], *, new: bool) -> dict[str, Value]:
@@ -51,6 +51,24 @@ def agreed(
 def consent_follows(catalogue: Catalogue, consent: Consent, at: datetime, text: Value = None) -> dict[str, Value]:
     """The moment when a consent was given or taken back, and the words agreed to."""
     return {key: value for key, value in ((consent.at, at), (consent.text, text)) if _in_use(catalogue, key)}
+
+
+def joined(catalogue: Catalogue, moment: Moment, was: Value, now: Value) -> dict[str, Value]:
+    """The days that are kept of joining lists, where the lists that somebody is on change from `was` to `now`."""
+    before, after = set(_keys(was)), set(_keys(now))
+    days = joining_days(catalogue)
+    return {key: moment.today if name in after else None for key, name in days.items() if name in before ^ after}
+
+
+def joining_days(catalogue: Catalogue) -> dict[str, str]:
+    """The lists whose day of joining is kept, by the key of the field that keeps it."""
+    names = {one.id: one.key for one in catalogue.lists}
+    fields = (field for field in catalogue.stored if field.type_key == "date" and field.settings.joined_list in names)
+    return {field.key: names[field.settings.joined_list or 0] for field in fields}
+
+
+def _keys(value: Value) -> tuple[str, ...]:
+    return tuple(str(one) for one in value) if isinstance(value, tuple | list) else ()
 
 
 def _in_use(catalogue: Catalogue, key: str) -> bool:

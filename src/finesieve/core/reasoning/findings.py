@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Final, Literal
 
 from finesieve.core.fields.about import HOUSE, PERSON
-from finesieve.core.fields.built_in import KEPT_BY_ITSELF, twin_of
+from finesieve.core.fields.built_in import twin_of
 from finesieve.core.fields.definition import Field
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.reasoning.meanings import (
@@ -91,7 +91,7 @@ def _at(known: Field) -> str:
 
 def _asked_of_people(catalogue: Catalogue) -> Iterator[Field]:
     for known in catalogue.about(PERSON):
-        if known.stores and not known.settings.resting and known.key not in KEPT_BY_ITSELF:
+        if known.stores and not known.settings.resting and not known.by_itself:
             yield known
 
 

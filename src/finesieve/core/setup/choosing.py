@@ -8,6 +8,7 @@ from pydantic import BaseModel
 
 from finesieve.core.setup.compare import KINDS, known_name
 from finesieve.core.setup.document import FieldPart, FormPart, GroupPart, LinkPart, RecordTypePart, SegmentPart, Setup
+from finesieve.core.setup.workspace import POINTING
 
 __all__ = ["Known", "only"]
 
@@ -70,7 +71,7 @@ def _names(part: BaseModel) -> Iterator[str]:
     """The keys and names that stand in formulas, rules, texts and settings."""
     if isinstance(part, FieldPart):
         yield from _WORD.findall(part.formula)
-        for name in ("lists", "change_levels", "option_list", "record_type"):
+        for name in POINTING:
             found = part.settings.get(name, ())
             yield from [found] if isinstance(found, str) else found
     elif isinstance(part, SegmentPart):

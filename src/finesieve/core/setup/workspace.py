@@ -25,7 +25,7 @@ from finesieve.core.values import Value
 
 __all__ = ["POINTING", "SetupWorkspace", "pointed", "workspace_of"]
 
-POINTING: Final = ("lists", "change_levels", "option_list", "record_type")
+POINTING: Final = ("lists", "change_levels", "option_list", "record_type", "joined_list")
 """Settings that name something else in the setup."""
 
 
@@ -66,7 +66,7 @@ def pointed(
     for name, known in (("lists", lists), ("change_levels", levels)):
         if name in found:
             found[name] = [known[key] for key in found[name] if key in known]
-    for name, known in (("option_list", option_lists), ("record_type", record_types)):
+    for name, known in (("option_list", option_lists), ("record_type", record_types), ("joined_list", lists)):
         if found.get(name):
             found[name] = known.get(found[name])
     return FieldSettings.model_validate(found)

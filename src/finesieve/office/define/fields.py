@@ -1,7 +1,7 @@
 """Fields: make, change, rest, duplicate, move, delete, bring back."""
 
 from collections.abc import Mapping
-from typing import Any
+from typing import Any, Final
 
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
@@ -287,10 +287,14 @@ _PARTS: Mapping[str, tuple[str, ...]] = {
         "media", "most_kilobytes", "json_schema", "record_type", "option_list",
     ),
     "Visibility": (
-        "short_name", "fallback", "private", "searchable", "files_for", "lists", "change_by", "change_levels",
-        "purpose",
+        "short_name", "fallback", "private", "searchable", "files_for", "lists", "joined_list", "change_by",
+        "change_levels", "purpose",
     ),
 }  # fmt: skip
+
+
+_OF_PEOPLE: Final = ("lists", "joined_list", "change_by", "change_levels", "searchable")
+"""Settings that only fields about people have."""
 
 
 def _settings_for(field: Field) -> list[tuple[str, list[tuple[str, Any]]]]:
@@ -301,7 +305,10 @@ def _settings_for(field: Field) -> list[tuple[str, list[tuple[str, Any]]]]:
             (name, SETTINGS[name])
             for name in _PARTS[title]
             if (not SETTINGS[name].types or field.type_key in SETTINGS[name].types)
-            and (field.about == PERSON or name not in ("lists", "change_by", "change_levels", "searchable"))
+            and (
+                field.about == PERSON
+                or name not in ("lists", "joined_list", "change_by", "change_levels", "searchable")
+            )
         ]
         if names:
             found.append((title, names))

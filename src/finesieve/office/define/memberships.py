@@ -14,6 +14,7 @@ from finesieve.services.define.memberships import (
     MembershipInput,
     change_membership,
     create_membership,
+    keep_joining_day,
     list_levels,
     list_lists,
     list_tags,
@@ -84,13 +85,15 @@ def make_membership(request: Request, desk: DeskHere, page_name: str, form: Post
 
 @router.post("/{page_name:str}/{membership_id:int}")
 def save_membership(request: Request, desk: DeskHere, page_name: str, membership_id: int, form: Posted) -> Response:
-    """Rename, describe, move or remove a list or a level."""
+    """Rename, describe, move or remove a list or a level, or have the day kept on which people join a list."""
     if page_name not in _KINDS:
         raise NotFound("There is no such page.")
     kind = _KINDS[page_name]
     try:
         if form.one("remove"):
             change = remove_membership(desk.scope, kind, membership_id)
+        elif kind == "list" and form.one("keep_day"):
+            change = keep_joining_day(desk.scope, membership_id)
         elif kind == "level" and form.one("move") in ("up", "down"):
             change = move_level(desk.scope, membership_id, up=form.one("move") == "up")
         else:

@@ -139,7 +139,7 @@ def _make(scope: Scope, payload: Mapping[str, Any], progress: Progress) -> dict[
                 type_key=first.type_key,
                 unit=first.unit,
                 settings=first.settings.model_copy(
-                    update={"unique": False, "lists": (), "country_from": ""}
+                    update={"unique": False, "lists": (), "country_from": "", "joined_list": None}
                 ).model_dump(),
             )
             field_id = make_field(unit, group_of(unit.catalogue, group), made, first.options)

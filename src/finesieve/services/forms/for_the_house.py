@@ -56,7 +56,11 @@ def _settable(unit: Unit, field_id: int) -> Field:
 def _asking(unit: Unit, value: Field, group_id: int) -> int:
     """A field of a person that takes the answer; gives its id."""
     settings = value.settings.model_dump(exclude_defaults=True)
-    kept = {name: one for name, one in settings.items() if name not in ("unique", "lists", "private", "country_from")}
+    kept = {
+        name: one
+        for name, one in settings.items()
+        if name not in ("unique", "lists", "private", "country_from", "joined_list")
+    }
     asked = FieldInput(
         label=value.label, type_key=value.type_key, help=value.help, unit=value.unit, settings={**kept, "renamed": {}}
     )

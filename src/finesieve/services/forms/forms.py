@@ -8,7 +8,6 @@ from functools import cached_property
 from sqlmodel import col, func, select
 
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
-from finesieve.core.fields.built_in import KEPT_BY_ITSELF
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.compare import FormDifference, compare_forms
 from finesieve.core.forms.definition import Form, Question, Section
@@ -84,7 +83,7 @@ class FormView:
         return tuple(
             one
             for one in self.catalogue.about(about)
-            if one.id not in self._asked and one.key not in KEPT_BY_ITSELF and can_ask(one, hidden, about)
+            if one.id not in self._asked and not one.by_itself and can_ask(one, hidden, about)
         )
 
     @property

@@ -28,7 +28,7 @@ from finesieve.services.values.value_lines import (
     person_name,
     refuse_off_lists,
 )
-from finesieve.services.values.writing import change_many, follow_consents, is_same
+from finesieve.services.values.writing import change_many, is_same, keys_that_follow
 from finesieve.store.definitions.catalogue import touch
 from finesieve.store.reading.people import page_of_people
 from finesieve.store.reading.rows import rows_by_ids
@@ -380,7 +380,7 @@ def _put_back(unit: Unit, bulk_id: int, ids: Sequence[int], *, forth: bool) -> i
     if own is None and field is None:
         return 0  # the field has gone since, and its values with it
     key, number = (own, OWN_IDS[own]) if own else (field.key, field.id)  # type: ignore[union-attr]  # one of them is there
-    along = [unit.catalogue.by_key[one] for one in follow_consents(unit, PERSON, [key])]
+    along = [unit.catalogue.by_key[one] for one in keys_that_follow(unit, PERSON, [key])]
     lines = unit.session.exec(
         select(History)
         .where(col(History.about) == PERSON, col(History.source) == SOURCE.format(id=row.id), col(History.at) == row.at)

@@ -85,7 +85,7 @@ def _one_group(unit: Unit, setup: Setup, group_id: int) -> Setup:
     about = about_key(unit.catalogue, group.about)
     fields = tuple(part for part in setup.fields if part.about == about and part.group == group.name)
     settings = [part.settings for part in fields]
-    lists = {key for one in settings for key in one.get("lists", ())}
+    lists = {key for one in settings for key in (*one.get("lists", ()), one.get("joined_list"))}
     shared = {one["option_list"] for one in settings if "option_list" in one}
     return Setup(
         part="group",
@@ -169,6 +169,8 @@ def _field_part(unit: Unit, field: Field) -> FieldPart:
     levels = {known.id: known.key for known in catalogue.levels}
     if "lists" in settings:
         settings["lists"] = [names[one] for one in settings["lists"] if one in names]
+    if settings.get("joined_list") in names:
+        settings["joined_list"] = names[settings["joined_list"]]
     if "change_levels" in settings:
         settings["change_levels"] = [levels[one] for one in settings["change_levels"] if one in levels]
     if settings.get("option_list"):

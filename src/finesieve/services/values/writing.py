@@ -9,7 +9,7 @@ from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.fields.built_in import CONSENTS
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import Json, to_json
-from finesieve.core.forms.by_itself import consent_follows
+from finesieve.core.forms.by_itself import consent_follows, joined, joining_days
 from finesieve.core.language.derived import Members, Row
 from finesieve.core.model.changes import OWN_IDS, Change, ChangeSet
 from finesieve.core.values import Secret, Value
@@ -27,8 +27,8 @@ __all__ = [
     "change_many",
     "change_person",
     "change_row",
-    "follow_consents",
     "is_same",
+    "keys_that_follow",
     "members_of",
     "note",
     "record",
@@ -94,7 +94,7 @@ def taken_keys(
 
 def add_row(unit: Unit, about: str, values: Mapping[str, Value], source: str) -> int:
     """Add a person or a record; gives the id. Raises Conflict where a value must be unique and is taken."""
-    values = {**values, **_consents(unit, about, values, {})}
+    values = {**values, **_followed(unit, about, values, {})}
     filled = sealed(unit, about, {key: value for key, value in values.items() if value is not None})
     row_id = insert_row(unit.session, unit.definitions, about, filled)
     # Nothing can be linked to it yet, so that no record need be looked for.
@@ -130,7 +130,7 @@ def change_row(unit: Unit, about: str, row_id: int, values: Mapping[str, Value],
     stored = stored_row(unit.session, unit.definitions, about, row_id, lock=True)
     if stored is None:
         raise NotFound(f"There is no such {'person' if about == PERSON else 'record'}.")
-    values = {**values, **_consents(unit, about, values, stored)}
+    values = {**values, **_followed(unit, about, values, stored)}
     changed = sealed(unit, about, {key: value for key, value in values.items() if stored.get(key) != value})
     if not changed:
         return _set(unit, about, (), source)
@@ -153,7 +153,7 @@ def change_many(
     session, definitions = unit.session, unit.definitions
     keys = list(next(iter(wanted.values())))
     lock_rows(session, definitions, about, list(wanted))
-    follow = follow_consents(unit, about, keys)
+    follow = keys_that_follow(unit, about, keys)
     stored = rows_by_ids(session, definitions, about, [*keys, *follow], wanted)
     if follow:
         keys += follow
@@ -184,29 +184,37 @@ def change_many(
     return record(unit, _set(unit, about, found, source, at))
 
 
-def _consents(unit: Unit, about: str, values: Mapping[str, Value], stored: Mapping[str, Value]) -> dict[str, Value]:
-    """The moments of consents that change, whoever changes them; whose words are given, keep those."""
+def _followed(unit: Unit, about: str, values: Mapping[str, Value], stored: Mapping[str, Value]) -> dict[str, Value]:
+    """What is kept by itself when these values change, whoever changes them; what is given stays as given.
+
+    The moments of consents, and the days of joining lists.
+    """
+    if about != PERSON:
+        return {}
     found: dict[str, Value] = {}
-    for consent in CONSENTS if about == PERSON else ():
+    for consent in CONSENTS:
         if consent.given in values and values[consent.given] != stored.get(consent.given):
-            follows = consent_follows(unit.catalogue, consent, unit.moment.now)
-            found |= {key: value for key, value in follows.items() if key not in values}
-    return found
+            found |= consent_follows(unit.catalogue, consent, unit.moment.now)
+    if "lists" in values:
+        found |= joined(unit.catalogue, unit.moment, stored.get("lists"), values["lists"])
+    return {key: value for key, value in found.items() if key not in values}
 
 
-def follow_consents(unit: Unit, about: str, keys: Sequence[str]) -> list[str]:
-    """What follows the consents among these keys, and is not among them itself."""
-    found = []
+def keys_that_follow(unit: Unit, about: str, keys: Sequence[str]) -> list[str]:
+    """The keys of what is kept by itself when values of these change, and is not among them itself."""
+    found: list[str] = []
     for consent in CONSENTS if about == PERSON else ():
         if consent.given in keys:
-            found += [key for key in consent_follows(unit.catalogue, consent, unit.moment.now) if key not in keys]
-    return found
+            found += consent_follows(unit.catalogue, consent, unit.moment.now)
+    if about == PERSON and "lists" in keys:
+        found += joining_days(unit.catalogue)
+    return [key for key in found if key not in keys]
 
 
 def _kept_or_new(
     unit: Unit, about: str, values: Mapping[str, Value], stored: Mapping[str, Value], follow: Sequence[str]
 ) -> dict[str, Value]:
-    new = _consents(unit, about, values, stored)
+    new = _followed(unit, about, values, stored)
     return {key: new.get(key) if key in new else stored[key] for key in follow}
 
 
