@@ -12,7 +12,13 @@ from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
 from finesieve.services.define.retyping import begin_type_change
 from finesieve.services.filling.decisions import decide, waiting_for
-from finesieve.services.filling.mapping import allow_mapping, change_grant, change_mapping, read_mapping
+from finesieve.services.filling.mapping import (
+    allow_mapping,
+    change_grant,
+    change_mapping,
+    list_grants,
+    read_mapping,
+)
 from finesieve.services.filling.open_form import Visit
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.forms.composing import FormTexts, add_question, change_form_texts
@@ -291,7 +297,11 @@ class Mapping(unittest.TestCase):
         self.assertTrue(read_mapping(house.scope, form_id, other.slug).problem)
         with self.assertRaises(InvalidInput):
             change_mapping(house.scope, form_id, other.slug, pair)
+        self.assertEqual(read_mapping(house.scope, form_id).others, ())
         change_grant(other.scope, house.slug, ["favourite_seed"])
+        self.assertEqual([slug for slug, _ in read_mapping(house.scope, form_id).others], [other.slug])
+        self.assertEqual(read_mapping(other.scope, make_form(other, "favourite")).others, ())
+        self.assertEqual((list_grants(house.scope), len(list_grants(other.scope))), ((), 1))
         change_mapping(house.scope, form_id, other.slug, pair)
         allow_mapping(house.scope, form_id, other.slug, allowed=True)
         self.send(house, form_id)

@@ -46,7 +46,8 @@ class MappingView:
     """A form's fields beside house values, here or in another workspace.
 
     `pairs` maps the id of a field asked to the key of a house value; `suggested` what
-    similar names and equal types suggest. Nothing is set before it is `allowed`.
+    similar names and equal types suggest. Nothing is set before it is `allowed`. `others` are the short names and
+    names of the workspaces that let this one set values of theirs.
     """
 
     form_id: int
@@ -60,6 +61,7 @@ class MappingView:
     problem: str = ""
     allowed: bool = False
     who: str = "anyone"
+    others: tuple[tuple[str, str], ...] = ()
 
 
 WHO: Final = ("anyone", "yes", "known")
@@ -81,13 +83,19 @@ def read_mapping(scope: Scope, form_id: int, target_slug: str = "") -> MappingVi
         title, own = str(form.draft["title"]), unit.catalogue.stored_about(HOUSE)
         pairs = {int(field_id): str(key) for field_id, key in row.pairs} if row else {}
         allowed, who = bool(row and row.allowed), row.who if row else "anyone"
-        slug = _slug(unit)
+        slug, others = _slug(unit), _giving_leave(unit)
     house, target, problem = own, "", ""
     if target_slug:
         house, target, problem = _allowed(scope, slug, target_slug)
     return MappingView(
-        form_id, title, target_slug, target, asked, house, pairs, _suggest(asked, house), problem, allowed, who
+        form_id, title, target_slug, target, asked, house, pairs, _suggest(asked, house), problem, allowed, who, others
     )
+
+
+def _giving_leave(unit: Unit) -> tuple[tuple[str, str], ...]:
+    query = select(Workspace.slug, Workspace.name).join(HouseGrant, col(HouseGrant.workspace_id) == col(Workspace.id))
+    theirs = query.where(col(HouseGrant.from_slug) == _slug(unit), col(HouseGrant.workspace_id) != unit.workspace_id)
+    return tuple((slug, name) for slug, name in unit.session.exec(theirs.order_by(col(Workspace.name))).all())
 
 
 def _mapping_row(unit: Unit, form_id: int, target_slug: str, *, lock: bool = False) -> HouseMapping | None:
@@ -206,7 +214,8 @@ def allow_mapping(scope: Scope, form_id: int, target_slug: str, *, allowed: bool
 def list_grants(scope: Scope) -> tuple[tuple[str, tuple[str, ...]], ...]:
     """Which workspaces may set which house values of this one."""
     with scope.reading("reader") as unit:
-        rows = unit.session.exec(select(HouseGrant).order_by(col(HouseGrant.from_slug))).all()
+        own = select(HouseGrant).where(col(HouseGrant.workspace_id) == unit.workspace_id)
+        rows = unit.session.exec(own.order_by(col(HouseGrant.from_slug))).all()
         return tuple((row.from_slug, tuple(row.keys)) for row in rows)
 
 
