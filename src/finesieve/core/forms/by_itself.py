@@ -14,10 +14,11 @@ __all__ = ["agreed", "consent_follows", "joined", "joining_days", "seen"]
 
 
 def seen(catalogue: Catalogue, moment: Moment, stored: Mapping[str, Value], *, new: bool) -> dict[str, Value]:
-    """The moments that are kept of somebody who sends something; of facts that the house has taken into use."""
-    wanted: dict[str, Value] = {"last_seen": moment.now}
+    """What is kept of somebody who sends something, to the minute; of facts that the house has taken into use."""
+    now = moment.now.replace(second=0, microsecond=0)
+    wanted: dict[str, Value] = {"last_seen": now}
     if stored.get("first_seen") is None:
-        wanted["first_seen"] = moment.now
+        wanted["first_seen"] = now
     if new:
         wanted["signed_up_on"] = moment.today
     return {key: value for key, value in wanted.items() if _in_use(catalogue, key)}
