@@ -13,6 +13,7 @@ from finesieve.services.define.memberships import MembershipInput, create_member
 from finesieve.services.define.options import OptionInput, change_options
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type, put_away_record_type
 from finesieve.services.filling.mapping import allow_mapping, change_mapping
+from finesieve.services.filling.signup import PublicForms
 from finesieve.services.forms.composing import (
     FormTexts,
     QuestionInput,
@@ -25,6 +26,7 @@ from finesieve.services.sift.segments import SegmentInput, change_segment, creat
 from finesieve.services.transfer.exports import values_as_csv
 from finesieve.services.upkeep.readings import compare_fields, find_all, read_values_of
 from finesieve.services.values.house import set_house_value
+from tests.support.database import store
 from tests.support.house import NOW, House, make_house
 from tests.support.site import Office
 from tests.support.work import later
@@ -162,6 +164,31 @@ class Reading(unittest.TestCase):
         self.assertEqual([count for _, count in reading.months[-3:]], [0, 1, 3][-3:])
         self.assertEqual(reading.months[-1][0], "2026-11")
         self.assertEqual(reading.last_change, NOW)
+
+    def test_blanks_by_form_and_version(self) -> None:
+        """Of each version that asks it, how many sent it without an answer; those that do not are not there."""
+        field, form = self.house.field_id("zone"), create_form(self.scope, "Join us")
+        public = PublicForms(store(), lambda: NOW, "s")
+
+        def do(change, *rest) -> None:  # type: ignore[no-untyped-def]
+            change(self.scope, form, read_form(self.scope, form).revision, *rest)
+
+        def send(name: str, zone: str = "") -> None:
+            token = public.open(self.house.slug, "join-us").token
+            answers = {"q1": f"{name}@x.example", **({"q2": zone} if zone else {})}
+            public.send(self.house.slug, "join-us", token, answers, frozenset({"q1", "q2"}))
+
+        do(publish_form)
+        send("ash")
+        do(add_question, field)
+        do(publish_form)
+        for name, zone in (("wren", "north"), ("bea", ""), ("cyd", "hill")):
+            send(name, zone)
+        self.assertEqual(read_values_of(self.scope, field).blanks, ((form, "Join us", 2, 3, 1),))
+        do(change_form_texts, FormTexts(title="Join"))
+        do(publish_form)
+        send("dee")
+        self.assertEqual(read_values_of(self.scope, field).blanks, ((form, "Join", 3, 1, 1), (form, "Join", 2, 3, 1)))
 
     def test_all_side_by_side(self) -> None:
         """How many are filled and how many differ; 2 and 2.0 are one number, Kale and kale are two texts."""

@@ -27,7 +27,7 @@ from finesieve.store.reading.statistics import (
     text_lengths,
     times_of_day,
 )
-from finesieve.store.reading.submissions import forms_open_to_strangers
+from finesieve.store.reading.submissions import blanks_by_version, forms_open_to_strangers
 
 __all__ = ["CompareLine", "FieldReading", "compare_fields", "find_all", "find_at", "read_values_of"]
 
@@ -41,7 +41,8 @@ class FieldReading:
     """What one field holds.
 
     `answers` are (label, how many) pairs; `spread` is shown in words by
-    `spread_words`; `months` are (2026-11, how many were filled at its end) pairs.
+    `spread_words`; `months` are (2026-11, how many were filled at its end) pairs. `blanks` say, by form and version
+    that asks it, (the form's id, its title, the version, how often it was sent, how often without an answer).
     """
 
     filled: int
@@ -54,6 +55,7 @@ class FieldReading:
     last_change: datetime | None
     months: tuple[tuple[str, int], ...]
     findings: tuple[Finding, ...]
+    blanks: tuple[tuple[int, str, int, int, int], ...] = ()
 
 
 def read_values_of(scope: Scope, field_id: int) -> FieldReading | None:
@@ -73,9 +75,17 @@ def read_values_of(scope: Scope, field_id: int) -> FieldReading | None:
             )
         )
         here = _findings_of(unit, field, counted)
-        return FieldReading(
-            filled, everyone, answers, spread, words, far, lengths, changed, _months(unit, field, filled), here
-        )
+        months = _months(unit, field, filled)
+        blanks = _blanks(unit, field)
+        return FieldReading(filled, everyone, answers, spread, words, far, lengths, changed, months, here, blanks)
+
+
+def _blanks(unit: Unit, field: Field) -> tuple[tuple[int, str, int, int, int], ...]:
+    if field.about != PERSON or not field.stores or field.type.kind == "secret":
+        return ()
+    titles = {one.id: one.title for one in documents_of_forms(unit)}
+    counted = blanks_by_version(unit.session, unit.definitions, field)
+    return tuple((form, titles.get(form, ""), version, sent, blank) for form, version, sent, blank in counted)
 
 
 _Held = tuple[tuple[tuple[str, int], ...], Spread | None, tuple[tuple[int, str, str], ...], tuple[int, int, int] | None]

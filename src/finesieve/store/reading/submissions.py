@@ -4,16 +4,19 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any, Final
 
-from sqlalchemy import ARRAY, Text, bindparam, cast, literal
+from sqlalchemy import ARRAY, Text, and_, bindparam, cast, literal
+from sqlalchemy.dialects.postgresql import JSONPATH
 from sqlalchemy.orm import defer
 from sqlmodel import Session, col, func, select
 
+from finesieve.core.fields.definition import Field
 from finesieve.store.definitions.catalogue import Definitions
 from finesieve.store.reading.kept import kept
 from finesieve.store.reading.searching import contains_word
-from finesieve.store.tables import Decision, FormRow, HouseMapping, Submission
+from finesieve.store.tables import Decision, FormRow, FormVersion, HouseMapping, Submission
 
 __all__ = [
+    "blanks_by_version",
     "form_by_slug",
     "forms_open_to_strangers",
     "page_of_submissions",
@@ -83,6 +86,33 @@ def sent_by_version(session: Session, definitions: Definitions, form_id: int) ->
         definitions,
         ("sent", form_id),
         lambda _: {int(version): int(number) for version, number in session.exec(query).all()},
+    )
+
+
+def blanks_by_version(
+    session: Session, definitions: Definitions, field: Field
+) -> tuple[tuple[int, int, int, int], ...]:
+    """By form and version that asks a field: (form's id, version, how often sent, how often without an answer).
+
+    The newest version of each form first. In a hurry, where it was never counted, nothing.
+    """
+    form, version = col(Submission.form_id), col(Submission.version)
+    path: Any = cast("$.sections[*].items[*] ? (@.field_id == $id)", JSONPATH)
+    asks = func.jsonb_path_exists(col(FormVersion.document), path, func.jsonb_build_object("id", field.id))
+    blank = col(Submission.answers).op("->>")(field.key).is_(None)
+    query = (
+        select(form, version, func.count(), func.count().filter(blank))
+        .join(FormVersion, and_(col(FormVersion.form_id) == form, col(FormVersion.number) == version))
+        .where(asks)
+        .group_by(form, version)
+        .order_by(form, version.desc())
+    )
+    return kept(
+        session,
+        definitions,
+        ("blanks", field.id, field.key),
+        lambda _: tuple((int(a), int(b), int(c), int(d)) for a, b, c, d in session.exec(query).all()),
+        unknown=(),
     )
 
 
