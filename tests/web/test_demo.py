@@ -15,6 +15,7 @@ from finesieve.demo.crowd import crowd
 from finesieve.demo.load import DEMO_SLUG, load_demo
 from finesieve.demo.people import make_people
 from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.memberships import list_lists
 from finesieve.services.filling.decisions import waiting_for
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.people.bench import read_bench
@@ -60,6 +61,8 @@ class Loading(unittest.TestCase):
             self.assertGreater(view.cant_tell, 20)
         held = waiting_for(scope, bench.waiting[0].person_id)
         self.assertEqual(len(held), 1)
+        for known in list_lists(scope):
+            self.assertTrue(400 < known.people < 1_600, known.name)
 
     def test_the_same_seed_gives_the_same_people(self) -> None:
         self.assertEqual(list(make_people(50, NOW)), list(make_people(50, NOW)))

@@ -5,7 +5,7 @@ from datetime import date, timedelta
 from decimal import Decimal
 from typing import Final
 
-from sqlalchemy import select, update
+from sqlalchemy import func, select, update
 
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER
 from finesieve.core.fields.encoding import to_json
@@ -204,5 +204,9 @@ def _tags(scope: Scope) -> None:
             on_board = [person_id for person_id in on_board if person_id not in set(chosen)]
             values = {"lists": bound(keys, "choices"), "level": level}
             unit.session.execute(update(person).where(person.c.id.in_(chosen)).values(values))
+        # Whoever agreed to the letter gets it.
+        agreed = person.c[unit.catalogue.by_key["consent_email"].column]
+        with_letter = func.array_prepend("almanac_letter", person.c.lists)
+        unit.session.execute(update(person).where(agreed).values(lists=with_letter))
         mark_changed(unit.session, unit.workspace_id)
         touch(unit.session, unit.workspace_id)
