@@ -63,6 +63,13 @@ class TakingIntoUse(unittest.TestCase):
         self.assertEqual(use_part(self.scope, "billing"), (group, 0))
         self.assertTrue(change)
 
+    def test_a_field_of_ones_own_called_like_one_that_is_kept_by_itself_can_be_asked(self) -> None:
+        own = create_field(self.scope, self.house.group_id(), FieldInput(label="Last seen", type_key="datetime"))
+        form = create_form(self.scope, "Join us")
+        self.assertIn(own, [one.id for one in read_form(self.scope, form).unasked])
+        use_part(self.scope, "seen")
+        self.assertNotIn(own, [one.id for one in read_form(self.scope, form).unasked])
+
     def test_a_field_of_ones_own_becomes_the_built_in_one_with_its_values(self) -> None:
         create_field(self.scope, self.house.group_id(), FieldInput(label="Company"))
         person = self.house.add(company="Ash & Co")

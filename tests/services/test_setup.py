@@ -17,6 +17,7 @@ from finesieve.core import limits
 from finesieve.core.errors import InvalidInput, NotAllowed
 from finesieve.core.setup.schema import KEYWORDS, read_schema
 from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.built_ins import use_part
 from finesieve.services.define.deletion import delete_field
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
@@ -524,3 +525,26 @@ class Parts(unittest.TestCase):
         self.assertIn(office.post("define/file", {**form, "take": handle}).status_code, (200, 303))
         keys = {field.key for field in read_catalogue(house.scope).fields if not field.built_in}
         self.assertEqual(keys, {"voice"})
+
+    def test_a_region_brings_the_country_that_it_follows(self) -> None:
+        there, here = make_house(fields=False).scope, make_house(fields=False).scope
+        use_part(there, "billing")
+        text = export_setup(there)[1]
+        region = next(one.handle for one in plan_setup(here, text).differences if one.name == "Billing region")
+        load_setup(here, text, chosen=[region])
+        keys = {field.key for field in read_catalogue(here).fields}
+        self.assertEqual(
+            keys & {"billing_region", "billing_country", "billing_town"}, {"billing_region", "billing_country"}
+        )
+
+    def test_a_file_that_does_not_fit_together_leaves_no_workspace_half_made(self) -> None:
+        office = Office(make_house())
+        before = office.client.get("/workspaces").text.count("/w/")
+        for text in ("{", self.text.replace('"field": "voice"', '"field": "pitch"')):
+            answer = office.client.post(
+                "/workspaces",
+                data={"csrf": office.csrf, "name": "Second choir", "zone": "Europe/London", "begin": "file"},
+                files={"file": ("setup.json", text.encode())},
+            )
+            self.assertEqual(answer.status_code, 422)
+        self.assertEqual(office.client.get("/workspaces").text.count("/w/"), before)

@@ -41,6 +41,11 @@ class BuiltIn:
     options: tuple[Option, ...] = ()
     settings: FieldSettings = field(default_factory=FieldSettings)
 
+    @property
+    def objection(self) -> str:
+        """What to say to who would make it again by hand."""
+        return f"“{self.label}” is built in. {self.behaviour} A field of your own would lack that."
+
 
 @dataclass(frozen=True, slots=True)
 class Part:

@@ -99,7 +99,9 @@ class Field:
     @property
     def by_itself(self) -> bool:
         """Whether the product keeps its values when something happens, and no form asks it."""
-        return self.key in KEPT_BY_ITSELF or self.settings.joined_list is not None
+        return (self.built_in and self.key in KEPT_BY_ITSELF) or (
+            self.type_key == "date" and self.settings.joined_list is not None
+        )
 
     @property
     def type(self) -> FieldType:

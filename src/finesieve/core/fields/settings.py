@@ -118,7 +118,7 @@ SETTINGS: Final[dict[str, Setting]] = {
     "lists": Setting("Lists", "Only people on one of these lists have this field. None means everybody."),
     "joined_list": Setting(
         "Day of joining a list",
-        "Set by itself when somebody is put on this list, and emptied when they leave it; no form asks it.",
+        "Filled in automatically when somebody joins this list, cleared when they leave it. No form asks for it.",
         _for("date"),
     ),
     "change_by": Setting(

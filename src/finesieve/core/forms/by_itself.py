@@ -64,7 +64,7 @@ def joined(catalogue: Catalogue, moment: Moment, was: Value, now: Value) -> dict
 def joining_days(catalogue: Catalogue) -> dict[str, str]:
     """The lists whose day of joining is kept, by the key of the field that keeps it."""
     names = {one.id: one.key for one in catalogue.lists}
-    fields = (field for field in catalogue.stored if field.type_key == "date" and field.settings.joined_list in names)
+    fields = (field for field in catalogue.stored if field.by_itself and field.settings.joined_list in names)
     return {field.key: names[field.settings.joined_list or 0] for field in fields}
 
 

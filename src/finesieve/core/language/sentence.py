@@ -106,9 +106,12 @@ _NUMBERS: Final = Type("number")
 
 def tree_to_sentence(node: tree.Node, names: Names) -> Sentence:
     """The tree as a sentence over these names."""
-    if isinstance(node, tree.Chain):
-        return Sentence(node.word, tuple(_part(part, names, 1) for part in node.parts))
-    return Sentence("and", (_part(node, names, 1),))
+    return _sentence(node, names, 1)
+
+
+def _sentence(node: tree.Node, names: Names, depth: int) -> Sentence:
+    word, parts = (node.word, node.parts) if isinstance(node, tree.Chain) else ("and", (node,))
+    return Sentence(word, tuple(_part(part, names, depth) for part in parts))
 
 
 def tree_to_part(node: tree.Node, names: Names) -> Part:
@@ -145,7 +148,7 @@ def _group(node: tree.Node, names: Names, depth: int) -> Sentence | None:
     if depth >= _DEEPEST:
         return None
     if isinstance(node, tree.Chain):
-        return Sentence(node.word, tuple(_part(part, names, depth + 1) for part in node.parts))
+        return _sentence(node, names, depth + 1)
     if not isinstance(node, tree.Not):
         return None
     inner = node.operand
@@ -206,14 +209,8 @@ def _of_records(measure: Measure, node: tree.Node, names: Names, depth: int) -> 
     inner = Names(names.records[collection])
     if column and column not in inner.fields:
         return None
-    said = None if where is None or depth >= _DEEPEST else _inner(where, inner, depth)
+    said = None if where is None or depth >= _DEEPEST else _sentence(where, inner, depth + 1)
     return None if where is not None and said is None else Collected(collection, measure, said, column)
-
-
-def _inner(where: tree.Node, inner: Names, depth: int) -> Sentence:
-    if isinstance(where, tree.Chain):
-        return Sentence(where.word, tuple(_part(part, inner, depth + 1) for part in where.parts))
-    return Sentence("and", (_part(where, inner, depth + 1),))
 
 
 # Sentence to tree ---------------------------------------------------------------------------

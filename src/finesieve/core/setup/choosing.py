@@ -71,7 +71,7 @@ def _names(part: BaseModel) -> Iterator[str]:
     """The keys and names that stand in formulas, rules, texts and settings."""
     if isinstance(part, FieldPart):
         yield from _WORD.findall(part.formula)
-        for name in POINTING:
+        for name in (*POINTING, "country_from"):
             found = part.settings.get(name, ())
             yield from [found] if isinstance(found, str) else found
     elif isinstance(part, SegmentPart):

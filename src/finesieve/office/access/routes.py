@@ -4,7 +4,9 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound, TooOften, Unavailable
+from finesieve.core.fields.manner import PLAIN
 from finesieve.core.setup.schema import read_schema
+from finesieve.core.setup.workspace import workspace_of
 from finesieve.office.shared.desk import COOKIE, DeskHere, StaffHere
 from finesieve.services.accounts.staff import NewWorkspace
 from finesieve.services.kernel.changes import undo_change
@@ -134,7 +136,8 @@ def make_workspace(request: Request, staff: StaffHere, form: Posted) -> Response
 
 
 def _setup_to_begin_with(form: PostedForm) -> str:
-    """The text of the setup that was chosen, "" for none. Raises InvalidInput for a file that is none."""
+    """The text of the setup that was chosen, "" for none. Raises InvalidInput for a file that is none, or whose parts
+    do not fit together: no workspace is left half made."""
     chosen = form.one("begin")
     if chosen != "file":
         return starter_text(chosen) if chosen in {name for name, *_ in list_starters()} else ""
@@ -142,7 +145,7 @@ def _setup_to_begin_with(form: PostedForm) -> str:
         text = form.files["file"][1].decode("utf-8-sig")
     except (KeyError, UnicodeDecodeError):
         raise InvalidInput({"file": "Choose a file that was exported from a workspace."}) from None
-    read_schema(text)
+    workspace_of(read_schema(text), PLAIN)
     return text
 
 

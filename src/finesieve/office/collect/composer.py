@@ -233,8 +233,7 @@ def _new_field(form: PostedForm) -> FieldInput:
     """A field to be made in passing. One that would repeat a built-in one is refused, unless that was said."""
     twin = twin_of(form.one("label"))
     if twin is not None and form.one("twin") != "yes" and form.one("about") == PERSON:
-        words = f"“{twin[0].label}” is built in. {twin[0].behaviour} A twin would lack that."
-        raise InvalidInput({"twin": words})
+        raise InvalidInput({"twin": twin[0].objection})
     given = {name: form.one(name) for name in ("label", "type_key", "options")}
     record = whole_number(form.one("record_type"))
     return read_input(FieldInput, given | {"settings": {"record_type": record} if record else {}})

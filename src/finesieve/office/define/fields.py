@@ -11,7 +11,6 @@ from finesieve.core.fields.about import ABOUTS, HOUSE, PERSON, record_about, rec
 from finesieve.core.fields.built_in import BuiltIn, Part, twin_of
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.families.data import MEDIA
-from finesieve.core.fields.families.places import country_codes, country_name
 from finesieve.core.fields.options import options_to_lines
 from finesieve.core.fields.settings import SETTINGS
 from finesieve.core.fields.types import TYPES
@@ -170,7 +169,7 @@ def make_field(request: Request, desk: DeskHere, form: Posted) -> Response:
         asked = read_input(FieldInput, _field_data(form, form.one("type_key")))
         twin = twin_of(asked.label)
         if twin and form.one("about") == PERSON and form.one("twin") != "yes" and not form.one("then"):
-            raise InvalidInput({"twin": f"“{twin[0].label}” is built in. {twin[0].behaviour} A twin would lack that."})
+            raise InvalidInput({"twin": twin[0].objection})
         make = create_field if isinstance(group, int) else create_field_in
         field_id = make(desk.scope, group, asked)  # type: ignore[arg-type]  # each takes its own
     except InvalidInput as problem:
@@ -268,7 +267,6 @@ def _field_page(
         catalogue=catalogue,
         settings=_settings_for(field),
         media=MEDIA,
-        countries=_countries(field),
         country_fields=[
             ("", "none"),
             *((one.key, one.label) for one in catalogue.about(field.about) if one.type_key == "country"),
@@ -305,21 +303,11 @@ def _settings_for(field: Field) -> list[tuple[str, list[tuple[str, Any]]]]:
             (name, SETTINGS[name])
             for name in _PARTS[title]
             if (not SETTINGS[name].types or field.type_key in SETTINGS[name].types)
-            and (
-                field.about == PERSON
-                or name not in ("lists", "joined_list", "change_by", "change_levels", "searchable")
-            )
+            and (field.about == PERSON or name not in _OF_PEOPLE)
         ]
         if names:
             found.append((title, names))
     return found
-
-
-def _countries(field: Field) -> list[tuple[str, str]]:
-    if field.type_key not in ("region", "postcode", "phone"):
-        return []
-    names = [(code, country_name(code, field.manner.language)) for code in country_codes()]
-    return sorted(names, key=lambda pair: pair[1])
 
 
 @router.post("/fields/{field_id:int}")

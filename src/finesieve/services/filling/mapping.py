@@ -60,7 +60,7 @@ class MappingView:
     suggested: Mapping[int, str]
     problem: str = ""
     allowed: bool = False
-    who: str = "anyone"
+    who: str = "yes"
     others: tuple[tuple[str, str], ...] = ()
 
 
@@ -82,7 +82,7 @@ def read_mapping(scope: Scope, form_id: int, target_slug: str = "") -> MappingVi
         row = _mapping_row(unit, form_id, target_slug)
         title, own = str(form.draft["title"]), unit.catalogue.stored_about(HOUSE)
         pairs = {int(field_id): str(key) for field_id, key in row.pairs} if row else {}
-        allowed, who = bool(row and row.allowed), row.who if row else "anyone"
+        allowed, who = bool(row and row.allowed), row.who if row else "yes"
         slug, others = _slug(unit), _giving_leave(unit)
     house, target, problem = own, "", ""
     if target_slug:
@@ -180,7 +180,7 @@ def change_mapping(
     with scope.transaction("editor") as unit:
         row = _mapping_row(unit, form_id, target_slug, lock=True)
         before = snapshot(unit, "mapping", row.id or 0) if row else None
-        row = row or HouseMapping(workspace_id=unit.workspace_id, form_id=form_id, target_slug=target_slug)
+        row = row or HouseMapping(workspace_id=unit.workspace_id, form_id=form_id, target_slug=target_slug, who="yes")
         wanted = _merged_pairs(unit, row, pairs, was, asked)
         # What was allowed is those pairs; others ask again.
         row.allowed = row.allowed and row.pairs == wanted

@@ -458,3 +458,4 @@ def _not_turned(unit: Unit, bulk_id: int, *, forth: bool) -> None:
 
 
 register("bulk", _bulk, _restore)
+register("bulk_long", _bulk, _restore)  # as changes of many were kept before

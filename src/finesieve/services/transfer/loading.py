@@ -331,7 +331,7 @@ class Loader:
             return
         here = (col(HouseMapping.form_id) == row.id, col(HouseMapping.target_slug) == "")
         mapping = self._unit.session.exec(select(HouseMapping).where(*here)).first() or HouseMapping(
-            workspace_id=self._unit.workspace_id, form_id=row.id or 0, target_slug=""
+            workspace_id=self._unit.workspace_id, form_id=row.id or 0, target_slug="", who="yes"
         )
         asked = self._unit.catalogue.by_key
         pairs = [[asked[key].id, house] for key, house in part.sets.items() if key in asked]

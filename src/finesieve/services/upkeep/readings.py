@@ -12,7 +12,7 @@ from finesieve.core.reasoning.findings import Facts, Finding, findings
 from finesieve.services.define.tag_families import families_in
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.upkeep.form_findings import rules_of_forms
-from finesieve.services.usage.documents import documents_of_forms
+from finesieve.services.usage.documents import documents_of_forms, rows_of_forms
 from finesieve.services.usage.uses import Uses, uses_of
 from finesieve.services.values.value_lines import person_name
 from finesieve.store.reading.people import Filled, count_people, fill_counts
@@ -83,7 +83,7 @@ def read_values_of(scope: Scope, field_id: int) -> FieldReading | None:
 def _blanks(unit: Unit, field: Field) -> tuple[tuple[int, str, int, int, int], ...]:
     if field.about != PERSON or not field.stores or field.type.kind == "secret":
         return ()
-    titles = {one.id: one.title for one in documents_of_forms(unit)}
+    titles = {row.id: str(row.draft["title"]) for row, _ in rows_of_forms(unit)}
     counted = blanks_by_version(unit.session, unit.definitions, field)
     return tuple((form, titles.get(form, ""), version, sent, blank) for form, version, sent, blank in counted)
 

@@ -15,9 +15,8 @@ CREATE TABLE people_view (
 CREATE INDEX ix_people_view_workspace_id ON people_view (workspace_id);
 CREATE TABLE bulk_change (
     id serial PRIMARY KEY, workspace_id integer NOT NULL REFERENCES workspace ON DELETE CASCADE,
-    once varchar NOT NULL, what jsonb NOT NULL, applied boolean NOT NULL, people integer NOT NULL,
-    change_id integer NOT NULL, task_id integer NOT NULL, at timestamptz NOT NULL);
-CREATE UNIQUE INDEX ux_bulk_change_once ON bulk_change (workspace_id, once);
+    what jsonb NOT NULL, applied boolean NOT NULL, at timestamptz NOT NULL);
+CREATE INDEX ix_bulk_change_workspace_id ON bulk_change (workspace_id);
 """
 _WALL = """
 ALTER TABLE {table} ENABLE ROW LEVEL SECURITY;
