@@ -122,6 +122,21 @@ class Migrations(unittest.TestCase):
             addresses = found(workspace, "SELECT state, confirmed_old, confirmed_new FROM email_change ORDER BY id")
             self.assertEqual(addresses, [("waiting", True, False), ("done", True, False), ("refused", False, False)])
 
+    def test_bulk_changes_of_before_count_once_each(self) -> None:
+        """Two that were there before a bulk change had a key of its own; each has one now."""
+        migrate(self.engine, "0013")
+        made = "INSERT INTO bulk_change (workspace_id, what, applied, at) VALUES (1, '{}', true, now())"
+        with self.engine.begin() as connection:
+            connection.execute(text(_WORKSPACE), {"slug": "w"})
+            connection.execute(text("SELECT set_config('finesieve.workspace', '1', true)"))
+            for _ in range(2):
+                connection.execute(text(made))
+        migrate(self.engine)
+        with self.engine.begin() as connection:
+            connection.execute(text("SELECT set_config('finesieve.workspace', '1', true)"))
+            keys = connection.execute(text("SELECT once FROM bulk_change WHERE people = 0")).scalars().all()
+        self.assertEqual((len(keys), len(set(keys))), (2, 2))
+
     def test_the_models_are_what_the_migrations_made(self) -> None:
         """Each model's columns stand in its table, with the same nullability."""
         migrate(self.engine)
