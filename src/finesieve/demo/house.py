@@ -9,13 +9,14 @@ from sqlalchemy import func, select, update
 
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER
 from finesieve.core.fields.encoding import to_json
+from finesieve.core.forms.definition import ListEffect
 from finesieve.core.values import Value, write_json
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
 from finesieve.services.define.memberships import MembershipInput, create_membership, set_level_values
 from finesieve.services.define.record_types import LinkInput, RecordTypeInput, add_link, create_record_type
-from finesieve.services.forms.composing import FormSettings, FormTexts, change_form_settings, change_form_texts
+from finesieve.services.forms.composing import FormTexts, QuestionInput, change_form_texts, change_question
 from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.values.house import set_house_value
@@ -72,7 +73,11 @@ def _house_values(scope: Scope, form_id: int) -> None:
     )
     change_form_texts(scope, form_id, form.revision, texts)
     letter = next(known.id for known in read_catalogue(scope).lists if known.key == "almanac_letter")
-    change_form_settings(scope, form_id, read_form(scope, form_id).revision, FormSettings(joins=(letter,)))
+    revision, document = read_form(scope, form_id).revision, read_form(scope, form_id).document
+    consent = read_catalogue(scope).by_key["consent_email"].id
+    asked = next(one for one in document.questions if one.field_id == consent)
+    effect = ListEffect(list_id=letter, option="yes")
+    change_question(scope, form_id, revision, asked.id, QuestionInput(label=asked.label, lists=(effect,)))
     publish_form(scope, form_id, read_form(scope, form_id).revision)
     shop = create_group(scope, GroupInput(name="In the shop", about=ORDER, description="What staff note on an order."))
     create_field(scope, shop, FieldInput(label="Shelf", type_key="short_text", help="Where the parcel waits."))
