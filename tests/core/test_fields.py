@@ -142,6 +142,20 @@ class ReadingAnswers(unittest.TestCase):
         self.assertIsNone(field("note").parse("anything"))
 
 
+class Texts(unittest.TestCase):
+    def test_figures_in_texts_stand_in_groups(self) -> None:
+        """With their unit, in the way of the language; a bare one of four digits may be a year, and stays whole."""
+        for unit, language, value, said in (
+            ("packets", "en_GB", "7668", "7,668 packets"), ("packets", "de_DE", "7668.5", "7.668,5 packets"),
+            ("", "en_GB", "1886", "1886"), ("", "en_GB", "-12345", "-12,345"), ("m", "en_GB", "8.5", "8.5 m"),
+        ):  # fmt: skip
+            field = Field(1, "n", "N", "number", 1, unit=unit, manner=Manner(language=language))
+            with self.subTest(said):
+                self.assertEqual(field.say(Decimal(value)), said)
+        self.assertEqual(Field(1, "n", "N", "number", 1).say(None), "")
+        self.assertEqual(Field(1, "d", "D", "date", 1).say(date(2026, 5, 27)), "27 May 2026")
+
+
 class Settings(unittest.TestCase):
     def test_every_setting_is_in_words(self) -> None:
         """Each setting has its label and help, but for what only the product itself sets."""

@@ -11,16 +11,17 @@ from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.built_in import KEPT_BY_ITSELF
 from finesieve.core.fields.encoding import Json, from_json
 from finesieve.core.fields.families.places import all_regions, country_codes, country_names, country_of, named_regions
-from finesieve.core.fields.manner import PLAIN, Manner, Titles
+from finesieve.core.fields.manner import PLAIN, Manner, Titles, write_figure
 from finesieve.core.fields.options import Option
 from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.fields.types import TYPES, FieldType
 from finesieve.core.phrases import phrase
 from finesieve.core.values import DayOfYear, Kind, StoredFile, Type, Value
 
-__all__ = ["Field", "Shelf", "show_value", "with_titles"]
+__all__ = ["Field", "Shelf", "say_value", "show_value", "with_titles"]
 
 PLAIN_SETTINGS: Final = FieldSettings()
+_LONG: Final = 10_000
 _KIND_TYPES: Final[Mapping[Kind, str]] = {
     "number": "number",
     "money": "money",
@@ -220,6 +221,15 @@ class Field:
         shown = self.type.show(value, self)
         return f"{shown} {self.unit}" if self.unit and isinstance(value, Decimal) else shown
 
+    def say(self, value: Value) -> str:
+        """The value as running text says it: as people read it, with figures in groups.
+
+        But for a bare figure of four digits, which may be a year.
+        """
+        if self.type.kind != "number" or not isinstance(value, Decimal) or (abs(value) < _LONG and not self.unit):
+            return self.show(value)
+        return f"{write_figure(value, self.manner.language)} {self.unit}".strip()
+
     def plain(self, value: Value) -> str:
         """As `raw`, the same in every language: for files that programs read."""
         if isinstance(value, DayOfYear):
@@ -233,8 +243,17 @@ class Field:
 
 def show_value(type_: Type, value: Value, manner: Manner) -> str:
     """A value of this type as people read it; options by their labels, with the unit of the type."""
+    return _of_type(type_, manner).show(value)
+
+
+def say_value(type_: Type, value: Value, manner: Manner) -> str:
+    """A value of this type as running text says it."""
+    return _of_type(type_, manner).say(value)
+
+
+def _of_type(type_: Type, manner: Manner) -> Field:
     options = tuple(Option(label, stored) for stored, label in zip(type_.options, type_.words, strict=True))
-    return Field(0, "", "", "short_text", 0, unit=type_.unit, options=options, result=type_, manner=manner).show(value)
+    return Field(0, "", "", "short_text", 0, unit=type_.unit, options=options, result=type_, manner=manner)
 
 
 def with_titles(field: Field, titles: Titles) -> Field:

@@ -11,7 +11,7 @@ from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.about import HOUSE, LEVEL, PERSON, record_about, record_type_of
-from finesieve.core.fields.definition import Field, Shelf, show_value, with_titles
+from finesieve.core.fields.definition import Field, Shelf, say_value, with_titles
 from finesieve.core.fields.encoding import from_json
 from finesieve.core.fields.manner import Titles
 from finesieve.core.language.parser import parse
@@ -264,12 +264,12 @@ def record_lines(
 
 
 def show_typed(catalogue: Catalogue, typed: Typed, value: Value) -> str:
-    """The value of an expression as people read it; a field's as the field shows it, its fallback for a blank."""
+    """The value of an expression as texts say it; a field's as the field says it, its fallback for a blank."""
     if typed.operation in ("name", "house"):
         field = catalogue.keys_of(typed.about).get(typed.name)
         if field is not None:
-            return field.show(value) or field.settings.fallback
-    return show_value(replace(typed.type, unit=""), value, catalogue.manner) if value is not None else ""
+            return field.say(value) or field.settings.fallback
+    return say_value(replace(typed.type, unit=""), value, catalogue.manner) if value is not None else ""
 
 
 def fill_text(unit: Unit, text: str, moment: Moment | None = None, values: Mapping[str, Value] | None = None) -> str:
