@@ -153,7 +153,7 @@ def _gather_page(
         desk,
         "office/define/gather.html",
         stage="define",
-        title="Records of several fields",
+        title="Turn several fields into records",
         sections=sections(desk, read_catalogue(desk.scope)),
         plan=plan,
         typed=typed,
