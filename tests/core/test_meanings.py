@@ -7,7 +7,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.model.catalogue import RecordType
 from finesieve.core.reasoning.findings import FINDINGS, Facts, findings
-from finesieve.core.reasoning.meanings import meaning_of
+from finesieve.core.reasoning.meanings import meaning_of, numbered
 from tests.support.forms import CATALOGUE, PLOT
 
 FACTS = Facts(people=0, filled={}, collected={}, used={})
@@ -62,6 +62,13 @@ class Kinds(unittest.TestCase):
         lost = field(1, "Favourite", "record", settings=FieldSettings(record_type=99))
         self.assertEqual(
             len(found("record-untyped", lost, field(2, "Own", "record", settings=FieldSettings(record_type=5)))), 1
+        )
+
+    def test_fields_that_are_numbered_alike(self) -> None:
+        """Two are enough, in the order of their numbers; one with a number is none."""
+        bed = [field(n, label) for n, label in ((1, "Bed 10"), (2, "bed 2"), (3, "Row 1"), (4, "12"))]
+        self.assertEqual(
+            {key: [one.id for one in same] for key, (_, same) in numbered(bed).items()}, {1: [2, 1], 2: [2, 1]}
         )
 
     def test_a_list_that_nobody_can_join(self) -> None:

@@ -21,6 +21,8 @@ class Following(unittest.TestCase):
         self.assertEqual(germany.parse("Bayern"), "DE-BY")
         with self.assertRaisesRegex(ValueError, "Choose a region of Germany"):
             germany.parse("Devon")
+        with self.assertRaisesRegex(ValueError, "Choose a region of Germany"):
+            germany.parse("GB-DEV")
         self.assertEqual(REGION.beside({"country": None}).parse("Devon"), "GB-DEV")
 
     def test_its_values_may_be_of_any_country(self) -> None:

@@ -78,6 +78,10 @@ class Composing(unittest.TestCase):
         with self.assertRaisesRegex(InvalidInput, "No house value is called tea"):
             self.do(change_remark, "t1", RemarkInput(kind="note", text="Bring {house.tea}."))
         self.assertEqual(self.document().item("t1"), made)
+        with self.assertRaisesRegex(InvalidInput, "No house value is called tea"):
+            self.do(change_form_texts, FormTexts(title="Tea", thanks="Bring {house.tea}."))
+        with self.assertRaisesRegex(InvalidInput, "No house value is called tea"):
+            create_check(self.scope, "Tea", {"kind": "length", "low": "2", "message": "Not without {house.tea}."})
         with self.assertRaises(InvalidExpression):
             self.do(change_remark, "t1", RemarkInput(show_when="zon"))
         with self.assertRaises(NotFound):
@@ -178,6 +182,8 @@ class Composing(unittest.TestCase):
             self.do(set_phrases, "de", {"Zone": "Lage"})
         self.do(change_form_settings, FormSettings(languages=("de", "de")))
         self.do(set_phrases, "de", {"Zone": " Lage ", "Email": "E-Mail"})
+        with self.assertRaisesRegex(InvalidInput, "No house value is called tee"):
+            self.do(set_phrases, "de", {"Zone": "Lage {house.tee}"})
         self.do(set_phrases, "de", {"Email": ""})
         self.assertEqual((self.document().languages, self.document().phrases), (("en", "de"), {"de": {"Zone": "Lage"}}))
         other = create_form(self.scope, "Other")

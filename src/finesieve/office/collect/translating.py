@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from fastapi import APIRouter, Request
 from starlette.responses import Response
 
-from finesieve.core.errors import NotFound, Overtaken
+from finesieve.core.errors import InvalidInput, NotFound, Overtaken
 from finesieve.core.forms.wording import texts_to_say, untranslated, wording_of
 from finesieve.office.collect.contents import FORM_PAGES, OFFERED_LANGUAGES, index
 from finesieve.office.shared.desk import Desk, DeskHere
@@ -54,7 +54,7 @@ def _languages_page(
         elsewhere=known_phrases(desk.scope, form_id, language),
         typed=typed,
         status=status,
-        **standing,
+        **{"messages": {}, **standing},
     )
 
 
@@ -69,4 +69,6 @@ def save_phrases(request: Request, desk: DeskHere, form_id: int, form: Posted) -
     except Overtaken as clash:
         mine = {text: said for text, said in phrases.items() if (shown or {}).get(text) != said}
         return _languages_page(request, desk, form_id, mine, 409, clash=clash)
+    except InvalidInput as problem:
+        return _languages_page(request, desk, form_id, phrases, 422, messages=problem.messages)
     return back_with(desk.path(f"collect/{form_id}/languages?to={form.one('language')}"), change)

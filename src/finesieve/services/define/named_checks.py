@@ -13,6 +13,7 @@ from finesieve.core.model.checks import OwnCheck
 from finesieve.services.kernel.changes import record_change, snapshot
 from finesieve.services.kernel.inputs import explain_errors
 from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.kernel.texts import refuse_texts
 from finesieve.services.usage.documents import documents_of_forms
 from finesieve.store.tables import NamedCheckRow
 
@@ -60,6 +61,7 @@ def _read(unit: Unit, check_id: int, name: str, given: Mapping[str, Any]) -> tup
         messages = explain_errors(error)
         fallback = "pattern" if given.get("kind") == "pattern" else "low"
         raise InvalidInput({(key if key in given else fallback): words for key, words in messages.items()}) from None
+    refuse_texts(unit, {"message": check.message})
     return name, check.model_dump(mode="json", exclude_none=True)
 
 

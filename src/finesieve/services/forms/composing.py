@@ -11,7 +11,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import Form, ListEffect, Question, Remark, Repeat, Section, Surcharge
 from finesieve.core.forms.prepare import section_about
 from finesieve.core.forms.problems import label_of, rule_problems
-from finesieve.core.language.placeholders import placeholder_problems
+from finesieve.core.language.placeholders import expressions_in
 from finesieve.core.limits import EXPRESSION, HELP, NOUN, TEXT, TITLE
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.model.checks import Check
@@ -21,6 +21,7 @@ from finesieve.services.forms.forms import form_of
 from finesieve.services.kernel.inputs import Input, explain_errors
 from finesieve.services.kernel.merging import merged_parts
 from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.kernel.texts import refuse_texts
 
 __all__ = [
     "FormSettings",
@@ -124,7 +125,7 @@ def change_form_texts(scope: Scope, form_id: int, revision: int, asked: FormText
     """Change title, introduction, button and thanks; gives the id for undoing."""
 
     def change(unit: Unit, _form: Form) -> tuple[str, dict[str, Any]]:
-        _refuse_texts(unit, asked.model_dump())
+        refuse_texts(unit, asked.model_dump())
         return f"Changed the texts of {asked.title}", asked.model_dump()
 
     return change_draft(scope, form_id, revision, change, "")
@@ -165,7 +166,7 @@ def change_section(scope: Scope, form_id: int, revision: int, section_id: str, a
 
     def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
         old = section_named(form, section_id)
-        _refuse_texts(unit, {"title": asked.title, "intro": asked.intro, "one": asked.one})
+        refuse_texts(unit, {"title": asked.title, "intro": asked.intro, "one": asked.one})
         _refuse_rule(unit.catalogue, form, None, "show_when", asked.show_when)
         repeat = _repeat(asked, form, unit.catalogue)
         types = (old.repeat.record_type if old.repeat else 0, repeat.record_type if repeat else 0)
@@ -197,14 +198,6 @@ def _repeat(asked: SectionInput, form: Form, catalogue: Catalogue) -> Repeat | N
         )
     except ValidationError as error:
         raise InvalidInput({"least": next(iter(explain_errors(error).values()))}) from None
-
-
-def _refuse_texts(unit: Unit, texts: Mapping[str, str]) -> None:
-    """Raise InvalidInput, by the path of each text, where a placeholder in it cannot work."""
-    wrong = {path: placeholder_problems(text, unit.catalogue.check) for path, text in texts.items() if "{" in text}
-    messages = {path: found[0].message for path, found in wrong.items() if found}
-    if messages:
-        raise InvalidInput(messages)
 
 
 def _refuse_rule(
@@ -312,7 +305,7 @@ def change_remark(scope: Scope, form_id: int, revision: int, remark_id: str, ask
         old = form.item(remark_id)
         if not isinstance(old, Remark):
             raise NotFound("There is no such heading or note.")
-        _refuse_texts(unit, {"text": asked.text})
+        refuse_texts(unit, {"text": asked.text})
         _refuse_rule(unit.catalogue, form, form.section_of(remark_id), "show_when", asked.show_when)
         new = Remark(id=remark_id, **asked.model_dump())
         return f"Changed the {asked.kind}", with_item(form, remark_id, new)
@@ -348,7 +341,7 @@ def change_question(scope: Scope, form_id: int, revision: int, question_id: str,
         _refuse_rules(unit.catalogue, form, section, new)
         messages = {f"checks.{place}.message": one.message for place, one in enumerate(new.checks)}
         lines = {f"surcharges.{place}.label": one.label for place, one in enumerate(new.surcharges)}
-        _refuse_texts(unit, {"label": new.label, "help": new.help, "sample": new.sample, **messages, **lines})
+        refuse_texts(unit, {"label": new.label, "help": new.help, "sample": new.sample, **messages, **lines})
         if {one.list_id for one in new.lists} - {one.id for one in unit.catalogue.lists}:
             raise InvalidInput({"lists": "There is no such list."})
         return f"Changed the question {_label(unit, new)}", with_item(form, question_id, new)
@@ -513,7 +506,8 @@ def set_phrases(
 ) -> int:
     """Say texts of the form in another of its languages; "" for none. Gives the id for undoing.
 
-    `was` is what the page showed. Raises NotFound, and Overtaken for a clash.
+    `was` is what the page showed. Raises NotFound, Overtaken for a clash, and InvalidInput, by our text, for a
+    placeholder that cannot work.
     """
 
     def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
@@ -523,8 +517,14 @@ def set_phrases(
         said = {key: text.strip()[:2_000] for key, text in phrases.items()}
         if was is not None:
             said = merged_parts(said, was, {key: known.get(key, "") for key in said}, "Somebody else", {})
+        # A translation may say in braces what the text itself does, and what works by itself.
+        refuse_texts(unit, {key: text for key, text in said.items() if not _same_braces(key, text)})
         texts = {**known, **said}
         kept = {key: text for key, text in texts.items() if text}
         return f"Translated {form.title}", {"phrases": {**form.phrases, language: kept}}
 
     return change_draft(scope, form_id, revision, change, "none")
+
+
+def _same_braces(text: str, said: str) -> bool:
+    return set(expressions_in(said)) <= set(expressions_in(text))

@@ -1,0 +1,17 @@
+"""Texts that people write: a placeholder that cannot work is refused where it is saved."""
+
+from collections.abc import Mapping
+
+from finesieve.core.errors import InvalidInput
+from finesieve.core.language.placeholders import placeholder_problems
+from finesieve.services.kernel.scope import Unit
+
+__all__ = ["refuse_texts"]
+
+
+def refuse_texts(unit: Unit, texts: Mapping[str, str]) -> None:
+    """Raise InvalidInput, by the path of each text, where a placeholder in it cannot work."""
+    wrong = {path: placeholder_problems(text, unit.catalogue.check) for path, text in texts.items() if "{" in text}
+    messages = {path: found[0].message for path, found in wrong.items() if found}
+    if messages:
+        raise InvalidInput(messages)
