@@ -126,6 +126,14 @@ class Beginning(unittest.TestCase):
         self.assertEqual((found.results().of(PERSON), found.showing, found.troubles), ({"ref": "spring"}, (), ()))
         self.assertEqual(fill(document).results().of(PERSON), {"ref": "shop"})
 
+    def test_a_passing_answer(self) -> None:
+        """Is not kept on the person, who keeps what they had; rules see it, and it may set a house value."""
+        document = form(ask(1, "code", passing=True), ask(2, "note", show_when='code = "B2"'))
+        found = fill(document, self.person, q1="B2", q2="yes").results({"code": "motto"})
+        self.assertEqual(found.values, {PERSON: {"note": "yes"}, "house": {"motto": "B2"}})
+        self.assertEqual((found.passing, found.answers), ({"code": "B2"}, {"note": "yes", "code": "B2"}))
+        self.assertEqual(fill(document, self.person, q1="").results().of(PERSON), {})
+
     def test_a_known_person_can_empty_an_answer(self) -> None:
         """For somebody new a blank stores nothing; for a known person it makes blank what was there."""
         document = form(ask(1, "code"), ask(2, "note"))

@@ -21,7 +21,13 @@ from finesieve.services.filling.mapping import (
 )
 from finesieve.services.filling.open_form import Visit
 from finesieve.services.filling.signup import PublicForms
-from finesieve.services.forms.composing import FormTexts, add_question, change_form_texts
+from finesieve.services.forms.composing import (
+    FormTexts,
+    QuestionInput,
+    add_question,
+    change_form_texts,
+    change_question,
+)
 from finesieve.services.forms.for_the_house import GROUP, form_for_house_values
 from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.kernel.changes import undo_change
@@ -35,7 +41,8 @@ from finesieve.services.values.files import examine, open_file, send_file
 from finesieve.services.values.house import apply_due, cancel_scheduled, list_house, read_house_value, set_house_value
 from finesieve.store.connection.database import Store
 from finesieve.store.files.keeping import FileStore
-from finesieve.store.tables import Task
+from finesieve.store.reading.rows import stored_row
+from finesieve.store.tables import Submission, Task
 from tests.services.test_collect import make_form, public
 from tests.services.test_files import png
 from tests.support.database import store
@@ -275,8 +282,37 @@ class Mapping(unittest.TestCase):
         gate = next(field for field in view.asked if field.label == "Gate")
         self.assertEqual([option.stored_value for option in gate.options], ["open", "shut"])
         self.assertEqual(read_catalogue(house.scope).groups_by_id[gate.group_id].name, GROUP)
-        again = form_for_house_values(house.scope, ids[:1], "Once more")
+        self.assertEqual(view.passing, frozenset(view.pairs))
+        again = form_for_house_values(house.scope, ids[:1], "Once more", kept=True)
         self.assertNotEqual(again, form_id)
+        self.assertEqual(read_mapping(house.scope, again).passing, frozenset())
+
+    def test_kept_on_nobody(self) -> None:
+        """A passing answer sets the house value and stays with what was sent; nobody has it, confirmed by mail or not."""
+        house = make_house()
+        (favourite,) = furnish(house, FieldInput(label="Favourite seed", type_key="short_text"))
+        form_id = make_form(house, "zone", "favourite")
+        change_question(
+            house.scope, form_id, read_form(house.scope, form_id).revision, "q3", QuestionInput(passing=True)
+        )
+        change_mapping(house.scope, form_id, "", {house.field_id("favourite"): "favourite_seed"})
+        allow_mapping(house.scope, form_id, "", allowed=True)
+        held = {"favourite": "Beet", "zone": "hill"}
+        known = house.add(email="known@hedgerow.example", **held)
+        publish_form(house.scope, form_id, read_form(house.scope, form_id).revision)
+        for email, answer in (("new@hedgerow.example", "Kale"), ("known@hedgerow.example", "Leek")):
+            given = {"q1": email, "q2": "north", "q3": answer}
+            opened = public().open(house.slug, "join-us")
+            self.assertTrue(public().send(house.slug, "join-us", opened.token, given, frozenset(given)).sent)
+            self.assertEqual(read_house_value(house.scope, favourite).line.shown, answer)
+        (asked,) = waiting_for(house.scope, known)
+        self.assertEqual([line.field.key for line in asked.wanted.lines], ["email", "zone"])
+        decide(house.scope, asked.id, apply=True)
+        with house.scope.reading("reader") as unit:
+            kept = unit.session.exec(select(Submission).order_by(col(Submission.id))).all()
+            self.assertEqual([one.answers["favourite"] for one in kept], ["Kale", "Leek"])
+            people = [stored_row(unit.session, unit.definitions, "person", one.person_id) or {} for one in kept]
+        self.assertEqual([(one["favourite"], one["zone"]) for one in people], [(None, "north"), ("Beet", "north")])
 
     def test_a_form_open_to_strangers_is_a_finding(self) -> None:
         house = make_house()

@@ -1,12 +1,14 @@
 """Migrations, walls between workspaces, errors, columns made at run time."""
 
 import unittest
+from contextlib import nullcontext
 from datetime import UTC, datetime
 from decimal import Decimal
 from unittest.mock import patch
 
 from sqlalchemy import create_engine, func, inspect, text
-from sqlmodel import select
+from sqlalchemy.exc import OperationalError
+from sqlmodel import Session, select
 
 from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, NotFound, Unavailable
 from finesieve.core.language.evaluator import Moment
@@ -17,7 +19,7 @@ from finesieve.services.define.groups import GroupInput, create_group, read_cata
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.people.records import add_linked_record
 from finesieve.store import tables
-from finesieve.store.connection.database import Store, connect, one_reading
+from finesieve.store.connection.database import Store, apart, connect, one_reading
 from finesieve.store.definitions.catalogue import load_definitions
 from finesieve.store.language import sources
 from finesieve.store.migrate import downgrade, migrate
@@ -217,6 +219,18 @@ class OneReading(unittest.TestCase):
                 fields = unit.session.execute(text("SELECT count(DISTINCT workspace_id) FROM field")).scalar_one()
                 self.assertEqual(fields, 1)
             self.assertTrue(reading.is_open)
+
+    def test_a_server_that_goes_down(self) -> None:
+        """What can not even be rolled back is let go of; what is read next is read over another connection."""
+        gone = OperationalError("ROLLBACK", None, Exception("server closed the connection unexpectedly"))
+        with one_reading():
+            with patch.object(Session, "rollback", side_effect=gone):
+                for within in (nullcontext, apart):
+                    with self.assertRaises(Unavailable), self.house.scope.reading("reader") as unit:
+                        killed = text("SELECT pg_terminate_backend(pg_backend_pid())")
+                        with within(unit.session):  # type: ignore[operator]  # both take a session
+                            unit.session.execute(killed)
+            self.assertEqual(self.people(self.house), 3)
 
     def test_another_workspace_stays_apart(self) -> None:
         """Read in the midst of reading, or after it, each sees its own rows and no other's."""

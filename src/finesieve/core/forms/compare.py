@@ -54,6 +54,7 @@ _ITEM: Final = {
     "prefill": "begins with what is known",
     "parameter": "address parameter",
     "only_if_unknown": "only if unknown",
+    "passing": "not kept on the person",
     "tidy": "tidying",
     "field_id": "field",
 }

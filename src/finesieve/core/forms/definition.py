@@ -59,7 +59,8 @@ class Question(_Document):
     It shows where `show_when` is true, and each option where its rule in
     `options_when` is. `hidden` carries a value without asking. It begins with
     what is known (unless `prefill` is off), or the address parameter named
-    `parameter`, or `default`.
+    `parameter`, or `default`. A `passing` answer is not kept on the person: it
+    stays with what was sent, and may set a house value.
     """
 
     kind: Literal["question"] = "question"
@@ -78,6 +79,7 @@ class Question(_Document):
     prefill: bool = True
     parameter: str = Field(default="", pattern=r"^([a-z][a-z0-9_]{0,39})?$")
     only_if_unknown: bool = False
+    passing: bool = False
     tidy: tuple[Tidying, ...] = ()
     checks: tuple[Check, ...] = Field(default=(), max_length=20)
     surcharges: tuple[Surcharge, ...] = Field(default=(), max_length=10)

@@ -167,10 +167,19 @@ class RecordAnswer:
 
 @dataclass(frozen=True, slots=True)
 class Results:
-    """What sending would store: values by key, per what they are about (one person, one order, the house); records."""
+    """What sending would store: values by key, per what they are about (one person, one order, the house); records.
+
+    `passing` are answers about the person that are not kept there.
+    """
 
     values: Mapping[str, Mapping[str, Value]] = field(default_factory=dict)
     records: tuple[RecordAnswer, ...] = ()
+    passing: Mapping[str, Value] = field(default_factory=dict)
+
+    @property
+    def answers(self) -> dict[str, Value]:
+        """What was answered about the person, kept there or not."""
+        return {**self.of(PERSON), **self.passing}
 
     def of(self, about: str) -> dict[str, Value]:
         """The values about this; none where nothing would be stored of it."""
@@ -243,14 +252,16 @@ class Outcome:
         values that answers set as well: the key of the answer, the key of the house value.
         """
         values: dict[str, dict[str, Value]] = {}
+        passing: dict[str, Value] = {}
         for section in self.sections:
             for one, value in () if section.section.repeat else _kept(section.fillings[0].questions, self.known):
-                values.setdefault(one.field.about, {})[one.field.key] = value
-        given = values.get(PERSON, {})
+                kept = passing if one.question.passing else values.setdefault(one.field.about, {})
+                kept[one.field.key] = value
+        given = {**values.get(PERSON, {}), **passing}
         house = {key: given[answer] for answer, key in (sets or {}).items() if given.get(answer) is not None}
         if house:
             values[HOUSE] = values.get(HOUSE, {}) | house
-        return Results(values, self._records())
+        return Results(values, self._records(), passing)
 
     def _records(self) -> tuple[RecordAnswer, ...]:
         """The records that sending would add or change; a filling left empty adds none."""

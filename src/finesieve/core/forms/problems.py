@@ -202,3 +202,5 @@ def _email_problems(form: Form, catalogue: Catalogue) -> Iterator[FormProblem]:
     ruled = question.show_when or question.required_when or (section and (section.show_when or section.repeat))
     if ruled or question.required is False or question.hidden or question.only_if_unknown:
         yield FormProblem(question.id, "A person is known by the email: ask it always, and require it.")
+    if question.passing:
+        yield FormProblem(question.id, "A person is known by the email: it has to be kept.")

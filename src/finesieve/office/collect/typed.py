@@ -44,7 +44,7 @@ __all__ = [
 ]
 
 MOST_OPTION_RULES: Final = 40
-_FLAGS: Final = ("hidden", "prefill", "only_if_unknown")
+_FLAGS: Final = ("hidden", "prefill", "only_if_unknown", "passing")
 
 
 @dataclass(frozen=True)

@@ -54,7 +54,7 @@ def ask_for_values(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Make a form that asks for the house values that are ticked."""
     wanted = [number for text in form.all("value") if (number := whole_number(text)) is not None]
     try:
-        form_id = form_for_house_values(desk.scope, wanted, form.one("title"))
+        form_id = form_for_house_values(desk.scope, wanted, form.one("title"), kept=form.one("kept") == "yes")
     except InvalidInput as problem:
         return _house_page(request, desk, form.data, problem.messages, 422)
     return RedirectResponse(desk.path(f"collect/{form_id}"), 303)

@@ -2,7 +2,8 @@
 
 import secrets
 from collections.abc import Mapping
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, Literal
 from urllib.parse import urlencode
 
 from fastapi import APIRouter, Request
@@ -20,7 +21,15 @@ from finesieve.office.shared.sentences import words_about_people
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.people.bulk import BulkInput, Chosen, change_in_bulk, plan_bulk
-from finesieve.services.people.listing import MOST_COLUMNS, Listing, list_people, read_view, remove_view, save_view
+from finesieve.services.people.listing import (
+    MOST_COLUMNS,
+    UNSORTED,
+    Listing,
+    list_people,
+    read_view,
+    remove_view,
+    save_view,
+)
 from finesieve.services.people.profiles import read_line, set_values
 from finesieve.web.posted import Posted, PostedForm, whole_number
 from finesieve.web.templating import render
@@ -106,6 +115,7 @@ def _people_page(
     people = list_people(desk.scope, listing, before_id=before, after=after)
     view = read_view(desk.scope, view_id) if view_id else None
     shown = [field.key for field in people.columns]
+    settable = [field for field in catalogue.stored if _settable(field)]
     return page(
         request,
         desk,
@@ -121,12 +131,44 @@ def _people_page(
         shown=shown,
         choices=_choices(desk, catalogue),
         address=lambda **more: _address(desk, listing, view_id, **more),
-        sorted_by=lambda key: _sorted_by(desk, listing, view_id, key),
+        heads=[_head(desk, field, listing, view_id) for field in people.columns],
         panel=request.query_params.get("panel", ""),
-        settable=[field for field in catalogue.stored if _settable(field)],
+        to_set=tuple((f"set:{field.id}", f"Set {field.label}") for field in settable),
+        to_clear=tuple((f"clear:{field.id}", f"Clear {field.label}") for field in settable),
         catalogue=catalogue,
         messages=messages or {},
         status=status,
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _Head:
+    """A column as it is drawn: `sort` is the address of the list sorted by it, empty where it cannot be; `correct`
+    whether its values can be corrected in their cells."""
+
+    key: str
+    label: str
+    short: str
+    numeric: bool
+    sort: str
+    sorted: Literal["", "ascending", "descending"]
+    correct: bool
+
+    @property
+    def css(self) -> str:
+        return "n mono cell" if self.numeric else "soft cell"
+
+
+def _head(desk: Desk, field: Field, listing: Listing, view_id: int) -> _Head:
+    kind = field.value_type.kind
+    return _Head(
+        field.key,
+        field.label,
+        field.short,
+        kind in ("number", "money"),
+        "" if kind in UNSORTED else _sorted_by(desk, listing, view_id, field.key),
+        "" if listing.sort != field.key else "descending" if listing.down else "ascending",
+        desk.may_correct and field.stores and kind not in ("file", "secret"),
     )
 
 

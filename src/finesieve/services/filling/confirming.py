@@ -1,8 +1,8 @@
 """Messages that ask somebody to confirm: answers, a new address. Nothing counts before they have."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Final
+from typing import Any, Final
 
 from sqlmodel import col, select
 
@@ -79,11 +79,22 @@ def _decision(unit: Unit, form: FormRow, kind: str, decision_id: object) -> Deci
 
 
 def ask_about_answers(
-    unit: Unit, links: Links, sent: Submission, form: Form, joining: Joining, say: Wording, email: str
+    unit: Unit,
+    links: Links,
+    sent: Submission,
+    form: Form,
+    joining: Joining,
+    passing: Iterable[str],
+    say: Wording,
+    email: str,
 ) -> None:
-    """Let the answers wait, and ask whether they are theirs; the message says nothing of what is known."""
-    lists = {"joins": sorted(joining.joins), "leaves": sorted(joining.leaves)} if joining else {}
-    row = ask_for(unit, KNOWN_EMAIL, sent.person_id, sent.form_id, sent.id, lists)
+    """Let the answers wait, and ask whether they are theirs; the message says nothing of what is known.
+
+    `passing` are the keys of answers that are not kept on the person.
+    """
+    asked: dict[str, Any] = {"passing": sorted(passing)}
+    asked |= {"joins": sorted(joining.joins), "leaves": sorted(joining.leaves)} if joining else {}
+    row = ask_for(unit, KNOWN_EMAIL, sent.person_id, sent.form_id, sent.id, asked)
     token = links.give("answers", unit.moment.now, row.id)
     body = say(
         phrase(

@@ -28,6 +28,12 @@ def _sent(unit: Unit, row: Decision) -> Submission:
     return submission
 
 
+def _to_keep(row: Decision, submission: Submission) -> dict[str, Any]:
+    """The answers without those that the form does not keep on the person."""
+    passing = row.asked.get("passing", ())
+    return {key: data for key, data in submission.answers.items() if key not in passing}
+
+
 def _stored(unit: Unit, person_id: int) -> Mapping[str, Value]:
     values = stored_row(unit.session, unit.definitions, PERSON, person_id)
     if values is None:
@@ -37,22 +43,23 @@ def _stored(unit: Unit, person_id: int) -> Mapping[str, Value]:
 
 def _wanted(unit: Unit, row: Decision) -> Wanted:
     submission, stored = _sent(unit, row), _stored(unit, row.person_id)
+    answers = _to_keep(row, submission)
     lines = tuple(
         WantedLine(
             field,
             field.show(stored.get(field.key)),
-            show_past(field, submission.answers[field.key]),
+            show_past(field, answers[field.key]),
             person_may_not(unit.catalogue, field, stored),
         )
         for field in unit.catalogue.stored_about(PERSON)
-        if field.key in submission.answers and unit.sees(field)
+        if field.key in answers and unit.sees(field)
     )
     return Wanted(lines, record_lines(unit, submission.records, unit.sees))
 
 
 def _apply(unit: Unit, row: Decision, source: str) -> State:
     submission, stored = _sent(unit, row), _stored(unit, row.person_id)
-    values = _values(unit, submission.answers, stored) | seen(
+    values = _values(unit, _to_keep(row, submission), stored) | seen(
         unit.catalogue, replace(unit.moment, now=submission.received_at), stored, new=False
     )
     change_person(unit, row.person_id, values | _lists(unit, row, stored), source)

@@ -45,9 +45,10 @@ _ALIKE: Final = 0.75
 class MappingView:
     """A form's fields beside house values, here or in another workspace.
 
-    `pairs` maps the id of a field asked to the key of a house value; `suggested` what
-    similar names and equal types suggest. Nothing is set before it is `allowed`. `others` are the short names and
-    names of the workspaces that let this one set values of theirs.
+    `pairs` maps the id of a field asked to the key of a house value; `suggested` what similar names and equal types
+    suggest; `places` are the questions by the id of their field, `passing` the fields whose answers are not kept on
+    the person. Nothing is set before it is `allowed`. `others` are the short names and names of the workspaces that
+    let this one set values of theirs.
     """
 
     form_id: int
@@ -58,6 +59,8 @@ class MappingView:
     house: tuple[Field, ...]
     pairs: Mapping[int, str]
     suggested: Mapping[int, str]
+    places: Mapping[int, str]
+    passing: frozenset[int]
     problem: str = ""
     allowed: bool = False
     who: str = "yes"
@@ -74,9 +77,10 @@ def read_mapping(scope: Scope, form_id: int, target_slug: str = "") -> MappingVi
         form = unit.session.get(FormRow, form_id)
         if form is None:
             raise NotFound("There is no such form.")
+        questions = Form.model_validate(form.draft).questions
         asked = tuple(
             known
-            for question in Form.model_validate(form.draft).questions
+            for question in questions
             if (known := unit.catalogue.by_id.get(question.field_id)) and known.about == PERSON
         )
         row = _mapping_row(unit, form_id, target_slug)
@@ -88,7 +92,20 @@ def read_mapping(scope: Scope, form_id: int, target_slug: str = "") -> MappingVi
     if target_slug:
         house, target, problem = _allowed(scope, slug, target_slug)
     return MappingView(
-        form_id, title, target_slug, target, asked, house, pairs, _suggest(asked, house), problem, allowed, who, others
+        form_id,
+        title,
+        target_slug,
+        target,
+        asked,
+        house,
+        pairs,
+        _suggest(asked, house),
+        {one.field_id: one.id for one in questions},
+        frozenset(one.field_id for one in questions if one.passing),
+        problem,
+        allowed,
+        who,
+        others,
     )
 
 

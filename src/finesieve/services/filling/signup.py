@@ -184,12 +184,12 @@ class PublicForms:
 
     def _store_answers(self, unit: Unit, filling: Filling, opened: OpenForm, results: Results, known: int) -> str:
         """Store what was sent; gives the token of the page after."""
-        values = results.of(PERSON)
+        answers = results.answers
         joining = joining_of(opened.form, opened.outcome)
         received = receive(unit, Sending(opened.form, results, joining, filling.person_id, known))
         if self._ready(unit, filling).sets:
             sender = Sender(received.person_id, bool(filling.person_id))
-            pass_on(unit, filling.form_id, opened.form.title, values, sender)
+            pass_on(unit, filling.form_id, opened.form.title, answers, sender)
         submission = Submission(
             workspace_id=unit.workspace_id,
             form_id=filling.form_id,
@@ -198,7 +198,7 @@ class PublicForms:
             person_id=received.person_id,
             state=received.state,
             received_at=unit.moment.now,
-            answers={key: to_json(value) for key, value in values.items()},
+            answers={key: to_json(value) for key, value in answers.items()},
             records=records_to_json(results.records),
             charges=[
                 [one.surcharge.label, plain_number(one.amount), *_reason(opened.outcome, one)]
@@ -209,7 +209,8 @@ class PublicForms:
         mark_changed(unit.session, unit.workspace_id)
         unit.session.flush()
         if received.state == "held":
-            ask_about_answers(unit, self._links, submission, opened.form, joining, opened.say, str(values["email"]))
+            email, passing = str(answers["email"]), results.passing
+            ask_about_answers(unit, self._links, submission, opened.form, joining, passing, opened.say, email)
         if received.new_address:
             new, person_id = received.new_address, received.person_id
             ask_about_address(unit, self._links, filling.form_id, opened.say, person_id, new)

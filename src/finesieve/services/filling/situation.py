@@ -98,11 +98,12 @@ def store_records(unit: Unit, person_id: int, records: Sequence[RecordAnswer], s
 def sealed_results(unit: Unit, results: Results) -> Results:
     """What sending would store, secrets hashed."""
     values = {about: sealed(unit, about, values) for about, values in results.values.items()}
+    passing = sealed(unit, PERSON, results.passing)
     records = (
         replace(record, values=sealed(unit, record_about(record.record_type), record.values))
         for record in results.records
     )
-    return Results(values, tuple(records))
+    return Results(values, tuple(records), passing)
 
 
 def records_to_json(records: Sequence[RecordAnswer]) -> list[dict[str, Any]]:

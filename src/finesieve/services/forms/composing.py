@@ -109,6 +109,7 @@ class QuestionInput(Input):
     prefill: bool = True
     parameter: str = Bounds(default="", max_length=40)
     only_if_unknown: bool = False
+    passing: bool = False
     tidy: tuple[Literal["spaces", "lower", "upper", "capital"], ...] = ()
     checks: tuple[dict[str, Any], ...] = ()
     surcharges: tuple[dict[str, Any], ...] = ()
@@ -233,10 +234,13 @@ def add_question(
     return change_draft(scope, form_id, revision, change, "none")
 
 
-def add_questions(scope: Scope, form_id: int, revision: int, field_ids: Sequence[int], section_id: str = "") -> int:
+def add_questions(
+    scope: Scope, form_id: int, revision: int, field_ids: Sequence[int], section_id: str = "", *, passing: bool = False
+) -> int:
     """Ask several fields, at the end of a section, in the order given; gives the one id for undoing.
 
-    One that is asked already is passed over. Raises NotFound for no such field or section, InvalidInput for none.
+    One that is asked already is passed over. `passing` answers are not kept on the person. Raises NotFound for no
+    such field or section, InvalidInput for none.
     """
 
     def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
@@ -250,7 +254,9 @@ def add_questions(scope: Scope, form_id: int, revision: int, field_ids: Sequence
         sections = list(form.sections) or [Section(id="s1")]
         home = section_named(form, section_id).id if form.sections else "s1"
         first = int(form.next_id("q")[1:])
-        made = tuple(Question(id=f"q{first + place}", field_id=known.id) for place, known in enumerate(fields))
+        made = tuple(
+            Question(id=f"q{first + place}", field_id=known.id, passing=passing) for place, known in enumerate(fields)
+        )
         grown = [one.model_copy(update={"items": (*one.items, *made)}) if one.id == home else one for one in sections]
         what = f"the question {fields[0].label}" if len(fields) == 1 else f"{len(fields)} questions"
         return f"Added {what}", {"sections": grown}

@@ -18,11 +18,11 @@ GROUP = "Asked for the house"
 """The group of the fields that take such answers."""
 
 
-def form_for_house_values(scope: Scope, field_ids: Sequence[int], title: str) -> int:
+def form_for_house_values(scope: Scope, field_ids: Sequence[int], title: str, *, kept: bool = False) -> int:
     """A form that asks for these house values, with the fields that take the answers; gives its id.
 
-    What somebody sends sets nothing before an editor has said yes; who may without can be said afterwards. Raises
-    InvalidInput for none, and for values that no form can set.
+    The answers are `kept` on who sends them, too, or not. What somebody sends sets nothing before an editor has said
+    yes; who may without can be said afterwards. Raises InvalidInput for none, and for values that no form can set.
     """
 
     def make() -> int:
@@ -38,7 +38,7 @@ def form_for_house_values(scope: Scope, field_ids: Sequence[int], title: str) ->
                 made[_asking(here, value, group_id)] = value.key
                 here = reload(here)
             form_id = create_form(scope, title)
-            add_questions(scope, form_id, read_form(scope, form_id).revision, list(made))
+            add_questions(scope, form_id, read_form(scope, form_id).revision, list(made), passing=not kept)
             change_mapping(scope, form_id, "", made)
             allow_mapping(scope, form_id, "", allowed=True, who="yes")
             return form_id

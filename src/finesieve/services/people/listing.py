@@ -29,6 +29,7 @@ from finesieve.store.tables import PeopleView
 
 __all__ = [
     "MOST_COLUMNS",
+    "UNSORTED",
     "Listing",
     "PeoplePage",
     "PersonLine",
@@ -45,7 +46,8 @@ __all__ = [
 
 MOST_COLUMNS: Final = 20
 _MOST_VIEWS: Final = 60
-_UNSORTED: Final[frozenset[Kind]] = frozenset(("choices", "text_list", "structured", "file", "secret"))
+UNSORTED: Final[frozenset[Kind]] = frozenset(("choices", "text_list", "structured", "file", "secret"))
+"""What a list is not sorted by."""
 _SECONDS: Final = 2
 """How long a page of the list may take."""
 _NAMES: Final = ("email", "first_name", "last_name")
@@ -182,12 +184,7 @@ def selected(unit: Unit, where: str) -> tuple[Typed | None, tuple[Problem, ...]]
 
 def _order(unit: Unit, listing: Listing, after: str) -> Order | None:
     field = unit.catalogue.by_key.get(listing.sort)
-    if (
-        field is None
-        or not unit.sees(field)
-        or field.value_type.kind in _UNSORTED
-        or field.key in unit.catalogue.broken
-    ):
+    if field is None or not unit.sees(field) or field.value_type.kind in UNSORTED or field.key in unit.catalogue.broken:
         return None
     last: tuple[Value, int] | None = None
     # A cursor that was tampered with, or of another list, begins at the start.

@@ -149,10 +149,18 @@ def _apart_in_reading(session: Session, seconds: float) -> Iterator[None]:
                 _limit(session, seconds)
         yield
     except DBAPIError as error:
-        session.rollback()
+        _roll_back(session)
         raise mapped(error) from error
     finally:
         session.info[_UNTIL] = until
+
+
+def _roll_back(session: Session) -> None:
+    """Roll back; where a server that goes down cannot even do that any more, let go of the connection."""
+    try:
+        session.rollback()
+    except DBAPIError:
+        session.invalidate()
 
 
 _UNTIL: Final = "finesieve.until"
@@ -220,7 +228,7 @@ class SharedReading:
 
     def _roll_back(self) -> None:
         if self._session is not None:
-            self._session.rollback()
+            _roll_back(self._session)
 
     def _session_for(self, store: "Store", workspace_id: int | None) -> Session:
         if self._store is not store or (self._workspace_id is not None and self._workspace_id != workspace_id):
