@@ -4,16 +4,18 @@ import unittest
 from dataclasses import replace
 from datetime import timedelta
 
+from sqlmodel import col, select
+
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.built_in import PARTS
 from finesieve.services.define.built_ins import built_in_parts, use_part
 from finesieve.services.define.deletion import delete_field, plan_deletion, restore_field
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.joining_days import keep_joining_day
 from finesieve.services.define.memberships import (
     MembershipInput,
     create_membership,
-    keep_joining_day,
     remove_membership,
     set_lists,
 )
@@ -32,8 +34,10 @@ from finesieve.services.kernel.changes import undo_change
 from finesieve.services.people.bulk import BulkInput, Chosen, change_in_bulk
 from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.transfer.setups import export_setup, load_setup, plan_setup
+from finesieve.store.tables import Task
 from tests.support.database import store
 from tests.support.house import NOW, House, make_house
+from tests.support.work import done
 
 
 def values_of(house: House, person: int) -> dict[str, str]:
@@ -265,6 +269,28 @@ class DayOfJoining(unittest.TestCase):
         self.assertNotEqual(self.day(self.person), first)
         undo_change(later, change)
         self.assertNotIn("joined_almanac_on", read_catalogue(self.scope).by_key)
+
+    def test_days_of_before_come_from_the_history(self) -> None:
+        """Of those on the list, the last day on which they joined; who was never put on it by anyone has none."""
+        other = self.house.add(email="ash@x.example", lists=("almanac",))
+        gone = self.house.add(email="oak@x.example")
+        for days, person, lists in (
+            (1, self.person, True),
+            (2, self.person, False),
+            (4, self.person, True),
+            (4, gone, True),
+            (5, gone, False),
+        ):
+            scope = replace(self.scope, clock=lambda days=days: NOW + timedelta(days=days))
+            set_lists(scope, person, ["almanac"] if lists else [])
+        keep_joining_day(self.scope, self.list_id)
+        with store().transaction(self.scope.workspace_id) as session:
+            task = session.exec(select(Task.id).where(col(Task.kind) == "joining_days")).one() or 0
+        self.assertIn("for 2 people", done(self.house, task).message)
+        day = (NOW + timedelta(days=4)).date()
+        self.assertEqual(self.day(self.person), read_catalogue(self.scope).by_key["joined_almanac_on"].show(day))
+        self.assertEqual(self.day(gone), "")
+        self.assertTrue(self.day(other))
 
     def test_there_is_one_a_list_and_no_form_asks_it(self) -> None:
         keep_joining_day(self.scope, self.list_id)

@@ -10,11 +10,11 @@ from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.joining_days import keep_joining_day
 from finesieve.services.define.memberships import (
     MembershipInput,
     change_membership,
     create_membership,
-    keep_joining_day,
     list_levels,
     list_lists,
     list_tags,

@@ -15,12 +15,10 @@ from finesieve.core.fields.keys import key_from_label
 from finesieve.core.limits import DESCRIPTION, NAME
 from finesieve.core.model.catalogue import NamedList
 from finesieve.core.values import tidy_text
-from finesieve.services.define.fields import FieldInput, group_of, make_field, patiently
-from finesieve.services.define.together import made_together
 from finesieve.services.kernel.changes import record_change, snapshot
 from finesieve.services.kernel.inputs import Input
 from finesieve.services.kernel.merging import merged, merged_parts, merged_set, merged_values
-from finesieve.services.kernel.scope import Scope, Unit, reload
+from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.usage.uses import Use, uses_of
 from finesieve.services.values.sealing import seals
 from finesieve.services.values.value_lines import HistoryLine, ValueLine, history_of, read_values, value_lines
@@ -37,7 +35,6 @@ __all__ = [
     "TagLine",
     "change_membership",
     "create_membership",
-    "keep_joining_day",
     "list_levels",
     "list_lists",
     "list_tags",
@@ -198,29 +195,6 @@ def _lines(unit: Unit, kind: str) -> tuple[ListLine, ...]:
 def _bound_to(field: Field, kind: str) -> tuple[int | None, ...]:
     settings = field.settings
     return (*settings.lists, settings.joined_list) if kind == "list" else settings.change_levels
-
-
-def keep_joining_day(scope: Scope, list_id: int) -> int:
-    """Make the field that keeps the day on which somebody joins a list, from now on; gives the id for undoing.
-
-    Raises NotFound, and InvalidInput where there is one.
-    """
-    return patiently(lambda: _keep_joining_day(scope, list_id))
-
-
-def _keep_joining_day(scope: Scope, list_id: int) -> int:
-    with scope.transaction("editor") as unit:
-        known = next((one for one in unit.catalogue.lists if one.id == list_id), None)
-        if known is None:
-            raise NotFound("There is no such list.")
-        there = next((field for field in unit.catalogue.stored if field.settings.joined_list == list_id), None)
-        if there is not None:
-            raise InvalidInput({"": f"{there.label} keeps it already."})
-        label = f"Joined {known.name} on"
-        asked = FieldInput(label=label, type_key="date", settings={"joined_list": list_id})
-        group = group_of(unit.catalogue, unit.catalogue.by_key["email"].group_id)
-        made = make_field(unit, group, asked, ())
-        return made_together(reload(unit), [made], f"Made {label}")
 
 
 def read_level(scope: Scope, level_id: int) -> LevelView:

@@ -12,7 +12,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.model.changes import ChangeSet
 from finesieve.store.tables import History
 
-__all__ = ["changed_since", "count_lines", "forget_history", "forget_lines", "last_line", "write_history"]
+__all__ = ["changed_since", "count_lines", "forget_history", "forget_lines", "gained_at", "last_line", "write_history"]
 
 _WRITE: Final = text(
     "INSERT INTO history (workspace_id, about, entity_id, field_id, old, new, source, actor, at) "
@@ -42,6 +42,18 @@ def changed_since(session: Session, field: Field, line_id: int, but: str) -> lis
         .distinct()
     )
     return [int(row[0]) for row in session.execute(query)]
+
+
+_GAINED: Final = text(
+    "SELECT DISTINCT ON (entity_id) entity_id, at FROM history WHERE about = :about AND field_id = :field "
+    "AND entity_id = ANY(:ids) AND new @> :one AND NOT coalesce(old, '[]') @> :one ORDER BY entity_id, id DESC"
+).bindparams(bindparam("one", type_=JSONB()))
+
+
+def gained_at(session: Session, about: str, field_id: int, member: str, ids: Sequence[int]) -> dict[int, datetime]:
+    """When those of the ids whose value holds several things last gained a member of it, as far as is written down."""
+    values = {"about": about, "field": field_id, "ids": list(ids), "one": [member]}
+    return {int(row_id): at for row_id, at in session.execute(_GAINED, values)} if ids else {}
 
 
 def forget_lines(session: Session, field: Field, ids: Sequence[int], source: str, at: datetime) -> int:
