@@ -398,6 +398,11 @@ function listEntries(words) {
     }
     list.append(entryOf(option, place));
   });
+  // In the rules of a form any parameter of its address can be named: written out, it is one more entry.
+  const named = words.trim().toLowerCase().replace(/^page\./, "");
+  if ("parameters" in menu.dataset && /^[a-z][a-z0-9_]{0,39}$/.test(named) && ![...menu.options].some((one) => one.value === `page.${named}`)) {
+    list.append(entryOf(new Option(`Address parameter ${named}`, `page.${named}`), fits.length));
+  }
   const chosen = fits.findIndex((option) => option.selected);
   markEntry(wanted.length ? 0 : Math.max(chosen, 0));
 }
@@ -415,6 +420,7 @@ function takeEntry(line) {
   const { menu } = menuFinder;
   closeMenuFinder(true);
   if (!line || menu.value === line.dataset.value) return;
+  if (![...menu.options].some((one) => one.value === line.dataset.value)) menu.add(new Option(line.children[0].textContent, line.dataset.value));
   menu.value = line.dataset.value;
   menu.dispatchEvent(new Event("input", { bubbles: true }));
   menu.dispatchEvent(new Event("change", { bubbles: true }));

@@ -1,7 +1,7 @@
 """What is typed into the settings of a question, section or remark: from the document to inputs, and back."""
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Final
 
@@ -85,21 +85,26 @@ class TypedPart:
         return replace(self, rules={**self.rules, name: self.rules[name].with_problems(problems)})
 
 
-def vocabulary(view: FormView, section: Section | None, own: int = 0) -> Vocabulary:
-    """What the rules of a part may speak of: all but its own field."""
+def vocabulary(view: FormView, section: Section | None, own: int = 0, posted: PostedForm | None = None) -> Vocabulary:
+    """What the rules of a part may speak of: all but its own field; and address parameters `posted` by name."""
     where = f"form={view.id}" + (f"&section={section.id}" if section else "")
     if section is not None and section.repeat:
         return replace(words_of_records(view.catalogue, section_about(section), without=own), where=where)
     words = words_about_people(view.catalogue, without=own)
-    return replace(words, where=where, fields={**words.fields, **_of_the_page(view)})
+    texts = posted.data.values() if posted is not None else ()
+    named = {found[1] for text in texts if (found := _NAMED.fullmatch(text))}
+    return replace(words, where=where, fields={**words.fields, **_of_the_page(view, named)}, parameters=True)
 
 
-def _of_the_page(view: FormView) -> dict[str, Field]:
+_NAMED: Final = re.compile(r"page\.([a-z][a-z0-9_]{0,39})")
+
+
+def _of_the_page(view: FormView, posted: Collection[str]) -> dict[str, Field]:
     """The language of the page, and the address parameters that questions take or rules name."""
     languages = tuple(Option(OFFERED_LANGUAGES.get(one, one), one) for one in view.document.languages)
     named = {"page.language": Field(0, "page.language", "Language of the page", "short_text", 0, options=languages)}
     rules = (text for _, _, text in view.document.walk_rules())
-    parameters = {question.parameter for question in view.document.questions if question.parameter}
+    parameters = {question.parameter for question in view.document.questions if question.parameter} | set(posted)
     for text in rules:
         parameters |= set(re.findall(r"\bpage\.([a-z][a-z0-9_]*)", text.lower()))
     for name in sorted(parameters - {"language"}):
@@ -237,7 +242,7 @@ def _stored_charge(one: Surcharge) -> dict[str, str]:
 def posted_question(view: FormView, question: Question, form: PostedForm) -> TypedPart:
     """The inputs of a question as posted, after the button that was pressed."""
     section = view.document.section_of(question.id)
-    words = vocabulary(view, section, question.field_id)
+    words = vocabulary(view, section, question.field_id, form)
     rules = {
         "show_when": posted_rule(form, "show_when", "Shows when", words),
         "required_when": posted_rule(form, "required_when", "Required when", words),
@@ -249,7 +254,7 @@ def posted_question(view: FormView, question: Question, form: PostedForm) -> Typ
     for place, check in enumerate(checks):
         if check["kind"] == "condition":
             name = f"check{place}_expression"
-            rules[name] = posted_rule(form, name, "The condition", vocabulary(view, section))
+            rules[name] = posted_rule(form, name, "The condition", vocabulary(view, section, 0, form))
             check["expression"] = rules[name].text
     names = ("label", "help", "sample", "width", "default", "parameter", "required")
     values = {name: form.one(name) for name in names}
@@ -320,7 +325,7 @@ def check_from_typed(typed: Mapping[str, str]) -> dict[str, Any]:
 def posted_section(view: FormView, form: PostedForm) -> TypedPart:
     """The inputs of a section as posted."""
     names = ("title", "intro", "repeat", "link", "count", "least", "most", "one")
-    rule = posted_rule(form, "show_when", "Shows when", vocabulary(view, None))
+    rule = posted_rule(form, "show_when", "Shows when", vocabulary(view, None, 0, form))
     return TypedPart({name: form.one(name) for name in names}, rules={"show_when": rule})
 
 
@@ -332,7 +337,7 @@ def section_input(typed: TypedPart) -> SectionInput:
 
 def posted_remark(view: FormView, remark: Remark, form: PostedForm) -> TypedPart:
     """The inputs of a heading or note as posted."""
-    words = vocabulary(view, view.document.section_of(remark.id))
+    words = vocabulary(view, view.document.section_of(remark.id), 0, form)
     rule = posted_rule(form, "show_when", "Shows when", words)
     return TypedPart({name: form.one(name) for name in ("kind", "text")}, rules={"show_when": rule})
 

@@ -53,13 +53,15 @@ _NUMBERS: Final = Field(0, "", "", "number", 0)
 class Vocabulary:
     """What a sentence may speak of: fields by key, in the order offered; records by the name of their collection.
 
-    `where` says where it stands, as the address of its words wants it; `groups` are the names of groups by id.
+    `where` says where it stands, as the address of its words wants it; `groups` are the names of groups by id. With
+    `parameters` any address parameter can be named in passing.
     """
 
     fields: Mapping[str, Field]
     where: str = "about=person"
     records: Mapping[str, "Records"] = field(default_factory=dict)
     groups: Mapping[int, str] = field(default_factory=dict)
+    parameters: bool = False
 
     @cached_property
     def names(self) -> Names:
