@@ -127,7 +127,7 @@ def define_pages(client: TestClient, slug: str, scope: Scope) -> bool:
     catalogue = read_catalogue(scope)
     group = catalogue.groups[1]
     field = next(f.id for f in catalogue.fields if f.type_key == "choice")
-    house = next(f.id for f in catalogue.everything if f.about == "house")
+    house = next(f.id for f in catalogue.all_fields if f.about == "house")
     known = catalogue.record_types[0].id
     pages = (
         f"define/{group.id}", f"define/{group.id}?edit=1", "define/new", f"define/fields/{field}",

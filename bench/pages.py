@@ -27,7 +27,7 @@ def office_pages(client: TestClient, scope: Scope) -> bool:
     catalogue = read_catalogue(scope)
     person = list_people(scope, limit=1).lines[0].id
     paths = ["", *_PLAIN, f"people/{person}", *(f"define/{group.id}" for group in catalogue.all_groups)]
-    paths += [f"define/fields/{field.id}" for field in catalogue.everything if not field.derived]
+    paths += [f"define/fields/{field.id}" for field in catalogue.all_fields if not field.derived]
     paths += [f"compute/{field.id}" for field in catalogue.derived]
     paths += [f"define/fields/{field.id}/options" for field in catalogue.stored if field.options]
     took: dict[str, float] = {}

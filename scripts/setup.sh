@@ -6,6 +6,8 @@ lack() { echo "✗ $*" >&2; exit 1; }
 
 root=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
 cd "$root"
+# Modules are kept compiled, whatever the machine says elsewhere: they load in less than half of the time.
+unset PYTHONDONTWRITEBYTECODE
 export UV_PYTHON_DOWNLOADS=never PIP_DISABLE_PIP_VERSION_CHECK=1
 uv_version=0.13.9
 

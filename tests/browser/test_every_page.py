@@ -103,7 +103,7 @@ def furnish_forms(house: House) -> dict[str, int]:
     do(change_question, "q3", QuestionInput(surcharges=({"label": "Swap table", "amount": "3"},)))
     do(add_section, "The plots")
     do(change_section, "s2", SectionInput(title="The plots", repeat=str(plots.id), least=1, most=3, one="Plot"))
-    keys = {one.key: one.id for one in read_catalogue(scope).about(plots.about)}
+    keys = {one.key: one.id for one in read_catalogue(scope).fields_about(plots.about)}
     do(add_question, keys["name"], "s2")
     checks = ({"kind": "named", "check_id": check}, {"kind": "condition", "expression": 'name != "A1"'})
     do(change_question, "q4", QuestionInput(checks=checks))
@@ -122,7 +122,7 @@ def furnish_definitions(house: House, person: int) -> dict[str, int]:
     record = add_record(scope, plots.id, {"name": "A1", "soil": "loam"}, {plots.main_link.id: [person]})  # type: ignore[union-attr]
     everything_id = catalogue.by_id[types["number"]].group_id
     house_group = next(group for group in catalogue.all_groups if group.about == "house").id
-    link = next(field.id for field in catalogue.everything if field.about == "house")
+    link = next(field.id for field in catalogue.all_fields if field.about == "house")
     sign = create_field(scope, house_group, FieldInput(label="Sign", type_key="picture"))
     set_house_value(scope, link, "https://swap.example")
     set_house_value(scope, link, "https://later.example", effective="2030-01-01T08:00")

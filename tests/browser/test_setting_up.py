@@ -71,7 +71,7 @@ class SettingUp(unittest.TestCase):
     def check(self) -> None:
         """Forty fields and more, of every type and about, in their groups."""
         catalogue = read_catalogue(self.house.scope)
-        made = [field for field in catalogue.everything if not field.built_in and field.key != "name"]
+        made = [field for field in catalogue.all_fields if not field.built_in and field.key != "name"]
         self.assertGreaterEqual(len(made), 40)
         self.assertEqual({field.type_key for field in made}, set(TYPES))
         plot, hive = catalogue.record_types
@@ -143,7 +143,7 @@ class ByMouse(SettingUp):
         self.check()
 
     def id_of(self, label: str) -> int:
-        return next(field.id for field in read_catalogue(self.house.scope).everything if field.label == label)
+        return next(field.id for field in read_catalogue(self.house.scope).all_fields if field.label == label)
 
     def field(self, about: str, label: str, type_label: str, record: str = "") -> None:
         page = self.page

@@ -17,7 +17,7 @@ from tests.support.forms import BY_KEY, CATALOGUE, FIELDS, ask, form
 
 HOUSE = replace(
     CATALOGUE,
-    everything=(
+    all_fields=(
         *(field for field in FIELDS if field.key != "code"),
         Field(4, "code", "Code", "short_text", 1, settings=FieldSettings(lists=(1,))),
         Field(30, "terms", "Terms", "agreement", 1),

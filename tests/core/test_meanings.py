@@ -15,7 +15,7 @@ FACTS = Facts(people=0, filled={}, collected={}, used={})
 
 def found(code: str, *fields: Field, facts: Facts = FACTS, title: int = 0) -> list[str]:
     types = [RecordType(5, "plot", "Plot", "Plots", title_field=title)]
-    catalogue = replace(CATALOGUE, everything=fields, record_types=tuple(types))
+    catalogue = replace(CATALOGUE, all_fields=fields, record_types=tuple(types))
     return [one.message for one in findings(catalogue, facts) if one.code == code]
 
 

@@ -28,8 +28,8 @@ from finesieve.services.values.files import (
     examine,
     open_file,
     open_thumbnail,
+    read_shelf,
     send_file,
-    shelf,
     shelf_of,
     sweep_uploads,
     take_files,
@@ -144,7 +144,7 @@ class Files(unittest.TestCase):
 
     def keep(self, key: str, name: str, data: bytes) -> None:
         token = self.send(key, name, data)
-        set_values(self.scope, self.person, {key: token}, shelf(self.scope, [token]))
+        set_values(self.scope, self.person, {key: token}, read_shelf(self.scope, [token]))
 
     def test_kept_and_opened(self) -> None:
         """The bytes come back as they were; a picture has a small one; who may not open them is told."""
@@ -196,18 +196,18 @@ class Files(unittest.TestCase):
         other = make_house()
         with self.assertRaises(NotFound):
             open_file(other.scope, self.files, self.report, self.person)
-        self.assertEqual(shelf(other.scope, [self.send("report", "b.pdf", PDF)]).files, {})
+        self.assertEqual(read_shelf(other.scope, [self.send("report", "b.pdf", PDF)]).files, {})
 
     def test_a_token_is_good_for_its_field_only(self) -> None:
         """A text that was taken for one field does not become the picture of another, nor does one of a form."""
         token = self.send("report", "a.pdf", PDF)
         with self.assertRaises(InvalidInput):
-            set_values(self.scope, self.person, {"photo": token}, shelf(self.scope, [token]))
+            set_values(self.scope, self.person, {"photo": token}, read_shelf(self.scope, [token]))
         elsewhere = send_file(
             self.scope, self.files, examine(make_field(self.house, "report"), "a.pdf", PDF), form_id=7
         )
         with self.assertRaises(InvalidInput):
-            set_values(self.scope, self.person, {"report": elsewhere}, shelf(self.scope, [elsewhere]))
+            set_values(self.scope, self.person, {"report": elsewhere}, read_shelf(self.scope, [elsewhere]))
         with self.scope.transaction("public") as unit:
             self.assertEqual(list(shelf_of(unit, [token, elsewhere], 7).files), [elsewhere])
 
@@ -220,7 +220,7 @@ class Files(unittest.TestCase):
         self.assertEqual(sweep_uploads(later(self.house, NOW + timedelta(hours=47)).scope, self.files), 0)
         self.send("report", "a.pdf", PDF + b"%%%")
         self.assertEqual(sweep_uploads(later(self.house, NOW + timedelta(hours=49)).scope, self.files), 5)
-        self.assertEqual(shelf(self.scope, [token]).files, {})
+        self.assertEqual(read_shelf(self.scope, [token]).files, {})
         left = {path.name for path in self.root.rglob("*") if path.is_file()}
         self.assertEqual(left, {hashlib.sha256(PDF + more).hexdigest() for more in (b"%", b"%%")})
         self.assertEqual(open_file(self.scope, self.files, self.report, self.person).data, PDF + b"%%")

@@ -268,13 +268,13 @@ class Mapping(unittest.TestCase):
             FieldInput(label="Meeting point", type_key="short_text"),
             FieldInput(label="Gate", type_key="choice", options="Open\nShut"),
         )
-        before = {field.key for field in read_catalogue(house.scope).everything}
+        before = {field.key for field in read_catalogue(house.scope).all_fields}
         for wrong in ((), (house.field_id("zone"),), (*ids, 999_999)):
             with self.assertRaises(InvalidInput):
                 form_for_house_values(house.scope, wrong, "The house")
         with self.assertRaises(InvalidInput):
             form_for_house_values(house.scope, ids, "")
-        self.assertEqual({field.key for field in read_catalogue(house.scope).everything}, before)
+        self.assertEqual({field.key for field in read_catalogue(house.scope).all_fields}, before)
         form_id = form_for_house_values(house.scope, ids, "The house")
         view = read_mapping(house.scope, form_id)
         self.assertEqual(sorted(view.pairs.values()), ["gate", "meeting_point"])

@@ -129,7 +129,7 @@ class Moves(unittest.TestCase):
             self.assertEqual(done(self.house, self.begin()).state, "stopped")
         catalogue = read_catalogue(self.scope)
         self.assertEqual(catalogue.by_key.keys(), before)
-        self.assertEqual([field.key for field in catalogue.about(f"record:{self.plots}")], ["name"])
+        self.assertEqual([field.key for field in catalogue.fields_about(f"record:{self.plots}")], ["name"])
         self.assertEqual(stored(self.house, self.people, "favourite"), [f"soil {number}" for number in range(5)])
 
     def test_a_worker_that_died_at_the_very_end(self) -> None:
@@ -146,7 +146,7 @@ class Moves(unittest.TestCase):
         with patch.object(moving, "change_many", side_effect=Conflict("no")):
             self.assertEqual(done(self.house, self.begin()).state, "failed")
         catalogue = read_catalogue(self.scope)
-        self.assertEqual([field.key for field in catalogue.about(f"record:{self.plots}")], ["name"])
+        self.assertEqual([field.key for field in catalogue.fields_about(f"record:{self.plots}")], ["name"])
         self.assertIn("favourite", catalogue.by_key)
         alone = create_record_type(self.scope, RecordTypeInput(singular="Shed", plural="Sheds"))
         group = create_group(self.scope, GroupInput(name="Of sheds", about=f"record:{alone}"))

@@ -102,7 +102,7 @@ class RoundTrip(unittest.TestCase):
         self.assertEqual(plan.of("conflict"), ())
         self.assertEqual(
             len([one for one in plan.of("added") if one.what == "field"]),
-            len([field for field in read_catalogue(self.house.scope).everything if not field.built_in]),
+            len([field for field in read_catalogue(self.house.scope).all_fields if not field.built_in]),
         )
         counts = load_setup(other.scope, self.text)
         self.assertEqual(counts["conflicts"], 0)
@@ -129,7 +129,7 @@ class RoundTrip(unittest.TestCase):
         self.assertEqual(set(KEYWORDS) - found, {"x-sieve-level-values", "x-sieve-part"})
 
     def house_field(self, key: str) -> int:
-        return next(f.id for f in read_catalogue(self.house.scope).everything if f.about == "house" and f.key == key)
+        return next(f.id for f in read_catalogue(self.house.scope).all_fields if f.about == "house" and f.key == key)
 
     def test_a_stock_validator_takes_what_was_sent_and_refuses_what_was_not(self) -> None:
         """A real submission fits the form's schema; broken in many ways, it does not."""
@@ -149,7 +149,7 @@ class RoundTrip(unittest.TestCase):
         self.assertNotIn("the_country", stored)
         from finesieve.core.setup.schema import as_instance
 
-        types = {field.key: field.value_type for field in read_catalogue(self.house.scope).about("person")}
+        types = {field.key: field.value_type for field in read_catalogue(self.house.scope).fields_about("person")}
         instance = as_instance(stored, types)
         schema = json.loads(self.text)
         form = {"$ref": "#/$defs/form-join-us", "$defs": schema["$defs"], "properties": schema["properties"]}

@@ -296,7 +296,7 @@ class Killed(unittest.TestCase):
         with store().transaction(self.garden.scope.workspace_id) as session:
             mine = select(func.count()).select_from(Submission).where(col(Submission.form_id) == self.garden.form)
             self.assertEqual(session.exec(mine).one(), 30)
-        self.assertEqual(list_records(self.garden.scope, self.garden.type).everything, 30)
+        self.assertEqual(list_records(self.garden.scope, self.garden.type).total, 30)
 
     def emails(self) -> set[str]:
         with store().transaction(self.garden.scope.workspace_id) as session:

@@ -106,7 +106,7 @@ class TwoAtOnce(unittest.TestCase):
         record = add_record(scope, plots.id, {"name": "A1", "soil": "loam"}, {})
         level, list_id = catalogue.levels[0].id, catalogue.lists[0].id
         sizes = list_option_lists(scope)[0].id
-        packets = next(field for field in catalogue.about("level") if field.type_key == "number")
+        packets = next(field for field in catalogue.fields_about("level") if field.type_key == "number")
         create_field(scope, packets.group_id, FieldInput(label="Perks"))
         form = create_form(scope, "Join us")
         for key in ("favourite", "zone"):

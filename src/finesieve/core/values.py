@@ -260,7 +260,7 @@ class Type:
 
     `options` are the stored values of a choice, in order; none stand for an open
     choice, such as tags. `source` is the key of the field that the choice comes
-    from; `ordered` says that the options are steps. `known` marks what is never
+    from; `ordered` says that the options are steps. `never_blank` marks what is never
     blank but empty, such as tags. `member` is what a collection is of. `labels`
     and `scores` are those of the options, in their order, and `unit` is that of a
     field; they do not tell types apart.
@@ -270,7 +270,7 @@ class Type:
     options: tuple[str, ...] = ()
     source: str = ""
     ordered: bool = False
-    known: bool = False
+    never_blank: bool = False
     member: str = ""
     labels: tuple[str, ...] = field(default=(), compare=False)
     scores: tuple[Decimal, ...] = field(default=(), compare=False)

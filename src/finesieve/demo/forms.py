@@ -153,7 +153,7 @@ def _rent(scope: Scope, check_id: int) -> None:
         title="The plots", intro="Tell us about each.", repeat=str(plots.id), count="plots_wanted", most=4, one="Plot"
     )
     change_section(scope, form_id, revision(), "s2", repeat)
-    own = {field.key: field.id for field in read_catalogue(scope).about(record_about(plots.id))}
+    own = {field.key: field.id for field in read_catalogue(scope).fields_about(record_about(plots.id))}
     for key in ("name", "soil", "length", "width"):
         add_question(scope, form_id, revision(), own[key], "s2")
     add_section(scope, form_id, revision(), "Where the bill goes")

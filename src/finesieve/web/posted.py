@@ -36,18 +36,18 @@ class PostedForm:
         """One text a name: several ticks of one name are joined, a line each."""
         return {name: "\n".join(text for text in texts if text) for name, texts in self.lists(prefix).items()}
 
-    def one(self, name: str, default: str = "") -> str:
+    def text(self, name: str, default: str = "") -> str:
         """The last text of this name."""
         found = [value for key, value in self._pairs if key == name]
         return found[-1] if found else default
 
-    def all(self, name: str) -> list[str]:
+    def texts(self, name: str) -> list[str]:
         """All texts of this name, in order."""
         return [value for key, value in self._pairs if key == name]
 
     def number(self, name: str) -> int:
         """A whole number. Raises InvalidInput where it is none."""
-        number = whole_number(self.one(name))
+        number = whole_number(self.text(name))
         if number is None:
             raise InvalidInput({name: "A number is missing here; load the page again."})
         return number

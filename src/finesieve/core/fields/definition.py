@@ -51,7 +51,7 @@ class Shelf:
     titles: Mapping[int, Titles] = dataclasses.field(default_factory=dict)
     sent_for: Mapping[str, int] = dataclasses.field(default_factory=dict)
 
-    def known(self, one: "Field") -> "Field":
+    def with_titles_in(self, one: "Field") -> "Field":
         """The field; a choice among records knows their titles."""
         return (
             with_titles(one, self.titles.get(one.settings.record_type or 0, Titles()))

@@ -169,7 +169,7 @@ class _Work:
 
     def _answered(self, section: CompiledSection, one: CompiledQuestion, draft: _Draft) -> "_Answer":
         shelf = self.situation.shelf
-        field = shelf.known(one.field) if shelf else one.field
+        field = shelf.with_titles_in(one.field) if shelf else one.field
         if field.settings.country_from:
             field = field.beside(draft.row)
         stored = (draft.member if section.section.repeat else self.situation.stored).get(field.key)

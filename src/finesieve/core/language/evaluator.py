@@ -260,7 +260,7 @@ def _house(typed: Typed, _parts: tuple[Program, ...]) -> Program:
 def _holds(test: Callable[[frozenset[Any], frozenset[Any]], bool]) -> Maker:
     def make(typed: Typed, parts: tuple[Program, ...]) -> Program:
         (operand,) = parts
-        items, known = frozenset(typed.items), typed.parts[0].type.known
+        items, known = frozenset(typed.items), typed.parts[0].type.never_blank
 
         def run(row: Mapping[str, Value], moment: Moment) -> Value:
             held: Any = operand(row, moment)
@@ -281,14 +281,14 @@ def _step_of(typed: Typed, parts: tuple[Program, ...]) -> Program:
 
 def _is_blank(typed: Typed, parts: tuple[Program, ...]) -> Program:
     (operand,) = parts
-    if typed.parts[0].type.known:
+    if typed.parts[0].type.never_blank:
         return lambda row, moment: not operand(row, moment)
     return lambda row, moment: operand(row, moment) is None
 
 
 def _is_filled(typed: Typed, parts: tuple[Program, ...]) -> Program:
     (operand,) = parts
-    if typed.parts[0].type.known:
+    if typed.parts[0].type.never_blank:
         return lambda row, moment: bool(operand(row, moment))
     return lambda row, moment: operand(row, moment) is not None
 

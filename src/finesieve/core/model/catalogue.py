@@ -119,7 +119,7 @@ OWN_NAMES: Final[Mapping[str, str]] = {
 class Catalogue:
     """The groups and fields of one workspace, in their order, at one version.
 
-    `everything` has the fields about all things; `fields` those about a person.
+    `all_fields` are those about all things; `fields` those about a person.
     `broken` names derived fields of a person whose formula cannot be worked out any
     more; their value is blank. `deleted` are fields that can be brought back.
     `unknown` names what expressions do not know, as (about, key); see `as_others_know_it`.
@@ -128,7 +128,7 @@ class Catalogue:
     version: int
     zone: ZoneInfo
     all_groups: tuple[Group, ...]
-    everything: tuple[Field, ...]
+    all_fields: tuple[Field, ...]
     derivations: Mapping[str, Derivation]
     broken_by_about: Mapping[str, frozenset[str]] = field(default_factory=dict)
     record_types: tuple[RecordType, ...] = ()
@@ -148,7 +148,7 @@ class Catalogue:
         from those, over however many steps."""
         found = {
             (one.about, one.key)
-            for one in self.everything
+            for one in self.all_fields
             if (group := self.groups_by_id.get(one.group_id)) is not None and group.settings.seen_by == "editors"
         }
         formulas = {
@@ -176,7 +176,7 @@ class Catalogue:
 
     @cached_property
     def fields(self) -> tuple[Field, ...]:
-        return self.about(PERSON)
+        return self.fields_about(PERSON)
 
     @cached_property
     def by_key(self) -> Mapping[str, Field]:
@@ -217,12 +217,12 @@ class Catalogue:
 
     @cached_property
     def by_id(self) -> Mapping[int, Field]:
-        return {field.id: field for field in self.everything}
+        return {field.id: field for field in self.all_fields}
 
     @cached_property
     def _by_about(self) -> Mapping[str, tuple[Field, ...]]:
         sorted_: dict[str, list[Field]] = {}
-        for known in self.everything:
+        for known in self.all_fields:
             sorted_.setdefault(known.about, []).append(known)
         return {about: tuple(fields) for about, fields in sorted_.items()}
 
@@ -233,11 +233,11 @@ class Catalogue:
     @cached_property
     def _grouped(self) -> Mapping[int, tuple[Field, ...]]:
         sorted_: dict[int, list[Field]] = {}
-        for known in self.everything:
+        for known in self.all_fields:
             sorted_.setdefault(known.group_id, []).append(known)
         return {group_id: tuple(fields) for group_id, fields in sorted_.items()}
 
-    def about(self, about: str) -> tuple[Field, ...]:
+    def fields_about(self, about: str) -> tuple[Field, ...]:
         """The fields about one thing, in order."""
         return self._by_about.get(about, ())
 
@@ -247,7 +247,7 @@ class Catalogue:
 
     def stored_about(self, about: str) -> tuple[Field, ...]:
         """The fields about one thing whose values are kept."""
-        return tuple(field for field in self.about(about) if field.stores)
+        return tuple(field for field in self.fields_about(about) if field.stores)
 
     def groups_about(self, about: str) -> tuple[Group, ...]:
         """The groups about one thing, in order."""
@@ -311,7 +311,7 @@ class Catalogue:
         broken = self.broken_by_about.get(about, frozenset())
         return {
             known.key: known.value_type
-            for known in self.about(about)
+            for known in self.fields_about(about)
             if known.key not in broken
             and (known.derived or known.type.stores)
             and (about, known.key) not in self.unknown
@@ -341,12 +341,12 @@ def hidden_groups(catalogue: Catalogue) -> frozenset[int]:
 
 def _own_names(catalogue: Catalogue) -> dict[str, Type]:
     return {
-        "tags": Type("choices", (), "tags", known=True),
+        "tags": Type("choices", (), "tags", never_blank=True),
         "lists": Type(
             "choices",
             tuple(known.key for known in catalogue.lists),
             "lists",
-            known=True,
+            never_blank=True,
             labels=tuple(known.name for known in catalogue.lists),
         ),
         "level": Type(
@@ -430,7 +430,7 @@ def build_catalogue(
             broken.setdefault(one.about, set()).add(one.key)
     return replace(
         bare,
-        everything=made,
+        all_fields=made,
         derivations={about: Derivation(found) for about, found in formulas.items()},
         broken_by_about={about: frozenset(keys) for about, keys in broken.items()},
     )
@@ -438,7 +438,7 @@ def build_catalogue(
 
 def _type_formulas(bare: Catalogue, names: dict[str, dict[str, Type]]) -> dict[tuple[str, str], Typed]:
     """The checked formula of every derived field that has one, by (about, key)."""
-    waiting = [one for one in bare.everything if one.derived]
+    waiting = [one for one in bare.all_fields if one.derived]
     found: dict[tuple[str, str], Typed] = {}
     progress = True
     while waiting and progress:

@@ -90,7 +90,7 @@ def _at(known: Field) -> str:
 
 
 def _asked_of_people(catalogue: Catalogue) -> Iterator[Field]:
-    for known in catalogue.about(PERSON):
+    for known in catalogue.fields_about(PERSON):
         if known.stores and not known.settings.resting and not known.by_itself:
             yield known
 
@@ -130,7 +130,7 @@ def _almost_empty(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
 
 def _default_lost(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """A default that is no option, or that the field would not take."""
-    for known in catalogue.everything:
+    for known in catalogue.all_fields:
         if known.settings.default and known.stores:
             try:
                 known.parse(known.settings.default)
@@ -175,7 +175,7 @@ def _always_true(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
 
 def _twins(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """Two fields that seem to mean the same, by what they are called."""
-    for known, other in alike(known for known in catalogue.everything if known.stores or known.derived):
+    for known, other in alike(known for known in catalogue.all_fields if known.stores or known.derived):
         if known.stores:
             message = f"{known.label} and {other.label} ({other.key}) seem to mean the same."
             yield Finding("same-meaning", known.id, message, "Compare them", "define/compare")
@@ -217,7 +217,7 @@ def _open_forms(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
 
 def _built_in_twin(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """A hand-made twin of a built-in field."""
-    for known in catalogue.about(PERSON):
+    for known in catalogue.fields_about(PERSON):
         found = None if known.built_in else twin_of(known.label)
         if found is not None:
             twin, part = found
@@ -229,7 +229,7 @@ def _built_in_twin(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
 
 def _age_kept(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """An age kept as a number: it is wrong from the next birthday on."""
-    for known in catalogue.about(PERSON):
+    for known in catalogue.fields_about(PERSON):
         words = set(re.findall(r"[^\W_]+", known.label.lower()))
         if known.stores and known.type_key in ("number", "short_text") and words & {"age", "alter"}:
             message = f"{known.label} is kept as it was on one day, and is wrong from the next birthday on."
@@ -238,7 +238,7 @@ def _age_kept(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
 
 def _numbered_twins(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """Bed 1, Bed 2, Bed 3: a person has several of something."""
-    for field_id, (_, same) in numbered(catalogue.about(PERSON)).items():
+    for field_id, (_, same) in numbered(catalogue.fields_about(PERSON)).items():
         if field_id == same[0].id:
             labels = ", ".join(known.label for known in same[:4])
             message = f"{labels}: a person seems to have several of these."
@@ -249,7 +249,7 @@ def _numbered_twins(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
 
 def _few_answers(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """A text that has few different values is a choice."""
-    for known in catalogue.about(PERSON):
+    for known in catalogue.fields_about(PERSON):
         distinct, filled = facts.distinct.get(known.id, 0), facts.filled.get(known.id, 0)
         if known.type_key == "short_text" and not known.built_in and 1 < distinct <= 12 and filled >= 10 * distinct:
             people = catalogue.manner.figure(filled)
@@ -273,7 +273,7 @@ def _time_unused(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
 
 def _house_awaited(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """A house value that is used and still blank."""
-    for known in catalogue.about(HOUSE):
+    for known in catalogue.fields_about(HOUSE):
         if known.id in facts.blank_house and facts.used.get(known.id):
             message = f"{known.label} is blank, and stands in {facts.used[known.id][0]}."
             yield Finding("house-awaited", known.id, message, "Give it a value", _at(known))

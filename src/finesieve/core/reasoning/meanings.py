@@ -61,14 +61,14 @@ def title_twins(catalogue: Catalogue) -> Iterator[tuple[Field, Field]]:
         if title is None:
             continue
         own = {meaning_of(title.label), meaning_of(f"{known.singular} {title.label}"), meaning_of(known.singular)}
-        for field in catalogue.about(known.about):
+        for field in catalogue.fields_about(known.about):
             if field.id != title.id and field.stores and meaning_of(field.label) in own:
                 yield field, title
 
 
 def untyped_records(catalogue: Catalogue) -> Iterator[Field]:
     """Choices among records whose kind is gone, or was never said."""
-    for field in catalogue.everything:
+    for field in catalogue.all_fields:
         if field.type_key == "record" and field.settings.record_type not in catalogue.record_types_by_id:
             yield field
 
@@ -79,12 +79,12 @@ _ENDS: Final = frozenset("until till ends end expires expiry due since from star
 
 def statuses_beside_dates(catalogue: Catalogue) -> Iterator[tuple[Field, Field]]:
     """A status that is kept by hand beside the date that decides it, with the date: “Active” beside “Member until”."""
-    for field in catalogue.everything:
+    for field in catalogue.all_fields:
         if field.type_key not in ("choice", "yes_no", "progress") or not _words(field) & _STATUS:
             continue
         dates = (
             one
-            for one in catalogue.about(field.about)
+            for one in catalogue.fields_about(field.about)
             if one.stores and one.type_key in ("date", "datetime") and _words(one) & _ENDS
         )
         deciding = next(dates, None)

@@ -358,7 +358,7 @@ def _subsets(type_: Type, constants: set[Value]) -> list[Value] | None:
         return None
     other = next((one for one in type_.options if one not in constants), "" if type_.options else "\x00other")
     pool = [*mentioned, *([other] if other else [])]
-    found: list[Value] = [() if type_.known else None]
+    found: list[Value] = [() if type_.never_blank else None]
     for size in range(1, len(pool) + 1):
         found += itertools.combinations(pool, size)
     return found

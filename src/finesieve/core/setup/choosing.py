@@ -6,7 +6,7 @@ from typing import Any, Final
 
 from pydantic import BaseModel
 
-from finesieve.core.setup.compare import KINDS, known_name
+from finesieve.core.setup.compare import KINDS, identity_of
 from finesieve.core.setup.document import FieldPart, FormPart, GroupPart, LinkPart, RecordTypePart, SegmentPart, Setup
 from finesieve.core.setup.workspace import POINTING
 
@@ -32,7 +32,7 @@ def only(setup: Setup, wanted: Collection[Known], there: Setup) -> Setup:
         kept[one] = None
         waiting += [other for other in _leans_on(parts, one) if other not in kept and other not in present]
     chosen = {
-        name: tuple(part for part in getattr(setup, name) if (what, *known_name(part)) in kept)
+        name: tuple(part for part in getattr(setup, name) if (what, *identity_of(part)) in kept)
         for name, what in KINDS.items()
     }
     values = {key: value for key, value in setup.house_values.items() if ("house value", key) in wanted}
@@ -41,7 +41,7 @@ def only(setup: Setup, wanted: Collection[Known], there: Setup) -> Setup:
 
 
 def _parts(setup: Setup) -> dict[Known, BaseModel]:
-    parts = {(what, *known_name(part)): part for name, what in KINDS.items() for part in getattr(setup, name)}
+    parts = {(what, *identity_of(part)): part for name, what in KINDS.items() for part in getattr(setup, name)}
     return parts | {("house value", key): setup for key in setup.house_values}
 
 

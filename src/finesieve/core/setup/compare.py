@@ -12,7 +12,7 @@ from finesieve.core.fields.built_in import BUILT_IN_BY_KEY
 from finesieve.core.fields.keys import key_problem
 from finesieve.core.setup.document import FieldPart, Setup
 
-__all__ = ["KINDS", "Difference", "compare", "known_name"]
+__all__ = ["KINDS", "Difference", "compare", "identity_of"]
 
 Change = Literal["added", "changed", "removed", "conflict"]
 
@@ -21,7 +21,7 @@ Change = Literal["added", "changed", "removed", "conflict"]
 class Difference:
     """One thing that would be different.
 
-    `what` says the kind of thing, `name` which, `known` by what it is known again, `parts` what of it changes.
+    `what` says the kind of thing, `name` which, `identity` by what it is known again, `parts` what of it changes.
     """
 
     change: Change
@@ -29,15 +29,15 @@ class Difference:
     name: str
     parts: tuple[tuple[str, str, str], ...] = ()
     why: str = ""
-    known: tuple[str, ...] = ()
+    identity: tuple[str, ...] = ()
 
     @property
     def handle(self) -> str:
         """What it is about, in a short text by which it is chosen on a page."""
-        return sha256(json.dumps([self.what, *self.known]).encode()).hexdigest()[:12]
+        return sha256(json.dumps([self.what, *self.identity]).encode()).hexdigest()[:12]
 
 
-def known_name(part: BaseModel) -> tuple[str, ...]:
+def identity_of(part: BaseModel) -> tuple[str, ...]:
     """By what a part is known again."""
     for names in (("about", "key"), ("record_type", "back_key"), ("about", "name"), ("key",), ("slug",), ("name",)):
         if all(hasattr(part, name) for name in names):
@@ -68,27 +68,27 @@ def compare(there: Setup, given: Setup) -> tuple[Difference, ...]:
     for key, value in given.house_values.items():
         if there.house_values.get(key) != value:
             parts = ((key, _say(there.house_values.get(key)), _say(value)),)
-            found.append(Difference("changed", "house value", key, parts, known=(key,)))
+            found.append(Difference("changed", "house value", key, parts, identity=(key,)))
     return tuple(found)
 
 
 def _with_misfits(found: list[Difference], given: Setup) -> list[Difference]:
     """What does not fit is a conflict, whether or not anything else of it differs."""
-    misfits = {(one.what, one.known) for one in given.misfits}
-    kept = [one for one in found if (one.what, one.known) not in misfits]
-    told = [Difference("conflict", one.what, one.label, why=one.why, known=one.known) for one in given.misfits]
+    misfits = {(one.what, one.identity) for one in given.misfits}
+    kept = [one for one in found if (one.what, one.identity) not in misfits]
+    told = [Difference("conflict", one.what, one.label, why=one.why, identity=one.identity) for one in given.misfits]
     return kept + told
 
 
 def _compared(what: str, there: Iterable[BaseModel], given: Iterable[BaseModel], setup: Setup) -> list[Difference]:
-    old = {known_name(part): part for part in there}
-    new = {known_name(part): part for part in given}
+    old = {identity_of(part): part for part in there}
+    new = {identity_of(part): part for part in given}
     found = []
     for name, part in new.items():
         before = old.get(name)
         if before is None:
             why = _cannot_be(part, setup)
-            found.append(Difference("conflict" if why else "added", what, _label(part), why=why, known=name))
+            found.append(Difference("conflict" if why else "added", what, _label(part), why=why, identity=name))
             continue
         parts = _parts(before, part)
         if not parts:
@@ -96,7 +96,7 @@ def _compared(what: str, there: Iterable[BaseModel], given: Iterable[BaseModel],
         why = _clash(before, part)
         found.append(Difference("conflict" if why else "changed", what, _label(part), tuple(parts), why, name))
     found += [
-        Difference("removed", what, _label(part), known=name)
+        Difference("removed", what, _label(part), identity=name)
         for name, part in old.items()
         if name not in new and setup.covers(part)
     ]

@@ -117,7 +117,7 @@ class Misfit(_Part):
     """A part of a file of which the standard keywords and ours differ, or that cannot be; `why` names the place."""
 
     what: Literal["field", "form"]
-    known: tuple[str, ...]
+    identity: tuple[str, ...]
     label: str
     why: str
 

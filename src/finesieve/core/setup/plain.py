@@ -50,10 +50,10 @@ def plain_parts(schema: dict[str, Any]) -> dict[str, Any]:
             checks[names[name]] = _read(part, one, schema, ("properties", name))
         except Unsaid as problem:
             why = f"At {'.'.join(str(step) for step in problem.place)}: {problem}"
-            misfits.append({"what": "field", "known": ("person", names[name]), "label": part["label"], "why": why})
+            misfits.append({"what": "field", "identity": ("person", names[name]), "label": part["label"], "why": why})
         fields.append(part)
     conditions: dict[str, Any] = {keyword: schema[keyword] for keyword in CONDITIONS if keyword in schema}
-    odd = {one["known"][1] for one in misfits}
+    odd = {one["identity"][1] for one in misfits}
     asked = [field for field in fields if field["key"] not in odd]
     forms = [_form(title, asked, checks, conditions, names)] if conditions or any(checks.values()) else []
     return {"part": "group", "title": title, "groups": [group], "fields": fields, "forms": forms, "misfits": misfits}

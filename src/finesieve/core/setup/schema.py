@@ -202,7 +202,7 @@ def _fields(
             _read_required(part, one, key in required, where)
             read_values(part, one, where)
         except Unsaid as problem:
-            misfits.append({"what": "field", "known": (about, key), "label": part["label"], "why": _at(problem)})
+            misfits.append({"what": "field", "identity": (about, key), "label": part["label"], "why": _at(problem)})
         found.append(part)
     return found
 
@@ -231,7 +231,7 @@ def _forms(schema: dict[str, Any], fields: list[dict[str, Any]], misfits: list[d
             if name in schema.get("$defs", {}):
                 read_form_schema(part, schema["$defs"][name], person, ("$defs", name))
         except Unsaid as problem:
-            what = {"what": "form", "known": (part["slug"],), "label": part["slug"], "why": _at(problem)}
+            what = {"what": "form", "identity": (part["slug"],), "label": part["slug"], "why": _at(problem)}
             misfits.append(what)
             part = dict(form)
         found.append(part)

@@ -125,7 +125,7 @@ class _Maker:
         return SetupWorkspace(catalogue, forms, {part.slug: part.sets for part in self._setup.forms}, values)
 
     def _refuse_broken(self, catalogue: Catalogue) -> None:
-        for known in catalogue.everything:
+        for known in catalogue.all_fields:
             if known.derived and known.key in catalogue.broken_by_about.get(known.about, ()):
                 problems = catalogue.check(known.formula, about=known.about).problems
                 why = problems[0].message if problems else "It leans on itself."

@@ -152,11 +152,11 @@ def _context(
 
 
 def _touched(form: PostedForm) -> list[str]:
-    return form.one("touched").split()[:_MOST_TOUCHED]
+    return form.text("touched").split()[:_MOST_TOUCHED]
 
 
 def _step(form: PostedForm) -> int:
-    text = form.one("step")
+    text = form.text("step")
     return int(text) if text.isascii() and text.isdigit() and len(text) < 4 else 0
 
 
@@ -165,9 +165,9 @@ def _step(form: PostedForm) -> int:
 def answer(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
     """The questions that follow from the answers so far; a part of the page. Stores nothing."""
     public = site_of(request).public_forms
-    opened = public.answer(workspace, form_slug, form.one("token"), _answers(form), form.one("lang"))
-    shown = _Page(opened, _step_within(opened, _step(form)), frozenset(form.all("asked")))
-    context = _context(shown, _touched(form), set(), {}, form.all("retype"))
+    opened = public.answer(workspace, form_slug, form.text("token"), _answers(form), form.text("lang"))
+    shown = _Page(opened, _step_within(opened, _step(form)), frozenset(form.texts("asked")))
+    context = _context(shown, _touched(form), set(), {}, form.texts("retype"))
     return render(request, "front/signup/_questions.html", context)
 
 
@@ -188,20 +188,20 @@ def send(request: Request, workspace: str, form_slug: str, form: Posted) -> Resp
 def _again(request: Request, form: PostedForm) -> Response:
     """The page that holds what was typed until it can be sent."""
     kept = [(name, text) for name, texts in form.lists().items() for text in texts]
-    say = wording_without_form(form.one("lang"))
+    say = wording_without_form(form.text("lang"))
     return render(request, "front/signup/again.html", {"kept": kept, "say": say, "files": bool(form.files)}, 503)
 
 
 def _sent(request: Request, workspace: str, form_slug: str, form: PostedForm) -> Response:
     answers, refused = _with_files(request, workspace, form_slug, form)
-    action = form.one("action") or "send"
-    public, token = site_of(request).public_forms, form.one("token")
-    language = action.partition(":")[2][:3] if action.startswith("lang:") else form.one("lang")
-    asked, touched = frozenset(form.all("asked")), _touched(form)
-    if form.one("website"):
+    action = form.text("action") or "send"
+    public, token = site_of(request).public_forms, form.text("token")
+    language = action.partition(":")[2][:3] if action.startswith("lang:") else form.text("lang")
+    asked, touched = frozenset(form.texts("asked")), _touched(form)
+    if form.text("website"):
         # Only a robot fills what nobody sees; it is thanked, and nothing is kept.
         return _thanks(workspace, form_slug, language)
-    for name in form.all("retype"):
+    for name in form.texts("retype"):
         # A secret is never put back into its box; one that was typed before an error must be typed again.
         if name in asked and not answers.get(name):
             refused.setdefault(name, "Type this again; it is not kept between pages.")
@@ -213,7 +213,7 @@ def _sent(request: Request, workspace: str, form_slug: str, form: PostedForm) ->
             answers,
             asked,
             language=language,
-            challenge=(form.one("challenge"), form.one("person")),
+            challenge=(form.text("challenge"), form.text("person")),
             came_from=address_of(request),
         )
         if opened.sent:
@@ -246,7 +246,7 @@ def show_thanks(request: Request, workspace: str, form_slug: str, sent: str = ""
 
 def _say(request: Request, form: PostedForm | None = None) -> Wording:
     """The words of a page that a message leads to: in the language of the message, else in that of the browser."""
-    return wording_without_form(*_languages(request, form.one("lang") if form else ""))
+    return wording_without_form(*_languages(request, form.text("lang") if form else ""))
 
 
 P = ParamSpec("P")
@@ -281,8 +281,8 @@ def show_letter(request: Request, workspace: str, form_slug: str, letter: str = 
 def decide(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
     """Let the answers count, or not."""
     public = site_of(request).public_forms
-    languages, mine = _languages(request, form.one("lang")), form.one("mine") == "yes"
-    found = public.confirm(workspace, form_slug, form.one("letter"), *languages, mine=mine)
+    languages, mine = _languages(request, form.text("lang")), form.text("mine") == "yes"
+    found = public.confirm(workspace, form_slug, form.text("letter"), *languages, mine=mine)
     form_path = f"/join/{workspace}/{form_slug}"
     context = {"letter": found, "token": "", "form_path": form_path, "say": _say(request, form)}
     return render(request, "front/signup/confirm.html", context)
@@ -301,7 +301,7 @@ def show_address(request: Request, workspace: str, form_slug: str, letter: str =
 @ends_in_words
 def decide_address(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
     """Say yes or no to a new address."""
-    public, wanted = site_of(request).public_forms, form.one("wanted") == "yes"
-    found = public.confirm_address(workspace, form_slug, form.one("letter"), wanted=wanted)
+    public, wanted = site_of(request).public_forms, form.text("wanted") == "yes"
+    found = public.confirm_address(workspace, form_slug, form.text("letter"), wanted=wanted)
     context = {"change": found, "token": "", "said": "yes" if wanted else "no", "say": _say(request, form)}
     return render(request, "front/signup/address.html", context)

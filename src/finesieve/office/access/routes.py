@@ -65,12 +65,12 @@ def sign_in(request: Request, form: Posted) -> Response:
     site = site_of(request)
     try:
         signed_in = site.accounts.sign_in(
-            form.one("email")[:200], form.one("password")[:200], address_of(request), request.cookies.get(DEVICE, "")
+            form.text("email")[:200], form.text("password")[:200], address_of(request), request.cookies.get(DEVICE, "")
         )
     except (InvalidInput, TooOften, Unavailable) as problem:
-        context = {"email": form.one("email"), "message": str(problem), "next": form.one("next")}
+        context = {"email": form.text("email"), "message": str(problem), "next": form.text("next")}
         return _sign_in_page(request, status_of(problem), **context)
-    response = _with_session(RedirectResponse(_local(form.one("next")), 303), signed_in.token, site)
+    response = _with_session(RedirectResponse(_local(form.text("next")), 303), signed_in.token, site)
     response.set_cookie(
         DEVICE,
         signed_in.device,
@@ -91,7 +91,7 @@ def sign_in_demo(request: Request, form: Posted) -> Response:
     if not site.settings.demo:
         raise NotFound("This is not the demo.")
     token = site.accounts.sign_in_as(DEMO_EMAIL)
-    return _with_session(RedirectResponse(_local(form.one("next")), 303), token, site)
+    return _with_session(RedirectResponse(_local(form.text("next")), 303), token, site)
 
 
 @router.post("/sign-out")
@@ -122,7 +122,7 @@ def _workspaces_page(
 @takes_files
 def make_workspace(request: Request, staff: StaffHere, form: Posted) -> Response:
     """Make a workspace, empty or with a setup of a trade or of a file, and enter it."""
-    typed = {"name": form.one("name"), "zone": form.one("zone"), "begin": form.one("begin")}
+    typed = {"name": form.text("name"), "zone": form.text("zone"), "begin": form.text("begin")}
     accounts = site_of(request).accounts
     try:
         setup = _setup_to_begin_with(form)
@@ -138,7 +138,7 @@ def make_workspace(request: Request, staff: StaffHere, form: Posted) -> Response
 def _setup_to_begin_with(form: PostedForm) -> str:
     """The text of the setup that was chosen, "" for none. Raises InvalidInput for a file that is none, or whose parts
     do not fit together: no workspace is left half made."""
-    chosen = form.one("begin")
+    chosen = form.text("begin")
     if chosen != "file":
         return starter_text(chosen) if chosen in {name for name, *_ in list_starters()} else ""
     try:
@@ -153,10 +153,10 @@ def _setup_to_begin_with(form: PostedForm) -> str:
 def undo(desk: DeskHere, form: Posted) -> Response:
     """Take a change back, and return to where it was made."""
     change_id = form.number("change")
-    done = undo_change(desk.scope, change_id, again=form.one("way") == "again")
+    done = undo_change(desk.scope, change_id, again=form.text("way") == "again")
     if done.task:
         return RedirectResponse(desk.path(f"define/tasks/{done.task}"), 303)
-    back = _local(form.one("back"), desk.path())
+    back = _local(form.text("back"), desk.path())
     return RedirectResponse(f"{back}?done={change_id}", 303)
 
 
@@ -164,4 +164,4 @@ def undo(desk: DeskHere, form: Posted) -> Response:
 def put_value_back(desk: DeskHere, form: Posted) -> Response:
     """Put a value of the history back, and return to where it was looked at."""
     put_back(desk.scope, form.number("line"))
-    return RedirectResponse(f"{_local(form.one('back'), desk.path())}#history", 303)
+    return RedirectResponse(f"{_local(form.text('back'), desk.path())}#history", 303)

@@ -202,10 +202,10 @@ def save_texts(request: Request, desk: DeskHere, form_id: int, form: Posted) -> 
 def save_settings(desk: DeskHere, form_id: int, form: Posted) -> Response:
     """Change steps, challenge, the lists joined by sending it, and languages."""
     given = {
-        "stepped": form.one("stepped") == "true",
-        "challenge": form.one("challenge") == "true",
-        "joins": tuple(number for text in form.all("join") if (number := whole_number(text)) is not None),
-        "languages": tuple(one for one in form.all("language") if one in OFFERED_LANGUAGES),
+        "stepped": form.text("stepped") == "true",
+        "challenge": form.text("challenge") == "true",
+        "joins": tuple(number for text in form.texts("join") if (number := whole_number(text)) is not None),
+        "languages": tuple(one for one in form.texts("language") if one in OFFERED_LANGUAGES),
     }
     asked = read_input(FormSettings, given)
     return _back(desk, form_id, change_form_settings(desk.scope, form_id, form.number("revision"), asked))
@@ -215,12 +215,12 @@ def save_settings(desk: DeskHere, form_id: int, form: Posted) -> Response:
 def ask_fields(request: Request, desk: DeskHere, form_id: int, form: Posted) -> Response:
     """Ask more fields in a section: those that are ticked, or a new one of the name that was written."""
     before = {question.id for question in read_form(desk.scope, form_id).document.questions}
-    revision, section = form.number("revision"), form.one("section")
+    revision, section = form.number("revision"), form.text("section")
     try:
-        if form.one("action") == "new":
+        if form.text("action") == "new":
             change = ask_new_field(desk.scope, form_id, revision, _new_field(form), section)
         else:
-            wanted = [number for text in form.all("field") if (number := whole_number(text)) is not None]
+            wanted = [number for text in form.texts("field") if (number := whole_number(text)) is not None]
             change = add_questions(desk.scope, form_id, revision, wanted, section)
     except InvalidInput as problem:
         view = read_form(desk.scope, form_id)
@@ -231,21 +231,21 @@ def ask_fields(request: Request, desk: DeskHere, form_id: int, form: Posted) -> 
 
 def _new_field(form: PostedForm) -> FieldInput:
     """A field to be made in passing. One that would repeat a built-in one is refused, unless that was said."""
-    twin = twin_of(form.one("label"))
-    if twin is not None and form.one("twin") != "yes" and form.one("about") == PERSON:
+    twin = twin_of(form.text("label"))
+    if twin is not None and form.text("twin") != "yes" and form.text("about") == PERSON:
         raise InvalidInput({"twin": twin[0].objection})
-    given = {name: form.one(name) for name in ("label", "type_key", "options")}
-    record = whole_number(form.one("record_type"))
+    given = {name: form.text(name) for name in ("label", "type_key", "options")}
+    record = whole_number(form.text("record_type"))
     return read_input(FieldInput, given | {"settings": {"record_type": record} if record else {}})
 
 
 @router.post("/remarks")
 def add_words(desk: DeskHere, form_id: int, form: Posted) -> Response:
     """A heading or a note at the end of a section."""
-    kind: Literal["heading", "note"] = "heading" if form.one("kind") == "heading" else "note"
+    kind: Literal["heading", "note"] = "heading" if form.text("kind") == "heading" else "note"
     place = read_form(desk.scope, form_id).document.next_id("t")
     return _back(
-        desk, form_id, add_remark(desk.scope, form_id, form.number("revision"), kind, form.one("section")), place
+        desk, form_id, add_remark(desk.scope, form_id, form.number("revision"), kind, form.text("section")), place
     )
 
 
@@ -253,7 +253,7 @@ def add_words(desk: DeskHere, form_id: int, form: Posted) -> Response:
 def new_section(desk: DeskHere, form_id: int, form: Posted) -> Response:
     """One more section."""
     place = read_form(desk.scope, form_id).document.next_id("s")
-    return _back(desk, form_id, add_section(desk.scope, form_id, form.number("revision"), form.one("title")), place)
+    return _back(desk, form_id, add_section(desk.scope, form_id, form.number("revision"), form.text("title")), place)
 
 
 @router.post("/order")
@@ -270,9 +270,9 @@ def order_parts(request: Request, desk: DeskHere, form_id: int, form: Posted) ->
 
 def _new_order(form: PostedForm, present: list[tuple[str, list[str]]]) -> list[str]:
     """The order that a drag (`order`) or an arrow (`move`: an id and `up` or `down`) asks for."""
-    if form.one("order"):
-        return [one for one in form.one("order").split(",") if one]
-    place, _, direction = form.one("move").rpartition(":")
+    if form.text("order"):
+        return [one for one in form.text("order").split(",") if one]
+    place, _, direction = form.text("move").rpartition(":")
     step = {"up": -1, "down": 1}.get(direction)
     flat = [one for section, items in present for one in (section, *items)]
     if step is None or place not in flat:
@@ -315,7 +315,7 @@ def save_part(request: Request, desk: DeskHere, form_id: int, place: str, form: 
             overtaken=str(problem) if isinstance(problem, Overtaken) else "",
             status=409 if isinstance(problem, Overtaken) else 422,
         )
-    flipped = form.one("action").removeprefix("flip:") if form.one("action").startswith("flip:") else ""
+    flipped = form.text("action").removeprefix("flip:") if form.text("action").startswith("flip:") else ""
     if typed.pending:
         typed = typed.flipped(flipped)
         return composer(request, desk, read_form(desk.scope, form_id), chosen=place, typed=typed)
@@ -348,12 +348,12 @@ def copy_part(request: Request, desk: DeskHere, form_id: int, place: str, form: 
     """Copy an item after itself, or to the end of another form; a section after itself."""
     if place[:1] == "s":
         return _back(desk, form_id, duplicate_section(desk.scope, form_id, form.number("revision"), place))
-    other = form.number("form") if form.one("form") else 0
+    other = form.number("form") if form.text("form") else 0
     try:
         if other:
             revision = read_form(desk.scope, other).revision
             return _back(desk, other, copy_item(desk.scope, other, revision, place, from_form=form_id))
-        field_id = form.number("field") if form.one("field") else 0
+        field_id = form.number("field") if form.text("field") else 0
         return _back(desk, form_id, copy_item(desk.scope, form_id, form.number("revision"), place, field_id))
     except InvalidInput as problem:
         view = read_form(desk.scope, form_id)
@@ -363,6 +363,6 @@ def copy_part(request: Request, desk: DeskHere, form_id: int, place: str, form: 
 @router.post("/undo")
 def undo_last(desk: DeskHere, form_id: int, form: Posted) -> Response:
     """Take back the change that the page named as the last, or bring back the last one taken back."""
-    undo_change(desk.scope, form.number("change"), again=bool(form.one("again")))
-    place = form.one("q")
+    undo_change(desk.scope, form.number("change"), again=bool(form.text("again")))
+    place = form.text("q")
     return _back(desk, form_id, 0, place if place.isalnum() else "")

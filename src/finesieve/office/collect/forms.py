@@ -48,7 +48,7 @@ def _new_page(request: Request, desk: Desk, title: str, message: str, status: in
 def make_form(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Make a form."""
     try:
-        form_id = create_form(desk.scope, form.one("title"))
+        form_id = create_form(desk.scope, form.text("title"))
     except InvalidInput as problem:
-        return _new_page(request, desk, form.one("title"), problem.messages["title"], 422)
+        return _new_page(request, desk, form.text("title"), problem.messages["title"], 422)
     return RedirectResponse(desk.path(f"collect/{form_id}"), 303)

@@ -60,14 +60,14 @@ def _page(
 @router.post("")
 def save_check(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Make a check, or change one."""
-    typed = {name: form.one(name) for name in form.lists()}
+    typed = {name: form.text(name) for name in form.lists()}
     given = check_from_typed(form.values("check_"))
-    check_id = form.number("id") if form.one("id") else 0
+    check_id = form.number("id") if form.text("id") else 0
     try:
         if not check_id:
-            create_check(desk.scope, form.one("name"), given)
+            create_check(desk.scope, form.text("name"), given)
             return back_with(desk.path("collect/checks"))
-        return back_with(desk.path("collect/checks"), change_check(desk.scope, check_id, form.one("name"), given))
+        return back_with(desk.path("collect/checks"), change_check(desk.scope, check_id, form.text("name"), given))
     except InvalidInput as problem:
         shown = {"name": typed.get("name", ""), **form.values("check_")}
         return _page(request, desk, typed=shown, messages=problem.messages, chosen=check_id, status=422)

@@ -46,7 +46,7 @@ def _proof(request: Request, desk: Desk, form_id: int, message: str = "", status
 def put_in_force(request: Request, desk: DeskHere, form_id: int, form: Posted) -> Response:
     """Put the draft in force; where a case comes out otherwise, only once that is accepted."""
     try:
-        version = publish(desk.scope, form_id, form.number("revision"), anyway=form.one("anyway") == "yes")
+        version = publish(desk.scope, form_id, form.number("revision"), anyway=form.text("anyway") == "yes")
     except InvalidInput as problem:
         return _proof(request, desk, form_id, next(iter(problem.messages.values())), 422)
     if not version:

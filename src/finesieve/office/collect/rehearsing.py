@@ -94,13 +94,13 @@ def _notes(catalogue: Any, rehearsal: Rehearsal) -> dict[str, Any]:
 
 def _circumstances(form: PostedForm) -> Circumstances:
     given = {
-        "person": form.one("as_person") or "0",
-        "level": form.one("as_level"),
-        "tags": tuple(one for one in form.all("as_tag") if one),
-        "lists": tuple(one for one in form.all("as_list") if one),
-        "language": form.one("as_language"),
-        "day": form.one("as_day"),
-        "page": form.one("as_page"),
+        "person": form.text("as_person") or "0",
+        "level": form.text("as_level"),
+        "tags": tuple(one for one in form.texts("as_tag") if one),
+        "lists": tuple(one for one in form.texts("as_list") if one),
+        "language": form.text("as_language"),
+        "day": form.text("as_day"),
+        "page": form.text("as_page"),
     }
     return read_input(Circumstances, given)
 
@@ -108,16 +108,16 @@ def _circumstances(form: PostedForm) -> Circumstances:
 @router.post("/rehearse")
 def go_on(request: Request, desk: DeskHere, form_id: int, form: Posted) -> Response:
     """The rehearsal with these circumstances and answers; stores nothing."""
-    action = form.one("action")
+    action = form.text("action")
     answers = fillings_after(form.values("a_"), action)
-    case = (form.number("case") if form.one("case") else 0, form.one("case_name"))
+    case = (form.number("case") if form.text("case") else 0, form.text("case_name"))
     try:
         circumstances = _circumstances(form)
     except InvalidInput as problem:
         return _page(request, desk, form_id, Circumstances(), answers, case=case, messages=problem.messages, status=422)
     if action == "keep":
         try:
-            case_id = keep_case(desk.scope, form_id, form.one("case_name"), circumstances, answers)
+            case_id = keep_case(desk.scope, form_id, form.text("case_name"), circumstances, answers)
         except InvalidInput as problem:
             return _page(
                 request, desk, form_id, circumstances, answers, case=case, messages=problem.messages, status=422
@@ -125,7 +125,7 @@ def go_on(request: Request, desk: DeskHere, form_id: int, form: Posted) -> Respo
         return RedirectResponse(desk.path(f"collect/{form_id}/rehearse?case={case_id}"), 303)
     if action == "anew":
         answers = {}
-    search = form.one("as_search") if action == "search" else ""
+    search = form.text("as_search") if action == "search" else ""
     answers |= {SEARCHED + name: words for name, words in form.values("find_").items()}
     return _page(request, desk, form_id, circumstances, answers, case=case, search=search, sent=action == "send")
 

@@ -61,14 +61,14 @@ def _languages_page(
 @router.post("")
 def save_phrases(request: Request, desk: DeskHere, form_id: int, form: Posted) -> Response:
     """Keep what was typed; what is left empty stays untranslated."""
-    sources, texts = form.all("source"), form.all("text")
+    sources, texts = form.texts("source"), form.texts("text")
     phrases = dict(zip(sources, texts, strict=False))
-    shown = dict(zip(sources, form.all("shown"), strict=False)) if "shown" in form else None
+    shown = dict(zip(sources, form.texts("shown"), strict=False)) if "shown" in form else None
     try:
-        change = set_phrases(desk.scope, form_id, form.number("revision"), form.one("language"), phrases, shown)
+        change = set_phrases(desk.scope, form_id, form.number("revision"), form.text("language"), phrases, shown)
     except Overtaken as clash:
         mine = {text: said for text, said in phrases.items() if (shown or {}).get(text) != said}
         return _languages_page(request, desk, form_id, mine, 409, clash=clash)
     except InvalidInput as problem:
         return _languages_page(request, desk, form_id, phrases, 422, messages=problem.messages)
-    return back_with(desk.path(f"collect/{form_id}/languages?to={form.one('language')}"), change)
+    return back_with(desk.path(f"collect/{form_id}/languages?to={form.text('language')}"), change)

@@ -257,24 +257,24 @@ def posted_question(view: FormView, question: Question, form: PostedForm) -> Typ
             rules[name] = posted_rule(form, name, "The condition", vocabulary(view, section, 0, form))
             check["expression"] = rules[name].text
     names = ("label", "help", "sample", "width", "default", "parameter", "required")
-    values = {name: form.one(name) for name in names}
-    flags = frozenset(form.all("flag"))
+    values = {name: form.text(name) for name in names}
+    flags = frozenset(form.texts("flag"))
     charges, lists = tuple(_posted_list(form, "charge")), tuple(_posted_list(form, "list"))
     return TypedPart(values, flags, tuple(checks), charges, lists, rules, options)
 
 
 def _posted_list(form: PostedForm, what: str) -> list[dict[str, str]]:
     """Checks, surcharges or effects on lists by place, with one added or dropped where a button says so."""
-    count = min(whole_number(form.one(f"{what}s")) or 0, 20)
+    count = min(whole_number(form.text(f"{what}s")) or 0, 20)
     # The words of a condition's sentence are read by its rule editor.
     found = [
         {name: text for name, text in form.values(f"{what}{place}_").items() if not name.startswith("expression_")}
         for place in range(count)
     ]
-    action, _, which = form.one("action").partition(":")
+    action, _, which = form.text("action").partition(":")
     place = whole_number(which)
     if action == f"add{what}":
-        new = {"check": {"kind": form.one("new_check") or "condition"}, "charge": {"taxed": "yes"}}
+        new = {"check": {"kind": form.text("new_check") or "condition"}, "charge": {"taxed": "yes"}}
         found.append(new.get(what, {}))
     elif action == f"drop{what}" and place is not None and place < len(found):
         found.pop(place)
@@ -326,7 +326,7 @@ def posted_section(view: FormView, form: PostedForm) -> TypedPart:
     """The inputs of a section as posted."""
     names = ("title", "intro", "repeat", "link", "count", "least", "most", "one")
     rule = posted_rule(form, "show_when", "Shows when", vocabulary(view, None, 0, form))
-    return TypedPart({name: form.one(name) for name in names}, rules={"show_when": rule})
+    return TypedPart({name: form.text(name) for name in names}, rules={"show_when": rule})
 
 
 def section_input(typed: TypedPart) -> SectionInput:
@@ -339,7 +339,7 @@ def posted_remark(view: FormView, remark: Remark, form: PostedForm) -> TypedPart
     """The inputs of a heading or note as posted."""
     words = vocabulary(view, view.document.section_of(remark.id), 0, form)
     rule = posted_rule(form, "show_when", "Shows when", words)
-    return TypedPart({name: form.one(name) for name in ("kind", "text")}, rules={"show_when": rule})
+    return TypedPart({name: form.text(name) for name in ("kind", "text")}, rules={"show_when": rule})
 
 
 def remark_input(typed: TypedPart) -> RemarkInput:

@@ -58,7 +58,7 @@ def _entries(desk: Desk, catalogue: Catalogue, about: str, active: int) -> list[
             "broken" if field.key in broken else field.unit or say_kind(field.value_type.kind).split(" ", 1)[1],
             field.id == active,
         )
-        for field in catalogue.about(about)
+        for field in catalogue.fields_about(about)
         if field.derived
     ]
 
@@ -152,12 +152,12 @@ def _tried(desk: Desk, formula: str, key: str, unit: str, about: str) -> Preview
 @router.post("/preview")
 def preview(request: Request, desk: DeskHere, form: Posted) -> Response:
     """What the formula would give, as it is typed; a part of the page."""
-    formula = form.one("formula")
+    formula = form.text("formula")
     catalogue = read_catalogue(desk.scope)
-    about = form.one("about")[:30] or _about(catalogue, form.one("group_id"))
+    about = form.text("about")[:30] or _about(catalogue, form.text("group_id"))
     found = None
     if formula.strip():
-        found = _tried(desk, formula, form.one("own_key")[:60], form.one("unit")[:20], about)
+        found = _tried(desk, formula, form.text("own_key")[:60], form.text("unit")[:20], about)
     context = {
         "preview": found,
         "desk": desk,
@@ -186,7 +186,7 @@ def show_derived(request: Request, desk: DeskHere, field_id: int) -> Response:
 def save_derived(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Response:
     """Save a changed derived field."""
     try:
-        change = change_derived(desk.scope, field_id, _read(form.data), whole_number(form.one("seen")))
+        change = change_derived(desk.scope, field_id, _read(form.data), whole_number(form.text("seen")))
     except (InvalidInput, Overtaken) as problem:
         view = read_derived(desk.scope, field_id)
         if isinstance(problem, Overtaken):

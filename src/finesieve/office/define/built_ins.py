@@ -43,7 +43,7 @@ def _parts_page(request: Request, desk: Desk, chosen: str, messages: Mapping[str
 @router.post("")
 def take_into_use(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Take a part into use."""
-    part = form.one("part")
+    part = form.text("part")
     try:
         group_id, change = use_part(desk.scope, part)
     except InvalidInput as problem:

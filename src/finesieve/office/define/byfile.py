@@ -79,7 +79,7 @@ def export(desk: DeskHere, group: str = "", values: str = "") -> Response:
 @takes_files
 def try_file(request: Request, desk: DeskHere, form: Posted) -> Response:
     """The dry run of a file, or loading it."""
-    text = form.one("text")
+    text = form.text("text")
     if "file" in form.files:
         try:
             text = form.files["file"][1].decode("utf-8-sig")
@@ -88,12 +88,12 @@ def try_file(request: Request, desk: DeskHere, form: Posted) -> Response:
     try:
         if not text.strip():
             raise InvalidInput({"file": "Choose a file, or paste its text."})
-        if form.one("load") == "yes":
+        if form.text("load") == "yes":
             counts = load_setup(
                 desk.scope,
                 text,
-                remove=form.one("remove") == "true",
-                chosen=form.all("take") if "choosing" in form else None,
+                remove=form.text("remove") == "true",
+                chosen=form.texts("take") if "choosing" in form else None,
             )
             summary = f"{counts['added']},{counts['changed']},{counts['removed']},{counts['conflicts']}"
             return RedirectResponse(desk.path(f"define/file?loaded={summary}"), 303)
@@ -108,7 +108,7 @@ def try_file(request: Request, desk: DeskHere, form: Posted) -> Response:
 def copy_field(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Copy a field, with options and settings, to another workspace that one may edit: by its dry run there."""
     text = export_field(desk.scope, form.number("field"))
-    opened = site_of(request).accounts.enter(form.one("to"), desk.staff)
+    opened = site_of(request).accounts.enter(form.text("to"), desk.staff)
     there = Desk(opened.slug, opened.name, opened.zone, opened.language, opened.scope, desk.staff)
     return _file_page(request, there, plan_setup(there.scope, text), text, {})
 
@@ -130,7 +130,7 @@ def show_starters(request: Request, desk: DeskHere) -> Response:
 @router.post("/starters")
 def try_starter(request: Request, desk: DeskHere, form: Posted) -> Response:
     """The dry run of a starter set."""
-    name = form.one("name")
+    name = form.text("name")
     if not name.replace("-", "").isalnum():
         raise NotFound("There is no such starter set.")
     text = starter_text(name)

@@ -17,7 +17,7 @@ def sections(desk: Desk, catalogue: Catalogue, active: str = "") -> list[Section
         Entry(
             f"{known.symbol} {known.plural}".strip(),
             desk.path(f"define/records/{known.id}"),
-            str(len(catalogue.about(known.about))),
+            str(len(catalogue.fields_about(known.about))),
             active == f"records/{known.id}",
             known.id,
         )
@@ -42,7 +42,9 @@ def _groups(desk: Desk, catalogue: Catalogue, about: str, title: str, active: st
         for group in catalogue.groups_about(about)
     ]
     extra = {
-        HOUSE: Entry("House values", desk.path("define/house"), str(len(catalogue.about(HOUSE))), active == "house"),
+        HOUSE: Entry(
+            "House values", desk.path("define/house"), str(len(catalogue.fields_about(HOUSE))), active == "house"
+        ),
         LEVEL: Entry("Levels", desk.path("define/levels"), str(len(catalogue.levels)), active == "levels"),
     }.get(about)
     add = desk.path(f"define/groups/new?about={about}")

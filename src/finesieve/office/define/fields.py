@@ -144,8 +144,8 @@ def _several_page(
 @router.post("/{group_id:int}/several")
 def make_fields(request: Request, desk: DeskHere, group_id: int, form: Posted) -> Response:
     """Look at what pasted lines would make, or make it."""
-    lines = form.one("lines")[:20_000]
-    if form.one("action") != "make":
+    lines = form.text("lines")[:20_000]
+    if form.text("action") != "make":
         return _several_page(request, desk, group_id, lines, {})
     try:
         _made, change = make_several(desk.scope, group_id, lines)
@@ -158,7 +158,9 @@ def _like(catalogue: Catalogue, typed: Mapping[str, str]) -> str:
     """The label of a field that the typed label repeats; "" where there is none."""
     words = typed.get("label", "").casefold().strip()
     about = typed.get("about") or PERSON
-    return next((field.label for field in catalogue.about(about) if words and field.label.casefold() == words), "")
+    return next(
+        (field.label for field in catalogue.fields_about(about) if words and field.label.casefold() == words), ""
+    )
 
 
 @router.post("/new")
@@ -166,18 +168,18 @@ def make_field(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Make a field, and go on where it was wanted."""
     try:
         group = _group_for(desk, form)
-        asked = read_input(FieldInput, _field_data(form, form.one("type_key")))
+        asked = read_input(FieldInput, _field_data(form, form.text("type_key")))
         twin = twin_of(asked.label)
-        if twin and form.one("about") == PERSON and form.one("twin") != "yes" and not form.one("then"):
+        if twin and form.text("about") == PERSON and form.text("twin") != "yes" and not form.text("then"):
             raise InvalidInput({"twin": twin[0].objection})
         make = create_field if isinstance(group, int) else create_field_in
         field_id = make(desk.scope, group, asked)  # type: ignore[arg-type]  # each takes its own
     except InvalidInput as problem:
         return _new_field_page(request, desk, form.data, problem.messages, 422)
-    then = go_on(desk.scope, form.one("then"), field_id)
+    then = go_on(desk.scope, form.text("then"), field_id)
     if then:
         return RedirectResponse(desk.path(then), 303)
-    wanted = [number for text in form.all("ask") if (number := whole_number(text))]
+    wanted = [number for text in form.texts("ask") if (number := whole_number(text))]
     if wanted:
         try:
             set_forms_asking(desk.scope, field_id, wanted)
@@ -185,7 +187,7 @@ def make_field(request: Request, desk: DeskHere, form: Posted) -> Response:
             # The field is there; what could not be done is said where it is set.
             return _field_page(request, desk, field_id, None, {"asked": next(iter(problem.messages.values()))}, 422)
         return RedirectResponse(desk.path(f"define/fields/{field_id}?asked={len(wanted)}"), 303)
-    if form.one("about") == HOUSE:
+    if form.text("about") == HOUSE:
         return RedirectResponse(desk.path(f"define/house/{field_id}?made=1"), 303)
     group_id = read_field(desk.scope, field_id).field.group_id
     return RedirectResponse(desk.path(f"define/{group_id}?made={field_id}"), 303)
@@ -194,15 +196,15 @@ def make_field(request: Request, desk: DeskHere, form: Posted) -> Response:
 def _group_for(desk: Desk, form: PostedForm) -> int | GroupInput:
     """The group chosen; the first about what was chosen; a new one where there is none yet."""
     catalogue = read_catalogue(desk.scope)
-    about = form.one("about")
+    about = form.text("about")
     if about == "record":
-        type_id = whole_number(form.one("record_type_id")) or 0
+        type_id = whole_number(form.text("record_type_id")) or 0
         if type_id not in catalogue.record_types_by_id:
             raise InvalidInput({"about": "Make the record type first, under “things people have”."})
         about = record_about(type_id)
     if about not in (*(key for key in ABOUTS if key != "record"), record_about(record_type_of(about))):
         raise InvalidInput({"about": "Choose what the fact is about."})
-    chosen = catalogue.groups_by_id.get(whole_number(form.one("group")) or 0)
+    chosen = catalogue.groups_by_id.get(whole_number(form.text("group")) or 0)
     if chosen is not None and chosen.about == about:
         return chosen.id
     for group in catalogue.groups_about(about):
@@ -214,7 +216,7 @@ def _group_for(desk: Desk, form: PostedForm) -> int | GroupInput:
 def _field_data(form: PostedForm, type_key: str) -> dict[str, Any]:
     settings = settings_from(type_key, form.lists("s_"))
     settings.pop("resting", None)
-    return {**form.data, "required": form.one("required") == "true", "settings": settings}
+    return {**form.data, "required": form.text("required") == "true", "settings": settings}
 
 
 # One field
@@ -269,7 +271,7 @@ def _field_page(
         media=MEDIA,
         country_fields=[
             ("", "none"),
-            *((one.key, one.label) for one in catalogue.about(field.about) if one.type_key == "country"),
+            *((one.key, one.label) for one in catalogue.fields_about(field.about) if one.type_key == "country"),
         ],
         option_lists=list_option_lists(desk.scope) if field.type.has_options else (),
         forms=forms_asking(desk.scope, field_id) if field.about == PERSON else (),
@@ -316,7 +318,7 @@ def save_field(request: Request, desk: DeskHere, field_id: int, form: Posted) ->
     field = read_field(desk.scope, field_id).field
     data = _field_data(form, field.type_key)
     try:
-        seen = whole_number(form.one("seen"))
+        seen = whole_number(form.text("seen"))
         change = change_field(desk.scope, field_id, read_input(FieldInput, data), seen)
     except (InvalidInput, Overtaken) as problem:
         typed = {
@@ -333,7 +335,7 @@ def save_field(request: Request, desk: DeskHere, field_id: int, form: Posted) ->
 @router.post("/fields/{field_id:int}/asked")
 def ask_in_forms(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Response:
     """Have exactly the ticked forms ask for the field."""
-    wanted = [number for text in form.all("form") if (number := whole_number(text)) is not None]
+    wanted = [number for text in form.texts("form") if (number := whole_number(text)) is not None]
     try:
         changed = set_forms_asking(desk.scope, field_id, wanted)
     except InvalidInput as problem:
@@ -351,7 +353,7 @@ def move(desk: DeskHere, field_id: int, form: Posted) -> Response:
 @router.post("/fields/{field_id:int}/rest")
 def rest(desk: DeskHere, field_id: int, form: Posted) -> Response:
     """Let a field rest, or take it up again."""
-    change = rest_field(desk.scope, field_id, resting=form.one("resting") == "yes")
+    change = rest_field(desk.scope, field_id, resting=form.text("resting") == "yes")
     return back_with(desk.path(f"define/fields/{field_id}"), change)
 
 
@@ -394,7 +396,7 @@ def _deletion_page(
 def delete(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Response:
     """Delete a field whose name was typed."""
     try:
-        change = delete_field(desk.scope, field_id, form.one("typed"))
+        change = delete_field(desk.scope, field_id, form.text("typed"))
     except InvalidInput as problem:
         return _deletion_page(request, desk, field_id, problem.messages, 422)
     return back_with(desk.path("define/deleted"), change)

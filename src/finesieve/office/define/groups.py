@@ -44,7 +44,7 @@ def search(request: Request, desk: DeskHere, q: str = "") -> Response:
     words = q.replace("\x00", "")[:60].lower().split()
     catalogue = read_catalogue(desk.scope)
     found: list[tuple[str, str, Field | None]] = []
-    for field in catalogue.everything:
+    for field in catalogue.all_fields:
         if words and all(word in f"{field.label} {field.key}".lower() for word in words):
             found.append((field.label, desk.path(_home(field.id, field.derived, field.about)), field))
     for known in catalogue.record_types:
@@ -110,7 +110,7 @@ def _group_page(
 
 
 def _read(form: PostedForm, about: str = PERSON) -> GroupInput:
-    ticks = {name: form.one(name) == "true" for name in ("on_profile", "folded")}
+    ticks = {name: form.text(name) == "true" for name in ("on_profile", "folded")}
     ticks["on_profile"] = ticks["on_profile"] or "seen_by" not in form
     return read_input(GroupInput, {"about": about, **form.data, **ticks})
 
@@ -165,7 +165,7 @@ def _new_group_page(
 def make_group(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Make a group."""
     try:
-        group_id = create_group(desk.scope, _read(form, form.one("about", PERSON)))
+        group_id = create_group(desk.scope, _read(form, form.text("about", PERSON)))
     except InvalidInput as problem:
         return _new_group_page(request, desk, form.data, problem.messages, 422)
     return RedirectResponse(desk.path(f"define/{group_id}"), 303)
@@ -175,7 +175,7 @@ def make_group(request: Request, desk: DeskHere, form: Posted) -> Response:
 def order_groups(desk: DeskHere, form: Posted) -> Response:
     """Put the groups about one thing in another order."""
     catalogue = read_catalogue(desk.scope)
-    named = form.one("move").rpartition(":")[0] or form.one("order").partition(",")[0]
+    named = form.text("move").rpartition(":")[0] or form.text("order").partition(",")[0]
     group = next((known for known in catalogue.all_groups if str(known.id) == named), None)
     if group is None:
         raise InvalidInput({"order": "The list has changed meanwhile; load it again."})

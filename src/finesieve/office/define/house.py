@@ -15,7 +15,7 @@ from finesieve.services.filling.mapping import allow_mapping, change_grant, chan
 from finesieve.services.forms.for_the_house import form_for_house_values
 from finesieve.services.sift.segments import list_segments
 from finesieve.services.upkeep.readings import find_at
-from finesieve.services.values.files import shelf, take_files
+from finesieve.services.values.files import read_shelf, take_files
 from finesieve.services.values.house import cancel_scheduled, list_house, read_house_value, set_house_value
 from finesieve.web.posted import Posted, takes_files, whole_number
 from finesieve.web.site import site_of
@@ -52,9 +52,9 @@ def _house_page(
 @router.post("/house/ask")
 def ask_for_values(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Make a form that asks for the house values that are ticked."""
-    wanted = [number for text in form.all("value") if (number := whole_number(text)) is not None]
+    wanted = [number for text in form.texts("value") if (number := whole_number(text)) is not None]
     try:
-        form_id = form_for_house_values(desk.scope, wanted, form.one("title"), kept=form.one("kept") == "yes")
+        form_id = form_for_house_values(desk.scope, wanted, form.text("title"), kept=form.text("kept") == "yes")
     except InvalidInput as problem:
         return _house_page(request, desk, form.data, problem.messages, 422)
     return RedirectResponse(desk.path(f"collect/{form_id}"), 303)
@@ -110,12 +110,12 @@ def save_value(request: Request, desk: DeskHere, field_id: int, form: Posted) ->
             files = {"value": form.files["v_value"]}
             raw = take_files(desk.scope, site_of(request).files, files, {"value": field})["value"]
         shown = form.was.get("v_value")
-        set_house_value(desk.scope, field_id, raw, shelf(desk.scope, [raw]), form.one("effective"), shown)
+        set_house_value(desk.scope, field_id, raw, read_shelf(desk.scope, [raw]), form.text("effective"), shown)
     except InvalidInput as problem:
         typed = {"value": raw, **form.data}
         return _value_page(request, desk, field_id, typed, problem.messages, 422, was=form.was)
     except Overtaken as clash:
-        typed = {"v_value": raw, "effective": form.one("effective")}
+        typed = {"v_value": raw, "effective": form.text("effective")}
         return _value_page(request, desk, field_id, typed, {}, 409, clash=clash)
     return RedirectResponse(desk.path(f"define/house/{field_id}?saved=1"), 303)
 
@@ -129,7 +129,7 @@ def cancel(desk: DeskHere, schedule_id: int, form: Posted) -> Response:
 @router.post("/house/grants")
 def grant(desk: DeskHere, form: Posted) -> Response:
     """Let another workspace set some house values."""
-    change = change_grant(desk.scope, form.one("from_slug").strip(), form.all("keys"))
+    change = change_grant(desk.scope, form.text("from_slug").strip(), form.texts("keys"))
     return back_with(desk.path("define/house"), change)
 
 
@@ -170,8 +170,8 @@ def _mapping_page(
 def allow(request: Request, desk: DeskHere, form_id: int, form: Posted, to: str = "") -> Response:
     """Let those who fill in the form set these house values, or no longer."""
     try:
-        allowed = form.one("allowed") == "yes"
-        change = allow_mapping(desk.scope, form_id, to[:80], allowed=allowed, who=form.one("who")[:40] or "anyone")
+        allowed = form.text("allowed") == "yes"
+        change = allow_mapping(desk.scope, form_id, to[:80], allowed=allowed, who=form.text("who")[:40] or "anyone")
     except InvalidInput as problem:
         return _mapping_page(request, desk, form_id, to[:80], None, problem.messages, 422)
     return back_with(desk.path(f"define/mapping/{form_id}?to={quote(to[:80])}"), change)

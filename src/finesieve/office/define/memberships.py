@@ -90,12 +90,12 @@ def save_membership(request: Request, desk: DeskHere, page_name: str, membership
         raise NotFound("There is no such page.")
     kind = _KINDS[page_name]
     try:
-        if form.one("remove"):
+        if form.text("remove"):
             change = remove_membership(desk.scope, kind, membership_id)
-        elif kind == "list" and form.one("keep_day"):
+        elif kind == "list" and form.text("keep_day"):
             change = keep_joining_day(desk.scope, membership_id)
-        elif kind == "level" and form.one("move") in ("up", "down"):
-            change = move_level(desk.scope, membership_id, up=form.one("move") == "up")
+        elif kind == "level" and form.text("move") in ("up", "down"):
+            change = move_level(desk.scope, membership_id, up=form.text("move") == "up")
         else:
             was = read_shown(MembershipInput, form.was)
             change = change_membership(desk.scope, kind, membership_id, read_input(MembershipInput, form.data), was)
@@ -177,12 +177,12 @@ def show_tags(request: Request, desk: DeskHere) -> Response:
 @level_router.post("/tags")
 def change_tag(desk: DeskHere, form: Posted) -> Response:
     """Give a tag a last day, or take it off everyone."""
-    if form.one("take_off"):
-        taken = take_tag_off(desk.scope, form.one("name"))
+    if form.text("take_off"):
+        taken = take_tag_off(desk.scope, form.text("name"))
         if taken.task:
             return RedirectResponse(desk.path(f"define/tasks/{taken.task}"), 303)
         return back_with(desk.path(f"define/tags?taken={taken.people}"), taken.change)
-    set_tag_end(desk.scope, form.one("name"), form.one("ends_on"), form.was.get("ends_on"))
+    set_tag_end(desk.scope, form.text("name"), form.text("ends_on"), form.was.get("ends_on"))
     return RedirectResponse(desk.path("define/tags"), 303)
 
 
@@ -218,10 +218,10 @@ def begin(desk: DeskHere, form: Posted) -> Response:
     """Have a family turned into a field."""
     task_id = begin_family(
         desk.scope,
-        form.one("stem"),
-        form.all("order"),
-        form.one("label"),
+        form.text("stem"),
+        form.texts("order"),
+        form.text("label"),
         form.number("group"),
-        take_off=form.one("take_off") == "true",
+        take_off=form.text("take_off") == "true",
     )
     return RedirectResponse(desk.path(f"define/tasks/{task_id}"), 303)

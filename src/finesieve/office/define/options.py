@@ -36,10 +36,10 @@ MOST_ROWS = 600
 def _rows(form: PostedForm) -> list[dict[str, str]]:
     """The rows of the table as typed, in the order of their numbers; a row without a label is left out."""
     parts = form.lists("o_")
-    numbers = [text for text in form.one("rows").split(",") if whole_number(text) is not None][:MOST_ROWS]
+    numbers = [text for text in form.text("rows").split(",") if whole_number(text) is not None][:MOST_ROWS]
     names = ("was", "label", "value", "score", "price", "retired")
     rows = [{name: (parts.get(f"{number}_{name}") or [""])[-1].strip() for name in names} for number in numbers]
-    return _moved([row for row in rows if row["label"] or row["was"]], form.one("move"))
+    return _moved([row for row in rows if row["label"] or row["was"]], form.text("move"))
 
 
 def _moved(rows: list[dict[str, str]], move: str) -> list[dict[str, str]]:
@@ -58,7 +58,7 @@ def save_options(request: Request, desk: DeskHere, field_id: int, form: Posted) 
     rows = _rows(form)
     try:
         asked = [read_input(OptionInput, {**row, "retired": row["retired"] == "true"}) for row in rows]
-        seen = whole_number(form.one("seen"))
+        seen = whole_number(form.text("seen"))
         change = change_options(desk.scope, field_id, asked, seen)
     except Overtaken as clash:
         return options_page(request, desk, field_id, rows, {}, 409, clash=clash)
@@ -72,7 +72,7 @@ def save_options(request: Request, desk: DeskHere, field_id: int, form: Posted) 
 def paste(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Response:
     """Put pasted lines in the place of the options."""
     try:
-        change = paste_options(desk.scope, field_id, form.one("options"))
+        change = paste_options(desk.scope, field_id, form.text("options"))
     except InvalidInput as problem:
         return options_page(request, desk, field_id, None, {"pasted": next(iter(problem.messages.values()))}, 422)
     return back_with(desk.path(f"define/fields/{field_id}/options"), change)
@@ -82,7 +82,7 @@ def paste(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Resp
 def share(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Response:
     """Make the options a list that other fields can use."""
     try:
-        list_id = share_options(desk.scope, field_id, form.one("name"))
+        list_id = share_options(desk.scope, field_id, form.text("name"))
     except InvalidInput as problem:
         return options_page(request, desk, field_id, None, {"shared": next(iter(problem.messages.values()))}, 422)
     return RedirectResponse(desk.path(f"define/options/{list_id}"), 303)

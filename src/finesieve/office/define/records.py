@@ -114,7 +114,7 @@ def save_type(request: Request, desk: DeskHere, type_id: int, form: Posted) -> R
 def make_link(request: Request, desk: DeskHere, type_id: int, form: Posted) -> Response:
     """Add a link."""
     try:
-        asked = read_input(LinkInput, {**form.data, "many": form.one("many") == "true"})
+        asked = read_input(LinkInput, {**form.data, "many": form.text("many") == "true"})
         change = add_link(desk.scope, type_id, asked)
     except InvalidInput as problem:
         messages = {"link": " ".join(problem.messages.values())}
@@ -136,7 +136,7 @@ def take_link(request: Request, desk: DeskHere, type_id: int, link_id: int, form
 def put_away(request: Request, desk: DeskHere, type_id: int, form: Posted) -> Response:
     """Take a record type out of use; its records stay."""
     try:
-        change = put_away_record_type(desk.scope, type_id, form.one("typed"))
+        change = put_away_record_type(desk.scope, type_id, form.text("typed"))
     except InvalidInput as problem:
         return _type_page(request, desk, type_id, {}, problem.messages, 422)
     return back_with(desk.path("define/history"), change)

@@ -74,9 +74,9 @@ def _type_page(
 @router.post("/type")
 def change_type(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Response:
     """Have the type changed."""
-    raws, instead = form.all("raw"), form.all("instead")
+    raws, instead = form.texts("raw"), form.texts("instead")
     replacements = dict(zip(raws, instead, strict=False))
-    to, options, unit = form.one("to"), form.one("options"), form.one("unit")
+    to, options, unit = form.text("to"), form.text("options"), form.text("unit")
     try:
         task_id = begin_type_change(desk.scope, field_id, to, options, unit, replacements)
     except InvalidInput as problem:
@@ -123,7 +123,7 @@ def mend(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Respo
     """Have the field moved."""
     group_id = form.number("group")
     try:
-        task_id = begin_move(desk.scope, field_id, group_id, form.one("chosen"))
+        task_id = begin_move(desk.scope, field_id, group_id, form.text("chosen"))
     except InvalidInput as problem:
         return _mend_page(request, desk, field_id, group_id, problem.messages, 422)
     return RedirectResponse(desk.path(f"define/tasks/{task_id}"), 303)
@@ -166,7 +166,7 @@ def _gather_page(
 def gather(request: Request, desk: DeskHere, field_id: int, form: Posted) -> Response:
     """Have records made of numbered twins."""
     try:
-        task_id = begin_gathering(desk.scope, field_id, form.one("singular"), form.one("plural"))
+        task_id = begin_gathering(desk.scope, field_id, form.text("singular"), form.text("plural"))
     except InvalidInput as problem:
         return _gather_page(request, desk, field_id, form.data, problem.messages, 422)
     return RedirectResponse(desk.path(f"define/tasks/{task_id}"), 303)

@@ -49,7 +49,7 @@ class Picture:
 
 def _edges(catalogue: Catalogue) -> dict[int, set[int]]:
     """For each derived field the ids of what it reads; a collection stands for the derived fields over it."""
-    ids = {(field.about, field.key): field.id for field in catalogue.everything}
+    ids = {(field.about, field.key): field.id for field in catalogue.all_fields}
     found: dict[int, set[int]] = {}
     for about, derivation in catalogue.derivations.items():
         for key, formula in derivation.formulas.items():
@@ -138,7 +138,7 @@ def _placed(
     catalogue: Catalogue, shown: set[int], depth: dict[int, int], needs: dict[int, set[int]]
 ) -> dict[int, tuple[int, int]]:
     """Left to right by depth; within a column near the middle of what is read, in the order of the catalogue."""
-    order = {field.id: place for place, field in enumerate(catalogue.everything)}
+    order = {field.id: place for place, field in enumerate(catalogue.all_fields)}
     columns: dict[int, list[int]] = {}
     for field_id in sorted(shown, key=lambda one: order.get(one, 0)):
         columns.setdefault(depth.get(field_id, 0), []).append(field_id)

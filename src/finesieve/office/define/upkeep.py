@@ -62,7 +62,11 @@ def dismiss_finding(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Dismiss a finding, with a reason."""
     try:
         done = dismiss(
-            desk.scope, form.one("code"), whole_number(form.one("field")) or 0, form.one("place"), form.one("reason")
+            desk.scope,
+            form.text("code"),
+            whole_number(form.text("field")) or 0,
+            form.text("place"),
+            form.text("reason"),
         )
     except InvalidInput as problem:
         return _findings_page(request, desk, problem.messages, 422)
@@ -78,7 +82,7 @@ def back_finding(desk: DeskHere, dismissed_id: int) -> Response:
 @router.post("/findings/ask")
 def ask_several(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Ask several fields in one form."""
-    wanted = [number for text in form.all("field") if (number := whole_number(text))]
+    wanted = [number for text in form.texts("field") if (number := whole_number(text))]
     try:
         _done, refused = ask_in(desk.scope, form.number("form"), wanted)
     except InvalidInput as problem:

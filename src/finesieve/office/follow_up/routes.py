@@ -24,7 +24,7 @@ def show_outbox(request: Request, desk: DeskHere) -> Response:
     """The letters, newest first."""
     before = whole_number(request.query_params.get("before", ""))
     outbox = read_outbox(desk.scope, before)
-    entries = [Entry("Outbox", desk.path("follow-up/outbox"), str(outbox.everything or ""), active=True)]
+    entries = [Entry("Outbox", desk.path("follow-up/outbox"), str(outbox.total or ""), active=True)]
     return page(
         request,
         desk,

@@ -45,21 +45,21 @@ def _query(request: Request) -> PostedForm:
 
 def _listing(desk: Desk, given: PostedForm, catalogue: Catalogue) -> tuple[Listing, RuleEditor, int]:
     """How the list is looked at, the editor of its filter, and the kept view that it began with, 0 for none."""
-    view_id = whole_number(given.one("view")) or 0
+    view_id = whole_number(given.text("view")) or 0
     kept = read_view(desk.scope, view_id).listing if view_id else Listing()
     words = words_about_people(catalogue)
     if "where" in given or "where_clauses" in given:
         rule = posted_rule(given, "where", "Filter", words)
     else:
         rule = stored_rule("where", "Filter", kept.where, words, as_text=False)
-    if given.one("action") == "flip:where":
+    if given.text("action") == "flip:where":
         rule = rule.flipped()
     data = {
         "columns": _columns(given, kept),
         "where": rule.text[:4_000],
-        "search": given.one("q", kept.search)[:100],
-        "sort": given.one("sort", kept.sort)[:60],
-        "down": given.one("down", "yes" if kept.down else "") == "yes",
+        "search": given.text("q", kept.search)[:100],
+        "sort": given.text("sort", kept.sort)[:60],
+        "down": given.text("down", "yes" if kept.down else "") == "yes",
     }
     return read_input(Listing, data), rule, view_id
 
@@ -68,10 +68,10 @@ def _columns(given: PostedForm, kept: Listing) -> tuple[str, ...]:
     """The columns in the order in which they were chosen: as far as they are ticked still, then new ones."""
     if "columns" not in given:
         return kept.columns
-    before = [key for key in given.one("columns").split(",") if key]
-    if given.one("ticked") != "yes":
+    before = [key for key in given.text("columns").split(",") if key]
+    if given.text("ticked") != "yes":
         return tuple(before[:MOST_COLUMNS])
-    ticked = [key for key in given.all("column") if key]
+    ticked = [key for key in given.texts("column") if key]
     return tuple(dict.fromkeys([key for key in before if key in ticked] + ticked))[:MOST_COLUMNS]
 
 
@@ -202,8 +202,8 @@ def _sorted_by(desk: Desk, listing: Listing, view_id: int, key: str) -> str:
 def keep_view(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Keep the list as it is looked at, as a new view or in place of the one that it began with."""
     listing, rule, view_id = _listing(desk, form, read_catalogue(desk.scope))
-    replaced = view_id if form.one("over") == "yes" else 0
-    name = form.one("name") or (read_view(desk.scope, view_id).name if replaced else "")
+    replaced = view_id if form.text("over") == "yes" else 0
+    name = form.text("name") or (read_view(desk.scope, view_id).name if replaced else "")
     try:
         kept, change = save_view(desk.scope, name, listing, replaced)
     except InvalidInput as problem:
@@ -222,16 +222,16 @@ def drop_view(desk: DeskHere, view_id: int) -> Response:
 
 def _chosen(desk: Desk, form: PostedForm) -> tuple[Chosen, Listing, int]:
     listing, _rule, view_id = _listing(desk, form, read_catalogue(desk.scope))
-    if form.one("everybody") == "yes":
+    if form.text("everybody") == "yes":
         return Chosen(listing=listing), listing, view_id
-    ids = [whole_number(text) for text in form.all("who")[:1_000]]
+    ids = [whole_number(text) for text in form.texts("who")[:1_000]]
     return Chosen(tuple(one for one in ids if one)), listing, view_id
 
 
 def _asked(form: PostedForm) -> BulkInput:
     """The change: `what` is “set:12”, “clear:12”, or one of the others."""
-    what, _, field = form.one("what").partition(":")
-    value = "\n".join(text for text in form.all("value") if text)
+    what, _, field = form.text("what").partition(":")
+    value = "\n".join(text for text in form.texts("value") if text)
     return read_input(BulkInput, {"what": what, "field": whole_number(field) or 0, "value": value})
 
 
@@ -248,11 +248,11 @@ def preview_bulk(request: Request, desk: DeskHere, form: Posted) -> Response:
 def _bulk_page(request: Request, desk: Desk, form: PostedForm, messages: Mapping[str, str]) -> Response:
     chosen, listing, view_id = _chosen(desk, form)
     catalogue = read_catalogue(desk.scope)
-    what, _, field_id = form.one("what").partition(":")
+    what, _, field_id = form.text("what").partition(":")
     field = catalogue.by_id.get(whole_number(field_id) or 0)
     plan = None
     # What is to be cleared is known at once; for all else the value is asked for first.
-    if not messages and (what == "clear" or form.one("shown") == "yes"):
+    if not messages and (what == "clear" or form.text("shown") == "yes"):
         try:
             plan = plan_bulk(desk.scope, chosen, _asked(form))
         except InvalidInput as problem:
@@ -268,10 +268,10 @@ def _bulk_page(request: Request, desk: Desk, form: PostedForm, messages: Mapping
         back=_address(desk, listing, view_id),
         view_id=view_id,
         chosen=chosen,
-        what=form.one("what"),
+        what=form.text("what"),
         kind=what,
         field=field,
-        value="\n".join(text for text in form.all("value") if text),
+        value="\n".join(text for text in form.texts("value") if text),
         plan=plan,
         once=secrets.token_urlsafe(12),
         catalogue=catalogue,
@@ -285,7 +285,7 @@ def do_bulk(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Do it, and offer to undo it; for many, a task sees to it."""
     chosen, listing, view_id = _chosen(desk, form)
     try:
-        done = change_in_bulk(desk.scope, chosen, _asked(form), form.one("once")[:40])
+        done = change_in_bulk(desk.scope, chosen, _asked(form), form.text("once")[:40])
     except InvalidInput as problem:
         return _bulk_page(request, desk, form, problem.messages)
     if done.task:

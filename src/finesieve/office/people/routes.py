@@ -18,7 +18,7 @@ from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.people.records import person_records
 from finesieve.services.sift.segments import list_segments
 from finesieve.services.sift.why import segments_of_person
-from finesieve.services.values.files import shelf, take_files
+from finesieve.services.values.files import read_shelf, take_files
 from finesieve.services.values.steps import open_value
 from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
 from finesieve.web.site import site_of
@@ -122,7 +122,7 @@ def save_person(request: Request, desk: DeskHere, person_id: int, form: Posted) 
         sent = {name[2:]: file for name, file in form.files.items() if name.startswith("v_")}
         if sent:
             typed |= take_files(desk.scope, site_of(request).files, sent, read_catalogue(desk.scope).by_key)
-        stored = shelf(desk.scope, [typed[key] for key in sent])
+        stored = read_shelf(desk.scope, [typed[key] for key in sent])
         changed = set_values(desk.scope, person_id, typed, stored, _was(form))
     except InvalidInput as problem:
         return _profile_page(request, desk, person_id, typed, problem.messages, 422, was=form.was)
@@ -137,10 +137,10 @@ def save_memberships(request: Request, desk: DeskHere, person_id: int, form: Pos
     """Change the tags, lists and level of a person."""
     try:
         was = form.was
-        changed = set_tags(desk.scope, person_id, form.one("tags"), was.get("tags"))
+        changed = set_tags(desk.scope, person_id, form.text("tags"), was.get("tags"))
         held = was["lists"].split() if "lists" in was else None
-        changed += set_lists(desk.scope, person_id, [key for key in form.all("lists") if key], held)
-        changed += set_person_level(desk.scope, person_id, form.one("level"), was.get("level"))
+        changed += set_lists(desk.scope, person_id, [key for key in form.texts("lists") if key], held)
+        changed += set_person_level(desk.scope, person_id, form.text("level"), was.get("level"))
     except Overtaken as clash:
         return _profile_page(request, desk, person_id, {}, {}, 409, clash=clash)
     except InvalidInput as problem:
@@ -151,7 +151,7 @@ def save_memberships(request: Request, desk: DeskHere, person_id: int, form: Pos
 @router.post("/decisions/{decision_id:int}")
 def decide_one(desk: DeskHere, decision_id: int, form: Posted) -> Response:
     """Say yes or no to something that waits."""
-    decision = form.one("decision")
+    decision = form.text("decision")
     if decision not in ("apply", "refuse"):
         raise InvalidInput({"decision": "Choose whether to take it over or to discard it."})
     person_id = decide(desk.scope, decision_id, apply=decision == "apply")

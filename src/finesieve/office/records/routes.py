@@ -21,7 +21,7 @@ from finesieve.services.people.records import (
     read_record,
     unlink_record,
 )
-from finesieve.services.values.files import open_file, open_thumbnail, shelf, take_files
+from finesieve.services.values.files import open_file, open_thumbnail, read_shelf, take_files
 from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
@@ -117,11 +117,11 @@ def _files(request: Request, desk: Desk, form: PostedForm, about: str, typed: di
 def make_record(request: Request, desk: DeskHere, type_id: int, form: Posted) -> Response:
     """Add a record."""
     typed = form.values("v_")
-    person_id, link_id = whole_number(form.one("person")) or 0, whole_number(form.one("link")) or 0
+    person_id, link_id = whole_number(form.text("person")) or 0, whole_number(form.text("link")) or 0
     try:
         tokens = _files(request, desk, form, f"record:{type_id}", typed)
         linked = {link_id: [person_id]} if person_id and link_id else {}
-        record_id = add_record(desk.scope, type_id, typed, linked, shelf(desk.scope, tokens))
+        record_id = add_record(desk.scope, type_id, typed, linked, read_shelf(desk.scope, tokens))
     except InvalidInput as problem:
         return _new_page(request, desk, type_id, person_id, link_id, typed, problem.messages, 422)
     back = f"people/{person_id}" if person_id else f"records/{type_id}/{record_id}"
@@ -179,7 +179,7 @@ def save_record(request: Request, desk: DeskHere, type_id: int, record_id: int, 
     try:
         tokens = _files(request, desk, form, f"record:{type_id}", typed)
         was = {name.removeprefix("v_"): text for name, text in form.was.items() if name.startswith("v_")}
-        changed = change_record(desk.scope, type_id, record_id, typed, shelf(desk.scope, tokens), was)
+        changed = change_record(desk.scope, type_id, record_id, typed, read_shelf(desk.scope, tokens), was)
     except InvalidInput as problem:
         return _record_page(request, desk, type_id, record_id, typed, problem.messages, status=422, was=form.was)
     except Overtaken as clash:
@@ -191,7 +191,7 @@ def save_record(request: Request, desk: DeskHere, type_id: int, record_id: int, 
 @router.post("/records/{type_id:int}/{record_id:int}/archive")
 def archive(desk: DeskHere, type_id: int, record_id: int, form: Posted) -> Response:
     """Put a record away, or take it out again."""
-    archive_record(desk.scope, type_id, record_id, archived=form.one("archived") == "yes")
+    archive_record(desk.scope, type_id, record_id, archived=form.text("archived") == "yes")
     return RedirectResponse(desk.path(f"records/{type_id}/{record_id}"), 303)
 
 
@@ -200,7 +200,7 @@ def link(request: Request, desk: DeskHere, type_id: int, record_id: int, form: P
     """Link a record with one more, or take one away."""
     link_id, target = form.number("link"), form.number("target")
     try:
-        if form.one("remove"):
+        if form.text("remove"):
             unlink_record(desk.scope, type_id, record_id, link_id, target)
         else:
             link_record(desk.scope, type_id, record_id, link_id, target)

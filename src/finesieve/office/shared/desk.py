@@ -67,7 +67,7 @@ def staff_here(request: Request, form: Posted) -> Staff:
 def _must_come_from_here(request: Request, form: PostedForm, signed_in: SignedIn) -> None:
     if request.method not in ("GET", "HEAD"):
         same_site(request)
-        same_token(request.headers.get("x-csrf") or form.one("csrf"), signed_in.csrf)
+        same_token(request.headers.get("x-csrf") or form.text("csrf"), signed_in.csrf)
 
 
 StaffHere = Annotated[Staff, Depends(staff_here)]

@@ -19,7 +19,7 @@ def new_order(form: PostedForm, present: Sequence[_Id]) -> list[_Id]:
     """
     by_text = {str(identity): identity for identity in present}
     order = list(present)
-    name, _, direction = form.one("move").rpartition(":")
+    name, _, direction = form.text("move").rpartition(":")
     if name:
         if name not in by_text or direction not in ("up", "down"):
             raise InvalidInput({"move": "What was to be moved is not here any more."})
@@ -27,7 +27,7 @@ def new_order(form: PostedForm, present: Sequence[_Id]) -> list[_Id]:
         there = min(max(here + (-1 if direction == "up" else 1), 0), len(order) - 1)
         order.insert(there, order.pop(here))
         return order
-    wanted = [part for part in form.one("order").split(",") if part]
+    wanted = [part for part in form.text("order").split(",") if part]
     if sorted(wanted) != sorted(by_text):
         raise InvalidInput({"order": "The list has changed meanwhile; load it again."})
     return [by_text[part] for part in wanted]

@@ -54,5 +54,5 @@ def posted_rule(form: PostedForm, name: str, label: str, words: Vocabulary) -> R
         return RuleEditor(name, label, words, sentence.expression(words), sentence)
     if name not in form:
         return stored_rule(name, label, "", words, as_text=False)
-    text = form.one(name).strip()
+    text = form.text(name).strip()
     return RuleEditor(name, label, words, text, draft_from_text(text, words), as_text=True)

@@ -106,7 +106,9 @@ def words_about_people(catalogue: Catalogue, *, without: int = 0) -> Vocabulary:
 
 def _own_words(catalogue: Catalogue, about: str) -> dict[str, Field]:
     broken = catalogue.broken_by_about.get(about, frozenset())
-    return {one.key: one for one in catalogue.about(about) if one.key not in broken and (one.derived or one.stores)}
+    return {
+        one.key: one for one in catalogue.fields_about(about) if one.key not in broken and (one.derived or one.stores)
+    }
 
 
 def words_of_records(catalogue: Catalogue, about: str, *, without: int = 0) -> Vocabulary:
@@ -364,12 +366,12 @@ def read_sentence(form: PostedForm, words: Vocabulary, name: str = "", depth: in
     `name` tells several editors of one page apart: it stands before the names of
     its inputs, and before the button's: `show_add`. That of a group is `show_c2_g_`.
     """
-    joiner: Joiner = form.one(f"{name}joiner") if form.one(f"{name}joiner") in ("or", "none") else "and"  # type: ignore[assignment]  # one of the three
-    count = whole_number(form.one(f"{name}clauses")) or 0
+    joiner: Joiner = form.text(f"{name}joiner") if form.text(f"{name}joiner") in ("or", "none") else "and"  # type: ignore[assignment]  # one of the three
+    count = whole_number(form.text(f"{name}clauses")) or 0
     drafts = [_read(form, f"{name}c{place}_", words, depth) for place in range(min(count, MOST_CLAUSES))]
-    action, _, rest = form.one("action").removeprefix(name).partition(":")
+    action, _, rest = form.text("action").removeprefix(name).partition(":")
     pressed = whole_number(rest)
-    if form.one("action").startswith(name):
+    if form.text("action").startswith(name):
         drafts = _acted(drafts, action, -1 if pressed is None else pressed, words)
     return SentenceDraft(joiner, tuple(drafts))
 
@@ -398,37 +400,37 @@ def _read(form: PostedForm, prefix: str, words: Vocabulary, depth: int) -> PartD
     if f"{prefix}g_clauses" in form and f"{prefix}key" not in form:
         return GroupDraft(read_sentence(form, words, f"{prefix}g_", min(depth + 1, _DEEPEST)))
     if f"{prefix}quoted" in form:
-        quoted = form.one(f"{prefix}quoted")
+        quoted = form.text(f"{prefix}quoted")
         problems = parse(quoted).problems
         return Draft(quoted=quoted, message=problems[0].message if problems else "")
-    key = form.one(f"{prefix}key")
+    key = form.text(f"{prefix}key")
     if key.removesuffix("()") in words.records and key.endswith("()"):
         return _read_records(form, prefix, key.removesuffix("()"), words, depth)
     known = words.fields.get(key)
     if known is None:
         return Draft(quoted="", message="The field of this condition is gone; remove the condition.")
     offered = relations_for(known.value_type)
-    relation = next((found for found in offered if found.id == form.one(f"{prefix}relation")), offered[0])
-    values = form.all(f"{prefix}value") if form.one(f"{prefix}was") in ("", known.key) else []
+    relation = next((found for found in offered if found.id == form.text(f"{prefix}relation")), offered[0])
+    values = form.texts(f"{prefix}value") if form.text(f"{prefix}was") in ("", known.key) else []
     return _checked(Draft(known, relation, _fitting(values, known, relation)))
 
 
 def _read_records(form: PostedForm, prefix: str, collection: str, words: Vocabulary, depth: int) -> RecordsDraft:
     records = words.records[collection]
-    asked = form.one(f"{prefix}measure")
+    asked = form.text(f"{prefix}measure")
     measure: Measure = asked if asked in get_args(Measure) else "any"  # type: ignore[assignment]  # one of them
-    if form.one(f"{prefix}was") != f"{collection}()":
+    if form.text(f"{prefix}was") != f"{collection}()":
         return RecordsDraft(collection, records, "any", SentenceDraft("and", (_first(records.words),)))
     sentence = read_sentence(form, records.words, f"{prefix}g_", min(depth + 1, _DEEPEST))
     if measure in ("any", "no", "all"):
         sentence = sentence if sentence.drafts else replace(sentence, drafts=(_first(records.words),))
         return RecordsDraft(collection, records, measure, sentence)
-    column = next((one for one in records.columns if one.key == form.one(f"{prefix}column")), None)
+    column = next((one for one in records.columns if one.key == form.text(f"{prefix}column")), None)
     if measure != "count" and column is None:
         column = next(iter(records.columns), None)
     draft = RecordsDraft(collection, records, measure, sentence, column)
-    relation = next((key for key, _ in draft.choices if key == form.one(f"{prefix}relation")), ">=")
-    values = _fitting(form.all(f"{prefix}value"), draft.field, RELATIONS[relation])
+    relation = next((key for key, _ in draft.choices if key == form.text(f"{prefix}relation")), ">=")
+    values = _fitting(form.texts(f"{prefix}value"), draft.field, RELATIONS[relation])
     return _checked_records(replace(draft, relation=RELATIONS[relation], values=values))
 
 

@@ -77,9 +77,9 @@ def _new_page(request: Request, desk: Desk, typed: str, message: str, status: in
 def make_segment(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Make a segment that admits everyone so far."""
     try:
-        segment_id = create_segment(desk.scope, form.one("name"))
+        segment_id = create_segment(desk.scope, form.text("name"))
     except InvalidInput as problem:
-        return _new_page(request, desk, form.one("name"), problem.messages["name"], 422)
+        return _new_page(request, desk, form.text("name"), problem.messages["name"], 422)
     return RedirectResponse(desk.path(f"sift/{segment_id}"), 303)
 
 

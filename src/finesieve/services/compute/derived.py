@@ -170,7 +170,7 @@ def _elsewhere(unit: Unit, typed: Typed, formula: str, about: str, unit_name: st
 
 
 def _checked(unit: Unit, formula: str, key: str, about: str = PERSON) -> Checked:
-    checked = unit.known.check(formula, about=about)
+    checked = unit.visible.check(formula, about=about)
     if checked.typed is None or not key or checked.tree is None:
         return checked
     circle = circle_with(unit.catalogue, key, checked.typed.reads, about)
@@ -195,7 +195,7 @@ def read_derived(scope: Scope, field_id: int) -> DerivedView:
             raise NotFound("There is no such derived field.")
         formula = unit.catalogue.derivation_of(field.about).formulas.get(field.key)
         names = formula.reads if formula else frozenset()
-        reads = tuple(other for other in unit.catalogue.everything if (other.about, other.key) in names)
+        reads = tuple(other for other in unit.catalogue.all_fields if (other.about, other.key) in names)
         return DerivedView(field, reads, uses_of(unit).of_field(field_id), formula is None)
 
 

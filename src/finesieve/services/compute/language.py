@@ -43,15 +43,15 @@ def text_as_read(scope: Scope, text: str, who: str = "") -> TextAsRead:
         if found:
             stored = stored_row(unit.session, unit.definitions, PERSON, found[0].id) or {}
             row = row_of(unit, PERSON, found[0].id, stored)
-        problems = placeholder_problems(text, unit.known.check)
-        filled = fill(text, unit.known.check, row, unit.moment, partial(show_typed, unit.known))
+        problems = placeholder_problems(text, unit.visible.check)
+        filled = fill(text, unit.visible.check, row, unit.moment, partial(show_typed, unit.visible))
         return TextAsRead(person_name(row) if found else "", filled, problems[0].message if problems else "")
 
 
 def words_here(scope: Scope, about: str = PERSON, form_id: int = 0, section_id: str = "") -> tuple[Word, ...]:
     """The words in reach of an expression about a thing; or in a form, in one of its sections. Raises NotFound."""
     with scope.reading("reader") as unit:
-        catalogue = unit.known
+        catalogue = unit.visible
         if not form_id:
             known = {PERSON, "order", "level", "house", *(one.about for one in catalogue.record_types)}
             here = about if about in known else PERSON

@@ -215,7 +215,7 @@ def make_field(unit: Unit, group: Group, asked: FieldInput, options: Iterable[Op
 
 def _known(unit: Unit, row: FieldRow) -> Field:
     """The field with the options of its shared list and the manner of the house."""
-    shared = {field.settings.option_list: field.options for field in unit.catalogue.everything}
+    shared = {field.settings.option_list: field.options for field in unit.catalogue.all_fields}
     field = replace(field_from_row(row), manner=unit.catalogue.manner)
     found = shared.get(field.settings.option_list) if field.settings.option_list else None
     return field if found is None else replace(field, options=found)
@@ -297,7 +297,7 @@ def refuse_loss(unit: Unit, field: Field, options: tuple[Option, ...]) -> None:
 def broken_by(unit: Unit, changed: Sequence[Field], without: frozenset[int] = frozenset()) -> list[Use]:
     """The uses whose expressions are sound now and would not be after fields changed or went."""
     now, by_id = unit.catalogue, {field.id: field for field in changed}
-    fields = [by_id.get(field.id, field) for field in now.everything if field.id not in without]
+    fields = [by_id.get(field.id, field) for field in now.all_fields if field.id not in without]
     then = build_catalogue(
         now.version, now.zone, now.all_groups, fields, record_types=now.record_types, lists=now.lists, levels=now.levels
     )

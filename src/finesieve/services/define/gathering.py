@@ -58,7 +58,7 @@ def plan_gathering(scope: Scope, field_id: int) -> GatheringPlan:
 
 def _twins(unit: Unit, field_id: int) -> tuple[str, list[Field]]:
     own = changeable(unit, field_id)
-    stem, fields = numbered(unit.catalogue.about(PERSON)).get(own.id, ("", []))
+    stem, fields = numbered(unit.catalogue.fields_about(PERSON)).get(own.id, ("", []))
     fields = [field for field in fields if unit.sees(field)]
     if len(fields) < 2:
         raise InvalidInput({"": "There is no other field of this name with another number."})

@@ -185,7 +185,7 @@ def _lines(unit: Unit, kind: str) -> tuple[ListLine, ...]:
     of_kind = unit.catalogue.world(PERSON).base.names["lists" if kind == "list" else "level"]
     found = []
     for row in unit.session.exec(select(table).order_by(order, col(table.id))).all():
-        bound = [field for field in unit.catalogue.everything if row.id in _bound_to(field, kind)]
+        bound = [field for field in unit.catalogue.all_fields if row.id in _bound_to(field, kind)]
         named = uses_of(unit).of_option(of_kind, row.key)
         named += uses_of(unit).of_list(row.id) if kind == "list" else ()
         found.append(ListLine(row.id, row.key, row.name, row.description, counts.get(row.key, 0), tuple(bound), named))

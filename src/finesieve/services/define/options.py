@@ -148,7 +148,7 @@ def _sharing(unit: Unit, field: Field) -> list[Field]:
     list_id = field.settings.option_list
     if not list_id:
         return [field]
-    return [other for other in unit.catalogue.everything if other.settings.option_list == list_id]
+    return [other for other in unit.catalogue.all_fields if other.settings.option_list == list_id]
 
 
 def _write(unit: Unit, field: Field, options: Sequence[Option], renamed: dict[str, str]) -> None:
@@ -228,7 +228,7 @@ def list_option_lists(scope: Scope) -> tuple[OptionListView, ...]:
 
 
 def _view(unit: Unit, row: OptionListRow) -> OptionListView:
-    users = tuple(field for field in unit.catalogue.everything if field.settings.option_list == row.id)
+    users = tuple(field for field in unit.catalogue.all_fields if field.settings.option_list == row.id)
     return OptionListView(row.id or 0, row.name, tuple(option_from_json(option) for option in row.options), users)
 
 

@@ -174,7 +174,7 @@ def read_record_type(scope: Scope, type_id: int) -> RecordTypeView:
         known = record_type(unit.catalogue, type_id)
         groups = tuple((group, unit.catalogue.of_group(group.id)) for group in unit.catalogue.groups_about(known.about))
         uses = uses_of(unit)
-        fields = [field.id for field in unit.catalogue.about(known.about)]
+        fields = [field.id for field in unit.catalogue.fields_about(known.about)]
         found = tuple(dict.fromkeys((*uses.of_collection(known.about), *uses.of_fields(fields))))
         return RecordTypeView(known, groups, found, count_rows(unit.session, unit.definitions, known.about))
 

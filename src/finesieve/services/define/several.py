@@ -69,7 +69,7 @@ def _understood(unit: Unit, group: Group, text: str) -> tuple[PastedField, ...]:
     lines = [line.strip() for line in text.splitlines() if line.strip(" \t|")]
     if len(lines) > MOST:
         raise InvalidInput({"lines": f"At most {MOST} lines at once; there are {len(lines)}."})
-    known = {field.label.casefold() for field in unit.catalogue.about(group.about)}
+    known = {field.label.casefold() for field in unit.catalogue.fields_about(group.about)}
     found = []
     for line in lines:
         one = _line(line, group)

@@ -38,8 +38,8 @@ def _now(unit: Unit, first_id: int) -> Any:
     row = unit.session.exec(query.order_by(col(DefinitionChange.id)).limit(1)).first()
     if row is None:
         return None
-    there = {field.id for field in unit.catalogue.everything}
-    built_in = {field.id for field in unit.catalogue.everything if field.built_in}
+    there = {field.id for field in unit.catalogue.all_fields}
+    built_in = {field.id for field in unit.catalogue.all_fields if field.built_in}
     taken_up = row.after.get("taken_up", [])
     return {**row.after, "there": all(one in there for one in row.after["fields"]) and built_in.issuperset(taken_up)}
 

@@ -12,7 +12,7 @@ from finesieve.core.forms.definition import Form
 from finesieve.core.forms.joining import Joining
 from finesieve.core.forms.wording import Wording, wording_of
 from finesieve.core.phrases import phrase
-from finesieve.services.filling.decisions import ask_for, settle
+from finesieve.services.filling.decisions import ask_for, conclude
 from finesieve.services.filling.kinds import State
 from finesieve.services.filling.known_email import KNOWN_EMAIL
 from finesieve.services.filling.new_address import NEW_ADDRESS
@@ -147,7 +147,7 @@ def confirm_answers(unit: Unit, links: Links, form: FormRow, token: str, *langua
     mailbox, may see what is kept of them.
     """
     row = _asked_about(unit, links, form, token)
-    settle(unit, row, "form, confirmed by mail", apply=mine)
+    conclude(unit, row, "form, confirmed by mail", apply=mine)
     good = mine and row.state == "applied"
     me = links.give("me", unit.moment.now, row.form_id, row.person_id) if good else ""
     submission = unit.session.get(Submission, row.submission_id)
@@ -166,7 +166,7 @@ def ask_about_address(unit: Unit, links: Links, form_id: int, say: Wording, pers
         col(Decision.person_id) == person_id, col(Decision.state) == "waiting", col(Decision.kind) == NEW_ADDRESS.key
     )
     for earlier in unit.session.exec(waiting).all():
-        settle(unit, earlier, "", apply=False)
+        conclude(unit, earlier, "", apply=False)
     row = ask_for(unit, NEW_ADDRESS, person_id, form_id, asked={"old": old, "new": new, "confirmed": []})
     for side, recipient in (("old", old), ("new", new)):
         token = links.give("address", unit.moment.now, row.id, side)
@@ -210,13 +210,13 @@ def read_address(unit: Unit, links: Links, form: FormRow, token: str) -> Address
 def confirm_address(unit: Unit, links: Links, form: FormRow, token: str, *, wanted: bool) -> AddressView:
     """Say yes or no to a new address at one of the two; it counts once both have said yes. Raises NotFound."""
     row, side = _change(unit, links, form, token)
-    state: State = row.state  # type: ignore[assignment]  # written by `settle` alone
+    state: State = row.state  # type: ignore[assignment]  # written by `conclude` alone
     if state == "waiting" and not wanted:
-        settle(unit, row, "", apply=False)
+        conclude(unit, row, "", apply=False)
     elif state == "waiting":
         confirmed = sorted({*row.asked["confirmed"], side})
         row.asked = {**row.asked, "confirmed": confirmed}
         unit.session.add(row)
         if confirmed == ["new", "old"]:
-            settle(unit, row, "form, confirmed by mail at both addresses", apply=True)
+            conclude(unit, row, "form, confirmed by mail at both addresses", apply=True)
     return _view(unit, row, side)

@@ -14,7 +14,7 @@ from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.store.reading.submissions import waiting_decisions
 from finesieve.store.tables import Decision
 
-__all__ = ["KINDS", "Waiting", "ask_for", "decide", "settle", "waiting_for"]
+__all__ = ["KINDS", "Waiting", "ask_for", "conclude", "decide", "waiting_for"]
 
 KINDS: Final[Mapping[str, DecisionKind]] = {one.key: one for one in (KNOWN_EMAIL, NEW_ADDRESS, HOUSE_VALUES)}
 
@@ -76,11 +76,11 @@ def decide(scope: Scope, decision_id: int, *, apply: bool) -> int:
         row = unit.session.get(Decision, decision_id, with_for_update=True)
         if row is None:
             raise NotFound("There is nothing like this to decide.")
-        settle(unit, row, "form, taken over by staff", apply=apply)
+        conclude(unit, row, "form, taken over by staff", apply=apply)
         return row.person_id
 
 
-def settle(unit: Unit, row: Decision, source: str, *, apply: bool) -> None:
+def conclude(unit: Unit, row: Decision, source: str, *, apply: bool) -> None:
     """Decide what waits, and nothing that is decided; `source` is the way that history says."""
     if row.state != "waiting":
         return

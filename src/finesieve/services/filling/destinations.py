@@ -22,15 +22,15 @@ __all__ = ["DESTINATIONS", "Destination", "Received", "Sending", "receive"]
 class Sending:
     """A filled-in form that may be taken: what it would store, by what it is about, secrets hashed.
 
-    `joining` is what it does to lists, `opened_by` is who followed a personal link, `known` who has the email that was
-    given; 0 for nobody.
+    `joining` is what it does to lists, `opened_by` is who followed a personal link, `email_owner` who has the email
+    that was given; 0 for nobody.
     """
 
     form: Form
     results: Results
     joining: Joining = NO_LISTS
     opened_by: int = 0
-    known: int = 0
+    email_owner: int = 0
 
     @property
     def source(self) -> str:
@@ -77,7 +77,7 @@ def _change_own(unit: Unit, sending: Sending) -> Received:
 
 def _hold(_unit: Unit, sending: Sending) -> Received:
     """Whoever types a known email may be anybody: nothing that is stored changes before it is decided."""
-    return Received(sending.known, "held")
+    return Received(sending.email_owner, "held")
 
 
 def _sign_up(unit: Unit, sending: Sending) -> Received:
@@ -90,7 +90,7 @@ def _sign_up(unit: Unit, sending: Sending) -> Received:
 
 DESTINATIONS: Final = (
     Destination("account", lambda one: bool(one.opened_by), _change_own),
-    Destination("decision", lambda one: bool(one.known), _hold),
+    Destination("decision", lambda one: bool(one.email_owner), _hold),
     Destination("sign-up", lambda one: True, _sign_up),
 )
 """In the order in which they are asked; the first that takes a sending receives it."""

@@ -31,7 +31,7 @@ class Outbox:
     """A page of letters, newest first. `next_before` continues it; None at its end."""
 
     letters: tuple[LetterLine, ...]
-    everything: int
+    total: int
     next_before: int | None
 
 

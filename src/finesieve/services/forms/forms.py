@@ -82,7 +82,7 @@ class FormView:
         about, hidden = section_about(section), hidden_groups(self.catalogue)
         return tuple(
             one
-            for one in self.catalogue.about(about)
+            for one in self.catalogue.fields_about(about)
             if one.id not in self._asked and not one.by_itself and can_ask(one, hidden, about)
         )
 

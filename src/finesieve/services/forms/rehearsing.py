@@ -170,10 +170,10 @@ def run(
 
 def _unseen_blank(unit: Unit, moment: Moment) -> Moment:
     """The moment, house values that the one who rehearses may not see left blank."""
-    hidden = {field.key for field in unit.catalogue.about(HOUSE) if not unit.sees(field)}
+    hidden = {field.key for field in unit.catalogue.fields_about(HOUSE) if not unit.sees(field)}
     if not hidden:
         return moment
-    seen = {field.key for field in unit.catalogue.about(HOUSE) if field.stores or field.derived} - hidden
+    seen = {field.key for field in unit.catalogue.fields_about(HOUSE) if field.stores or field.derived} - hidden
     return replace(moment, house={key: moment.house.get(key) for key in seen})
 
 
@@ -262,7 +262,7 @@ def _segments(
         then: Any = None if new else True
         now: Any = True
         if row.expression:
-            typed = unit.known.check(row.expression, expect="yes_no").typed
+            typed = unit.visible.check(row.expression, expect="yes_no").typed
             if typed is None:
                 continue
             program = compile_python(typed)

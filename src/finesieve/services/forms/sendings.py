@@ -147,9 +147,11 @@ def _conditions(unit: Unit, query: SentQuery) -> dict[str, Any]:
         "since": begin(query.since) if query.since else None,
         "until": begin(query.until + timedelta(days=1)) if query.until and query.until < date.max else None,
         "words": query.search.split()[:8],
-        "hidden": [one.key for one in unit.catalogue.about(PERSON) if not _searched(unit, one)],
+        "hidden": [one.key for one in unit.catalogue.fields_about(PERSON) if not _searched(unit, one)],
         "records_hidden": not all(
-            _searched(unit, one) for kind in unit.catalogue.record_types for one in unit.catalogue.about(kind.about)
+            _searched(unit, one)
+            for kind in unit.catalogue.record_types
+            for one in unit.catalogue.fields_about(kind.about)
         ),
     }
 

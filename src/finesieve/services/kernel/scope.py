@@ -61,7 +61,7 @@ class Unit:
         return ROLES.index(self.role) >= ROLES.index("editor")
 
     @property
-    def known(self) -> Catalogue:
+    def visible(self) -> Catalogue:
         """The catalogue by which this role's own expressions are checked: a name they may not see is none."""
         return self.catalogue if self.edits else self.catalogue.as_others_know_it
 

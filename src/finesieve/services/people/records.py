@@ -82,7 +82,7 @@ class RecordPage:
     record_type: RecordType
     columns: tuple[Field, ...]
     lines: tuple[RecordLine, ...]
-    everything: int
+    total: int
     next_before: int | None
 
 
@@ -432,7 +432,7 @@ def person_records(scope: Scope, person_id: int) -> tuple[tuple[Link, RecordPage
 
 def _of_person(unit: Unit, known: RecordType, records: Sequence[tuple[int, Mapping[str, Value]]]) -> RecordPage:
     title = _title_field(unit, known)
-    columns = tuple(field for field in unit.catalogue.about(known.about) if field.id != known.title_field)[:4]
+    columns = tuple(field for field in unit.catalogue.fields_about(known.about) if field.id != known.title_field)[:4]
     columns = tuple(field for field in columns if (field.stores or field.derived) and unit.sees(field))
     lines = []
     for record_id, stored in records:

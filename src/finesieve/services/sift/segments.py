@@ -169,7 +169,7 @@ def _entry(
 
 def _typed(unit: Unit, expression: str) -> tuple[Typed | None, str]:
     """The checked condition, or why there is none: broken for everybody, or not shown to this role."""
-    typed = unit.known.check(expression, expect="yes_no").typed
+    typed = unit.visible.check(expression, expect="yes_no").typed
     if typed is not None:
         return typed, ""
     sound = unit.catalogue.check(expression, expect="yes_no").typed is not None
@@ -207,7 +207,7 @@ def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
     with scope.reading("reader") as unit:
         row = _segment(unit, segment_id)
         empty = SegmentView(
-            segment_id, row.name, row.description, row.expression, row.revision, (), 0, (), None, unit.known, ()
+            segment_id, row.name, row.description, row.expression, row.revision, (), 0, (), None, unit.visible, ()
         )
         if row.expression and _typed(unit, row.expression)[1] == "not shown":
             return replace(empty, withheld=True)
@@ -225,7 +225,7 @@ def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
 def _sieve(unit: Unit, view: SegmentView, nodes: tuple[Node, ...], typed: tuple[Typed, ...], limit: int) -> SegmentView:
     verdicts = count_verdicts(unit.session, unit.definitions, typed, unit.moment)
     stacked = trays(verdicts, range(len(typed)))
-    names = unit.known.spoken
+    names = unit.visible.spoken
     layers = tuple(
         Mesh(print_expression(node), clause_of(node, names), tray) for node, tray in zip(nodes, stacked, strict=True)
     )

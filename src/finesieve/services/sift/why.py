@@ -36,7 +36,7 @@ def segments_of_person(scope: Scope, person_id: int) -> tuple[Belonging, ...]:
         stored = stored_row(unit.session, unit.definitions, PERSON, person_id)
         if stored is None:
             return ()
-        row, names, found = row_of(unit, PERSON, person_id, stored), unit.known.spoken, []
+        row, names, found = row_of(unit, PERSON, person_id, stored), unit.visible.spoken, []
         for segment in segment_rows(unit)[:_MOST]:
             try:
                 nodes, typed, problems = meshes_of(unit, segment.expression)

@@ -123,7 +123,7 @@ class Loader:
                 self._counts["added"] += 1
             else:
                 options = tuple(option_from_json(one) for one in shared.options)
-                for field in self._unit.catalogue.everything:
+                for field in self._unit.catalogue.all_fields:
                     if field.settings.option_list == row.id:
                         refuse_loss(self._unit, field, options)
                 with self._changing("option_list", row, shared.name):

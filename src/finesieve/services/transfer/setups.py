@@ -16,7 +16,7 @@ from finesieve.core.fields.options import option_to_json
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.portable import portable
 from finesieve.core.setup.choosing import only
-from finesieve.core.setup.compare import KINDS, Difference, compare, known_name
+from finesieve.core.setup.compare import KINDS, Difference, compare, identity_of
 from finesieve.core.setup.document import (
     FieldPart,
     FormPart,
@@ -145,7 +145,7 @@ def take_setup(unit: Unit, *, values: bool = False) -> Setup:
             )
             for group in catalogue.all_groups
         ),
-        fields=tuple(_field_part(unit, field) for field in catalogue.everything),
+        fields=tuple(_field_part(unit, field) for field in catalogue.all_fields),
         forms=_forms(unit),
         segments=tuple(
             SegmentPart(name=row.name, description=row.description, expression=row.expression)
@@ -268,7 +268,7 @@ def _broken(unit: Unit, setup: Setup, one: Difference) -> str:
     if one.change not in ("added", "changed") or one.what not in KINDS.values():
         return ""
     name = next(name for name, what in KINDS.items() if what == one.what)
-    part = next(part for part in getattr(setup, name) if known_name(part) == one.known)
+    part = next(part for part in getattr(setup, name) if identity_of(part) == one.identity)
     try:
         return unfit(unit.catalogue, setup, part)
     except (ValidationError, ValueError, TypeError, KeyError, AttributeError) as problem:
@@ -287,11 +287,11 @@ def load_setup(
     setup = read_schema(text)
     with scope.transaction("editor") as unit:
         plan = _plan(unit, setup)
-        clashing = {(one.what, one.known) for one in plan.of("conflict")}
+        clashing = {(one.what, one.identity) for one in plan.of("conflict")}
         gone = _gone(unit, setup) if remove else []
         kept = _without(setup, clashing)
         if chosen is not None:
-            wanted = {(one.what, *one.known) for one in plan.differences if one.handle in chosen}
+            wanted = {(one.what, *one.identity) for one in plan.differences if one.handle in chosen}
             if not wanted and not gone:
                 raise InvalidInput({"file": "Tick what to take."})
             kept = only(kept, wanted, take_setup(unit))
@@ -307,7 +307,7 @@ def _gone(unit: Unit, setup: Setup) -> list[int]:
     """The fields that a file leaves out, of what it covers; those that clash are in it, and stay."""
     kept = {(part.about, part.key) for part in setup.fields}
     found = []
-    for field in unit.catalogue.everything:
+    for field in unit.catalogue.all_fields:
         part = _field_part(unit, field)
         if not field.built_in and (part.about, part.key) not in kept and setup.covers(part):
             found.append(field.id)
@@ -317,7 +317,7 @@ def _gone(unit: Unit, setup: Setup) -> list[int]:
 def _without(setup: Setup, clashing: set[tuple[str, tuple[str, ...]]]) -> Setup:
     """The setup without what clashes."""
     kept = {
-        name: tuple(part for part in getattr(setup, name) if (what, known_name(part)) not in clashing)
+        name: tuple(part for part in getattr(setup, name) if (what, identity_of(part)) not in clashing)
         for name, what in KINDS.items()
     }
     return setup.model_copy(update=kept)

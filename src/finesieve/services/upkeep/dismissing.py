@@ -61,7 +61,7 @@ def open_findings(scope: Scope) -> Found:
     """Everything found that nobody has dismissed, by weight; and what was dismissed."""
     with scope.reading("reader") as unit:
         found = find_all(scope)
-        seen = {field.id for field in unit.catalogue.everything if unit.sees(field)}
+        seen = {field.id for field in unit.catalogue.all_fields if unit.sees(field)}
         rows = [row for row in _rows(unit) if not row.field_id or row.field_id in seen]
         gone = {(row.code, row.field_id, row.place) for row in rows}
         there = {_key(one) for one in found}

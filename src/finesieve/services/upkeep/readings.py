@@ -224,11 +224,11 @@ def _find(unit: Unit, filled: Filled, distinct: Mapping[int, int], at: Field | N
     catalogue, uses = unit.catalogue, uses_of(unit)
     asked = {
         field.id: [use.name for use in uses.of_field(field.id) if use.kind == "question"]
-        for field in catalogue.everything
+        for field in catalogue.all_fields
     }
     used = {
         field.id: [use.name for use in uses.of_field(field.id) if use.kind != "question"]
-        for field in catalogue.everything
+        for field in catalogue.all_fields
     }
     facts = Facts(
         people=filled.rows,
@@ -246,7 +246,7 @@ def _find(unit: Unit, filled: Filled, distinct: Mapping[int, int], at: Field | N
         joined=frozenset(known.id for known in catalogue.lists if uses.of_list(known.id)),
         open_forms=forms_open_to_strangers(unit.session) if at is None else (),
     )
-    unseen = {field.id for field in catalogue.everything if not unit.sees(field)}
+    unseen = {field.id for field in catalogue.all_fields if not unit.sees(field)}
     return tuple(one for one in findings(catalogue, facts) if one.field_id not in unseen)
 
 
@@ -256,7 +256,7 @@ def _times(unit: Unit, at: Field | None) -> Mapping[int, int]:
 
 
 def _blank_house(unit: Unit) -> frozenset[int]:
-    stored = [field for field in unit.catalogue.about(HOUSE) if field.stores]
+    stored = [field for field in unit.catalogue.fields_about(HOUSE) if field.stores]
     return frozenset(field.id for field in stored if unit.moment.house.get(field.key) is None)
 
 
@@ -293,7 +293,7 @@ def _texts(unit: Unit) -> list[tuple[str, str]]:
 def _retired(unit: Unit, uses: Uses) -> list[tuple[int, str, str]]:
     return [
         (field.id, option.label, use.name)
-        for field in unit.catalogue.everything
+        for field in unit.catalogue.all_fields
         for option in field.options
         if option.retired
         for use in uses.of_option(field.value_type, option.stored_value)

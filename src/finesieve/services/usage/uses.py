@@ -51,7 +51,7 @@ class Uses:
         self._broken: list[tuple[Use, str]] = []
         self._by_option: dict[tuple[str, tuple[str, ...], str], list[Use]] = {}
         self._by_list: dict[int, list[Use]] = {}
-        self._ids = {(field.about, field.key): field.id for field in (*catalogue.everything, *catalogue.deleted)}
+        self._ids = {(field.about, field.key): field.id for field in (*catalogue.all_fields, *catalogue.deleted)}
 
     def note(self, use: Use, checked: Checked | None = None) -> None:
         """Note all that an expression reads; of a broken one, the fields that its names seem to mean.
@@ -161,7 +161,7 @@ def uses_of(unit: Unit) -> Uses:
 def _found(unit: Unit) -> Uses:
     catalogue = unit.catalogue
     uses = Uses(catalogue)
-    for field in catalogue.everything:
+    for field in catalogue.all_fields:
         if field.derived:
             uses.note(Use("formula", field.id, field.label, field.formula, field.about))
         for text in (field.help, field.settings.fallback):

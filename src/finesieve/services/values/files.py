@@ -29,8 +29,8 @@ __all__ = [
     "keep_file",
     "open_file",
     "open_thumbnail",
+    "read_shelf",
     "send_file",
-    "shelf",
     "shelf_of",
     "sweep_uploads",
     "take_files",
@@ -145,7 +145,7 @@ def shelf_of(unit: Unit, tokens: list[str], form_id: int = 0) -> Shelf:
     return Shelf(files, sent_for={row.token: row.field_id for row in rows})
 
 
-def shelf(scope: Scope, tokens: list[str]) -> Shelf:
+def read_shelf(scope: Scope, tokens: list[str]) -> Shelf:
     """See `shelf_of`."""
     with scope.transaction("public") as unit:
         return shelf_of(unit, [token for token in tokens if token])

@@ -143,7 +143,7 @@ def worked_out(unit: Unit, derived: Field | str, row: Mapping[str, Value], about
         return ""
     named = {part.path[-1] for part in walk(tree) if isinstance(part, Name)}
     shown = {}
-    for field in unit.catalogue.about(about):
+    for field in unit.catalogue.fields_about(about):
         if (
             field.key not in named
             or field.type.kind in ("file", "structured", "secret")

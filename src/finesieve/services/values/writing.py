@@ -268,7 +268,7 @@ def _change(of: Field | str, row_id: int, old: Value, new: Value) -> Change:
 
 def _changes(unit: Unit, about: str, row_id: int, before: Row | None, after: Row) -> Iterator[Change]:
     broken = unit.catalogue.broken_by_about.get(about, frozenset())
-    for field in unit.catalogue.about(about):
+    for field in unit.catalogue.fields_about(about):
         if field.key in broken or not (field.stores or field.derived):
             continue
         old = before.get(field.key) if before is not None else None

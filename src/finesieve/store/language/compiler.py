@@ -332,14 +332,14 @@ def _concat(_typed: Typed, parts: list[Sql]) -> Sql:
 
 def _count_values(typed: Typed, parts: list[Sql]) -> Sql:
     filled = [
-        func.nullif(part, cast(array([], type_=Text()), SQL_TYPES["choices"])) if below.type.known else part
+        func.nullif(part, cast(array([], type_=Text()), SQL_TYPES["choices"])) if below.type.never_blank else part
         for part, below in zip(parts, typed.parts, strict=True)
     ]
     return cast(func.num_nonnulls(*filled), Numeric)
 
 
 def _blank(typed: Typed, parts: list[Sql]) -> Sql:
-    if typed.parts[0].type.known:
+    if typed.parts[0].type.never_blank:
         return func.coalesce(func.cardinality(parts[0]), 0) == 0
     return parts[0].is_(None)
 
