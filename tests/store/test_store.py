@@ -1,7 +1,7 @@
 """Migrations, walls between workspaces, errors, columns made at run time."""
 
 import unittest
-from contextlib import nullcontext
+from contextlib import nullcontext, suppress
 from datetime import UTC, datetime
 from decimal import Decimal
 from unittest.mock import patch
@@ -222,15 +222,23 @@ class OneReading(unittest.TestCase):
 
     def test_a_server_that_goes_down(self) -> None:
         """What can not even be rolled back is let go of; what is read next is read over another connection."""
+        killed = text("SELECT pg_terminate_backend(pg_backend_pid())")
         gone = OperationalError("ROLLBACK", None, Exception("server closed the connection unexpectedly"))
         with one_reading():
             with patch.object(Session, "rollback", side_effect=gone):
                 for within in (nullcontext, apart):
-                    with self.assertRaises(Unavailable), self.house.scope.reading("reader") as unit:
-                        killed = text("SELECT pg_terminate_backend(pg_backend_pid())")
-                        with within(unit.session):  # type: ignore[operator]  # both take a session
-                            unit.session.execute(killed)
+                    with (
+                        self.assertRaises(Unavailable),
+                        self.house.scope.reading("reader") as unit,
+                        within(unit.session),  # type: ignore[operator]  # both take a session
+                    ):
+                        unit.session.execute(killed)
             self.assertEqual(self.people(self.house), 3)
+        # A part that may fail by itself takes the connection along; what goes on without it learns of that.
+        with self.assertRaises(Unavailable), self.house.scope.transaction("reader") as unit:
+            with suppress(FineSieveError), apart(unit.session):
+                unit.session.execute(killed)
+            unit.session.execute(text("SELECT 1"))
 
     def test_another_workspace_stays_apart(self) -> None:
         """Read in the midst of reading, or after it, each sees its own rows and no other's."""

@@ -12,7 +12,7 @@ from typing import Any, Final, TypeVar
 
 from psycopg import errors as pg
 from sqlalchemy import Connection, Engine, create_engine, event, text
-from sqlalchemy.exc import DBAPIError, OperationalError
+from sqlalchemy.exc import DBAPIError, OperationalError, PendingRollbackError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlmodel import Session
 
@@ -86,6 +86,25 @@ def mapped(error: DBAPIError) -> FineSieveError:
     if isinstance(error, OperationalError) or error.connection_invalidated:
         return Unavailable("The database cannot be reached.")
     return FineSieveError("The database refused this.")
+
+
+@contextmanager
+def _no_driver_errors() -> Iterator[None]:
+    """What the driver and the pool raise comes out as one of our errors."""
+    try:
+        yield
+    except DBAPIError as error:
+        raise mapped(error) from error
+    except PendingRollbackError as error:
+        if error.code != _CONNECTION_GONE:
+            raise
+        raise Unavailable("The database cannot be reached.") from error
+    except PoolTimeout:
+        raise Unavailable("The server is busy right now; try again in a moment.") from None
+
+
+_CONNECTION_GONE: Final = "8s2b"
+"""What the library says to whoever goes on in a transaction after a part that may fail lost the connection."""
 
 
 def enter_workspace(session: Session, workspace_id: int) -> None:
@@ -211,13 +230,12 @@ class SharedReading:
         """
         self._used_by += 1
         try:
-            yield self._session_for(store, workspace_id)
-        except DBAPIError as error:
-            self._roll_back()
-            raise mapped(error) from error
-        except PoolTimeout:
-            self._roll_back()
-            raise Unavailable("The server is busy right now; try again in a moment.") from None
+            with _no_driver_errors():
+                try:
+                    yield self._session_for(store, workspace_id)
+                except (DBAPIError, PendingRollbackError, PoolTimeout):
+                    self._roll_back()
+                    raise
         finally:
             self._used_by -= 1
 
@@ -320,15 +338,10 @@ class Store:
         shared = shared_reading()
         if shared is not None:
             shared.end()
-        try:
-            with Session(self.engine, expire_on_commit=False) as session, session.begin():
-                if workspace_id is not None:
-                    enter_workspace(session, workspace_id)
-                yield session
-        except DBAPIError as error:
-            raise mapped(error) from error
-        except PoolTimeout:
-            raise Unavailable("The server is busy right now; try again in a moment.") from None
+        with _no_driver_errors(), Session(self.engine, expire_on_commit=False) as session, session.begin():
+            if workspace_id is not None:
+                enter_workspace(session, workspace_id)
+            yield session
 
     @contextmanager
     def reading(self, workspace_id: int | None = None) -> Iterator[Session]:
