@@ -3,6 +3,7 @@
 import json
 import re
 from collections.abc import Callable, Mapping
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -34,6 +35,8 @@ def _application(engine: Engine, scope: Scope, form_id: int) -> FastAPI:
         for place, f in fields.items()
     ]  # fmt: skip
     columns = ", ".join(f.column for f in catalogue.stored)
+    chosen = [catalogue.by_key[key] for key in ("email", "born", "gardener", "signed_up_on")]
+    listed = ", ".join(f.column for f in chosen)
 
     @app.post("/answers")
     async def answers(request: Request) -> Response:
@@ -53,17 +56,19 @@ def _application(engine: Engine, scope: Scope, form_id: int) -> FastAPI:
             if field.type_key == "number" and raw and not re.fullmatch(r"-?[0-9]+([.,][0-9]+)?", raw):
                 problems[question["id"]] = "Write a number."
         return HTMLResponse(
-            _PAGE.render(title=document.title, questions=shown, given=given, problems=problems, rows=[])
+            _PAGE.render(page="form", questions=shown, given=given, problems=problems, csrf=form["token"])
         )
 
     @app.get("/people")
     def people() -> Response:
         with engine.connect() as connection:
             number = connection.execute(text(f"SELECT reltuples FROM pg_class WHERE oid = '{schema}.person'::regclass"))
-            query = f"SELECT id, f2, f1, f3, f5 FROM {schema}.person ORDER BY id DESC LIMIT 51"
-            rows = connection.execute(text(query)).all()
+            query = f"SELECT id, f2 || ' ' || f3 AS name, {listed} FROM {schema}.person ORDER BY id DESC LIMIT 50"
+            rows = connection.execute(text(query)).mappings().all()
             title = f"{number.scalar_one():,.0f} people"
-        return HTMLResponse(_PAGE.render(title=title, questions=[], given={}, problems={}, rows=rows))
+        return HTMLResponse(
+            _PAGE.render(page="list", title=title, rows=rows, columns=chosen, fields=catalogue.stored, csrf="by hand")
+        )
 
     @app.get("/people/{person_id}")
     def profile(person_id: int) -> Response:
@@ -76,21 +81,37 @@ def _application(engine: Engine, scope: Scope, form_id: int) -> FastAPI:
                 "ORDER BY id DESC LIMIT 200"
             )
             lines = connection.execute(past, {"id": person_id}).all()
-        values = [(0, f.label, f.show(v)) for f, v in zip(catalogue.stored, row, strict=True)]
-        return HTMLResponse(_PAGE.render(title="Somebody", questions=[], given={}, problems={}, rows=[*values, *lines]))
+        values = [(field, field.show(value)) for field, value in zip(catalogue.stored, row, strict=True)]
+        return HTMLResponse(
+            _PAGE.render(
+                page="profile",
+                title="Somebody",
+                id=person_id,
+                values=values,
+                lines=lines,
+                by_id=catalogue.by_id,
+                csrf="",
+            )
+        )
 
     _add_sending(app, engine, scope, form_id, {place: field.column for place, field in fields.items()})
     return app
 
 
 def _add_sending(app: FastAPI, engine: Engine, scope: Scope, form_id: int, columns: Mapping[str, str]) -> None:
-    schema = f"w_{scope.workspace_id}"
+    schema, by_key = f"w_{scope.workspace_id}", read_catalogue(scope).by_key
+    kept_by_itself = ("signed_up_on", "preferred_language", "first_seen", "last_seen")
+    signed_up, language, first, last = (by_key[key].column for key in kept_by_itself)
 
     @app.post("/send")
     async def send(request: Request) -> Response:
         form = await request.form()
         given = {name[2:]: str(value) for name, value in form.items() if name.startswith("a_")}
-        stored = {columns[place]: value for place, value in given.items() if value and place in ("q1", "q2", "q3")}
+        now = datetime.now(UTC)
+        stored: dict[str, Any] = {
+            columns[place]: value for place, value in given.items() if value and place in ("q1", "q2", "q3")
+        }
+        stored |= {signed_up: now.date(), language: "en", first: now, last: now}
         with engine.begin() as connection:
             connection.execute(_ENTER, {"w": str(scope.workspace_id)})
             arrived = text(
@@ -100,6 +121,10 @@ def _add_sending(app: FastAPI, engine: Engine, scope: Scope, form_id: int, colum
             connection.execute(arrived, {"w": scope.workspace_id})
         with engine.begin() as connection:
             connection.execute(_ENTER, {"w": str(scope.workspace_id)})
+            known = text(
+                f"SELECT id FROM {schema}.person WHERE finesieve.fold({columns['q1']}) = finesieve.fold(:email)"
+            )
+            assert connection.execute(known, {"email": given["q1"]}).first() is None
             names = ", ".join(stored)
             places = ", ".join(f":{name}" for name in stored)
             made = connection.execute(
@@ -111,7 +136,12 @@ def _add_sending(app: FastAPI, engine: Engine, scope: Scope, form_id: int, colum
                 "(:w, 'person', :p, :f, NULL, CAST(:v AS jsonb), 'form', 'the person', now())"
             )
             lines = [
-                {"w": scope.workspace_id, "p": person, "f": int(name[1:].partition("_")[0]), "v": json.dumps(value)}
+                {
+                    "w": scope.workspace_id,
+                    "p": person,
+                    "f": int(name[1:].partition("_")[0]),
+                    "v": json.dumps(value, default=str),
+                }
                 for name, value in stored.items()
             ]
             connection.execute(line, lines)

@@ -72,7 +72,7 @@ class PeopleList(unittest.TestCase):
     def test_a_value_is_corrected_in_its_cell(self) -> None:
         page = self.page
         page.open(f"{self.base}?columns=favourite")
-        page.press("Correct Favourite of Ann", "button")
+        page.press("Correct Favourite", "#people tbody tr:last-child button")
         page.fill(".cell-form input[name=v_favourite]", "Black kale")
         page.press("Save", ".cell-form button")
         page.until_text("#people tbody", "Black kale")

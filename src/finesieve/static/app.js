@@ -290,6 +290,22 @@ document.addEventListener("click", (event) => {
   });
   if (panel && event.target.closest("button[name=action]")) panel.querySelector("[name=panel]").disabled = false;
 }, true);
+// What a panel holds is fetched once it opens.
+document.addEventListener("toggle", (event) => {
+  const link = event.target.open && event.target.querySelector("[data-once-open]");
+  if (link) htmx.ajax("GET", link.href, { source: link, target: link.parentElement, select: `#${link.parentElement.id} > *`, swap: "innerHTML" });
+}, true);
+// A cell of a list is corrected where it stands; what is too long for it can be read in whole.
+document.addEventListener("click", (event) => {
+  const pen = event.target.closest?.(".edit-cell");
+  if (!pen) return;
+  const cell = pen.closest("td");
+  htmx.ajax("GET", `${cell.closest("tr").querySelector(".strong a").href}/cell/${pen.dataset.key}`, { source: cell, target: cell, swap: "innerHTML" });
+});
+document.addEventListener("mouseover", (event) => {
+  const cell = event.target.closest?.("td.cell");
+  if (cell && cell.scrollWidth > cell.clientWidth) cell.title = cell.firstChild.textContent.trim();
+});
 // A long list of fields, narrowed as one types.
 function narrow(box) {
   const list = document.querySelector(box.dataset.narrow);

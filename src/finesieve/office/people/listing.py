@@ -7,6 +7,7 @@ from typing import Any, Literal
 from urllib.parse import urlencode
 
 from fastapi import APIRouter, Request
+from markupsafe import Markup
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, Overtaken
@@ -143,8 +144,11 @@ def _people_page(
 
 @dataclass(frozen=True, slots=True)
 class _Head:
-    """A column as it is drawn: `sort` is the address of the list sorted by it, empty where it cannot be; `correct`
-    whether its values can be corrected in their cells."""
+    """A column as it is drawn, worked out once for its many cells.
+
+    `sort` is the address of the list sorted by it, empty where it cannot be; `pen` the button that corrects a value in
+    its cell, the same in all.
+    """
 
     key: str
     label: str
@@ -152,23 +156,26 @@ class _Head:
     numeric: bool
     sort: str
     sorted: Literal["", "ascending", "descending"]
-    correct: bool
+    css: str
+    pen: Markup
 
-    @property
-    def css(self) -> str:
-        return "n mono cell" if self.numeric else "soft cell"
+
+_PEN = Markup('<button type="button" class="edit-cell" data-key="{}" aria-label="Correct {}">✎</button>')
 
 
 def _head(desk: Desk, field: Field, listing: Listing, view_id: int) -> _Head:
     kind = field.value_type.kind
+    numeric = kind in ("number", "money")
+    correct = desk.may_correct and field.stores and kind not in ("file", "secret")
     return _Head(
         field.key,
         field.label,
         field.short,
-        kind in ("number", "money"),
+        numeric,
         "" if kind in UNSORTED else _sorted_by(desk, listing, view_id, field.key),
         "" if listing.sort != field.key else "descending" if listing.down else "ascending",
-        desk.may_correct and field.stores and kind not in ("file", "secret"),
+        "n mono cell" if numeric else "soft cell",
+        _PEN.format(field.key, field.label) if correct else Markup(),
     )
 
 

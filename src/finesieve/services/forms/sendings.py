@@ -1,19 +1,19 @@
 """What was sent with a form: the list, one sending with all its answers, and all of them as a file."""
 
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from typing import Any, Final, Literal
 
 from pydantic import Field as Bounds
+from sqlalchemy import text
 from sqlmodel import col, select
 
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import Form
-from finesieve.core.values import Value
 from finesieve.services.forms.forms import form_of
 from finesieve.services.kernel.inputs import Input
 from finesieve.services.kernel.scope import Scope, Unit
@@ -29,6 +29,7 @@ __all__ = [
     "ChargeLine",
     "Sending",
     "SendingDetail",
+    "SendingOfPerson",
     "SendingsPage",
     "SentQuery",
     "list_sendings",
@@ -80,8 +81,22 @@ class Sending:
     state: State
     summary: str
     total: Decimal
-    form_id: int = 0
-    form: str = ""
+
+    @property
+    def said(self) -> str:
+        """What came of it, in words."""
+        return SAID[self.state]
+
+
+@dataclass(frozen=True, slots=True)
+class SendingOfPerson:
+    """One sending where it is clear whose it is."""
+
+    id: int
+    form_id: int
+    form: str
+    at: datetime
+    state: State
 
     @property
     def said(self) -> str:
@@ -161,12 +176,9 @@ def _searched(unit: Unit, field: Field) -> bool:
     return unit.sees(field) and field.type.kind != "secret"
 
 
-def _lines(
-    unit: Unit, rows: Sequence[Submission], people: Mapping[int, Mapping[str, Value]] | None = None
-) -> Iterator[Sending]:
-    if people is None:
-        keys = ["first_name", "last_name", "email"]
-        people = rows_by_ids(unit.session, unit.definitions, PERSON, keys, {row.person_id for row in rows})
+def _lines(unit: Unit, rows: Sequence[Submission]) -> Iterator[Sending]:
+    keys = ["first_name", "last_name", "email"]
+    people = rows_by_ids(unit.session, unit.definitions, PERSON, keys, {row.person_id for row in rows})
     states = _states(unit, rows)
     # Who it is stands beside the answers already.
     named = {unit.catalogue.by_key[key].id for key in ("first_name", "last_name", "email")}
@@ -182,7 +194,6 @@ def _lines(
             states.get(row.id or 0, "stored"),
             summary,
             sum((charge.amount for charge in _charges(unit, row)), Decimal(0)),
-            row.form_id,
         )
 
 
@@ -254,13 +265,18 @@ def _labels(unit: Unit, row: Submission) -> dict[str, str]:
     return found
 
 
-def sendings_of_person(scope: Scope, person_id: int) -> tuple[Sending, ...]:
+def sendings_of_person(scope: Scope, person_id: int) -> tuple[SendingOfPerson, ...]:
     """The last sendings of a person, of every form."""
     with scope.reading("reader") as unit:
-        query = select(Submission).where(col(Submission.person_id) == person_id)
-        rows = unit.session.exec(query.order_by(col(Submission.id).desc()).limit(_MOST_SHOWN)).all()
-        titles = {form_id: str(form_of(unit, form_id).draft["title"]) for form_id in {row.form_id for row in rows}}
-        return tuple(replace(one, form=titles[one.form_id]) for one in _lines(unit, rows, {person_id: {}}))
+        rows = unit.session.execute(_OF_PERSON, {"person": person_id, "most": _MOST_SHOWN}).all()
+        return tuple(SendingOfPerson(*row) for row in rows)
+
+
+_OF_PERSON: Final = text(
+    "SELECT sent.id, sent.form_id, form.draft->>'title', sent.received_at, coalesce(decision.state, 'stored') "
+    "FROM submission sent JOIN form ON form.id = sent.form_id LEFT JOIN decision ON sent.state = 'held' AND "
+    "decision.submission_id = sent.id WHERE sent.person_id = :person ORDER BY sent.id DESC LIMIT :most"
+)
 
 
 def sendings_as_csv(scope: Scope, form_id: int, query: SentQuery) -> tuple[str, Iterator[str]]:

@@ -13,6 +13,7 @@ from collections.abc import Callable, Hashable, Iterator, Sequence, Sized
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from hashlib import sha256
 from typing import Any, Final, TypeVar
 
@@ -174,8 +175,33 @@ def meaning(definitions: Definitions, expressions: Sequence[Typed], moment: Mome
         parts += [part for one in others for formula in one.formulas.values() for part in formula.walk()]
     at = moment.now if any(part.operation == "now" for part in parts) else moment.today
     house = sorted({part.name for part in parts if part.operation == "house"})
-    rests_on = (*map(_said, expressions), str(at), str(moment.zone), *(repr(moment.house.get(name)) for name in house))
+    rests_on = (
+        *(_written(_Same(one)) for one in expressions),
+        str(at),
+        str(moment.zone),
+        *(repr(moment.house.get(name)) for name in house),
+    )
     return sha256("\0".join(rests_on).encode(errors="surrogatepass")).digest()
+
+
+class _Same:
+    """An expression that is told apart by being the same thing: what it says is written out once."""
+
+    __slots__ = ("typed",)
+
+    def __init__(self, typed: Typed) -> None:
+        self.typed = typed
+
+    def __hash__(self) -> int:
+        return id(self.typed)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Same) and other.typed is self.typed
+
+
+@lru_cache(maxsize=1_000)
+def _written(same: _Same) -> str:
+    return _said(same.typed)
 
 
 def _said(typed: Typed) -> str:
