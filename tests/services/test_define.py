@@ -74,6 +74,8 @@ class Fields(unittest.TestCase):
             (FieldInput(label="X", key="and"), "key"),
             (FieldInput(label="X", type_key="choice", options=" \n"), "options"),
             (FieldInput(label="X", type_key="choice", options="A\na"), "options"),
+            (FieldInput(label="X", help="As in {zome}."), "help"),
+            (FieldInput(label="X", settings={"sample_text": "{zome}"}), "sample_text"),
         ):
             with self.subTest(place), self.assertRaises(InvalidInput) as caught:
                 create_field(self.scope, self.house.group_id(), asked)
@@ -98,6 +100,9 @@ class Fields(unittest.TestCase):
         change = change_field(self.scope, field_id, FieldInput(label="Area", options="Up = north\nHill\nSouth\nWest"))
         field = read_field(self.scope, field_id).field
         self.assertEqual((field.label, field.show("north")), ("Area", "Up"))
+        with self.assertRaises(InvalidInput) as caught:
+            change_field(self.scope, field_id, FieldInput(label="Area", help="{nothing}"))
+        self.assertIn("help", caught.exception.messages)
         undo_change(self.scope, change)
         # A double click takes back once: an undo names what it undoes, and has a direction.
         undo_change(self.scope, change)

@@ -22,6 +22,7 @@ from finesieve.core.values import whole_number
 from finesieve.services.kernel.changes import match_unique_index, record_change, refuse_overtaken, snapshot
 from finesieve.services.kernel.inputs import Input, explain_errors
 from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.kernel.texts import refuse_texts
 from finesieve.services.usage.uses import Use, uses_of
 from finesieve.store.definitions.catalogue import add_column, field_from_row, touch
 from finesieve.store.reading.rows import value_counts
@@ -186,6 +187,7 @@ def _create_field(scope: Scope, group_id: int, asked: FieldInput) -> int:
 def make_field(unit: Unit, group: Group, asked: FieldInput, options: Iterable[Option]) -> int:
     """Make a field in this transaction; see `create_field`."""
     settings = _settings(FieldSettings(), asked.settings)
+    refuse_texts(unit, {"help": asked.help, "sample_text": settings.sample_text})
     if asked.type_key == "record" and settings.record_type not in unit.catalogue.record_types_by_id:
         raise InvalidInput({"record_type": "Choose whose records are the options."})
     row = FieldRow(
@@ -243,6 +245,7 @@ def change_field(scope: Scope, field_id: int, asked: FieldInput, seen: int | Non
             raise InvalidInput({"": "A derived field is changed where it is computed."})
         asked = asked.model_copy(update={"type_key": field.type_key})
         settings = _settings(field.settings, asked.settings)
+        refuse_texts(unit, {"help": asked.help, "sample_text": settings.sample_text})
         row = unit.session.get(FieldRow, field_id)
         assert row is not None
         before = snapshot(unit, "field", field_id)
