@@ -171,7 +171,7 @@ class EveryPage(unittest.TestCase):
             "define/new", "define/new?about=house", "define/groups/new?about=house", "define/house", f"define/house/{ids['link']}",
             f"define/house/{ids['sign']}", "define/records/new", f"define/records/{ids['plots']}", f"define/records/{ids['plots']}?edit=1",
             f"records/{ids['plots']}", f"records/{ids['plots']}/new", f"records/{ids['plots']}/{ids['record']}", "define/levels",
-            f"define/levels/{ids['level']}", "define/lists", "define/tags", "define/tags/family?stem=bed", "define/options",
+            f"define/levels/{ids['level']}", "define/lists", "define/tags", "define/tags/family?stem=bed", "define/tags/remove?name=bed-dug", "define/options",
             f"define/options/{ids['sizes']}", f"define/fields/{field}/options", f"define/fields/{field}/type",
             f"define/fields/{field}/type?to=number", f"define/fields/{field}/mend", f"define/fields/{field}/delete",
             f"define/fields/{ids['number']}", f"define/fields/{ids['structured']}", f"define/fields/{ids['picture']}", "define/deleted",

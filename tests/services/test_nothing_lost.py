@@ -5,7 +5,7 @@ from unittest.mock import patch
 
 from sqlmodel import select
 
-from finesieve.core.errors import InvalidInput
+from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define import tagging
@@ -14,7 +14,7 @@ from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_field_in, read_catalogue
 from finesieve.services.define.memberships import MembershipInput, create_membership, list_tags, set_lists
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
-from finesieve.services.define.tagging import take_tag_off
+from finesieve.services.define.tagging import plan_tag_off, take_tag_off
 from finesieve.services.filling.mapping import change_grant
 from finesieve.services.forms.asking import set_forms_asking
 from finesieve.services.forms.composing import add_question, remove_part
@@ -117,6 +117,12 @@ class Tags(unittest.TestCase):
             return [tuple(sorted(read_profile(house.scope, person).memberships.tags)) for person in people]
 
         before = tags()
+        create_derived(house.scope, DerivedInput(label="Came", formula='tags holds "open day"'))
+        plan = plan_tag_off(house.scope, "open day")
+        self.assertEqual((plan.people, [one for one, _ in plan.some], [use.name for use in plan.uses]), (2, people[:2], ["Came"]))
+        with self.assertRaises(NotFound):
+            plan_tag_off(house.scope, "nobody has it")
+        self.assertEqual(tags(), before)
         taken = take_tag_off(house.scope, "open day")
         self.assertEqual((taken.people, tags()), (2, [("dug",), (), ("dug",)]))
         for _ in range(2):

@@ -25,7 +25,7 @@ from finesieve.services.define.memberships import (
     set_tag_end,
 )
 from finesieve.services.define.tag_families import begin_family, plan_family, tag_families
-from finesieve.services.define.tagging import take_tag_off
+from finesieve.services.define.tagging import plan_tag_off, take_tag_off
 from finesieve.services.kernel.inputs import read_input, read_shown
 from finesieve.web.posted import Posted
 
@@ -171,6 +171,20 @@ def show_tags(request: Request, desk: DeskHere) -> Response:
         tags=list_tags(desk.scope),
         families=tag_families(desk.scope),
         taken=request.query_params.get("taken", ""),
+    )
+
+
+@level_router.get("/tags/remove")
+def show_removal(request: Request, desk: DeskHere, name: str = "") -> Response:
+    """What taking a tag off everyone would do; nothing is done yet."""
+    return page(
+        request,
+        desk,
+        "office/define/tag.html",
+        stage="define",
+        title="Remove a tag",
+        sections=sections(desk, read_catalogue(desk.scope), "tags"),
+        plan=plan_tag_off(desk.scope, name),
     )
 
 

@@ -10,19 +10,22 @@ from sqlmodel import col, select
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.model.changes import OWN_IDS
-from finesieve.core.values import Value
+from finesieve.core.values import Type, Value
 from finesieve.services.kernel.changes import record_change, register, snapshot
 from finesieve.services.kernel.scope import Clock, Scope, Unit
 from finesieve.services.kernel.tasks import Progress, Stopped, begin_task, work_of
+from finesieve.services.usage.uses import Use, uses_of
+from finesieve.services.values.value_lines import person_name
 from finesieve.services.values.writing import change_many
 from finesieve.store.connection.database import Store
 from finesieve.store.definitions.catalogue import touch
+from finesieve.store.reading.people import membership_counts
 from finesieve.store.reading.rows import rows_by_ids
 from finesieve.store.tables import History, TagRow, Workspace
 from finesieve.store.values.rows import lock_rows
 from finesieve.store.values.tagging import carriers
 
-__all__ = ["TakenOff", "put_on", "sweep_tags", "take_off", "take_tag_off"]
+__all__ = ["TagPlan", "TakenOff", "plan_tag_off", "put_on", "sweep_tags", "take_off", "take_tag_off"]
 
 AT_ONCE: Final = 1_000
 """So many people are changed within the request that asks for it, and in one batch of a task."""
@@ -37,6 +40,31 @@ class TakenOff:
     people: int
     change: int
     task: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class TagPlan:
+    """What taking a tag off everyone would do: from how many people, `some` of them by id and name; what names it."""
+
+    name: str
+    people: int
+    some: tuple[tuple[int, str], ...]
+    uses: tuple[Use, ...]
+
+
+def plan_tag_off(scope: Scope, name: str) -> TagPlan:
+    """The dry run of taking a tag off everyone; changes nothing. Raises NotFound."""
+    with scope.transaction("editor") as unit:
+        people = membership_counts(unit.session, unit.definitions, "tags").get(name, 0)
+        if not people:
+            raise NotFound("Nobody has this tag.")
+        ids = carriers(unit.session, unit.definitions, (name,), _SHOWN)
+        rows = rows_by_ids(unit.session, unit.definitions, PERSON, ["first_name", "last_name", "email"], ids)
+        some = tuple((one, person_name(rows[one])) for one in ids)
+        return TagPlan(name, people, some, uses_of(unit).of_option(Type("choices", (), "tags"), name))
+
+
+_SHOWN: Final = 5
 
 
 def take_tag_off(scope: Scope, name: str) -> TakenOff:
