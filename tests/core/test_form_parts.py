@@ -430,7 +430,10 @@ class Documents(unittest.TestCase):
             PLOTS,
         )
         written = portable(document, CATALOGUE)
-        self.assertEqual(asked_fields(written), [("", "code"), ("plot", "soil"), ("plot", "size"), ("plot", "limed")])
+        self.assertEqual(
+            asked_fields(written),
+            [("person", "code"), ("record:plot", "soil"), ("record:plot", "size"), ("record:plot", "limed")],
+        )
         back = Form.model_validate(localised(written, CATALOGUE))
         self.assertEqual(portable(back, CATALOGUE), written)
         self.assertEqual(back.questions[0].checks[0].kind, "pattern")

@@ -119,7 +119,9 @@ class Tags(unittest.TestCase):
         before = tags()
         create_derived(house.scope, DerivedInput(label="Came", formula='tags holds "open day"'))
         plan = plan_tag_off(house.scope, "open day")
-        self.assertEqual((plan.people, [one for one, _ in plan.some], [use.name for use in plan.uses]), (2, people[:2], ["Came"]))
+        self.assertEqual(
+            (plan.people, [one for one, _ in plan.some], [use.name for use in plan.uses]), (2, people[:2], ["Came"])
+        )
         with self.assertRaises(NotFound):
             plan_tag_off(house.scope, "nobody has it")
         self.assertEqual(tags(), before)

@@ -5,7 +5,7 @@ from typing import Final, Literal
 
 __all__ = ["CONTEXTS", "Context", "answer_read"]
 
-Source = Literal["level", "answers", "stored", "address", "house"]
+Source = Literal["level", "answers", "stored", "address", "house", "cart", "order"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -13,8 +13,9 @@ class Context:
     """A word before a point. `means` is said beside each name after it, `where` says where it has a meaning.
 
     `source` is where the values come from: a `level` around (the person, the record), the `answers` being given, what
-    is `stored`, the `address`, or the `house`, whose values are the same for every row. `what` is what a name after
-    it is called, `about` whose fields they are, where these are not those of the thing that the expression is about.
+    is `stored`, the `address`, the `cart`, the `order` being placed, or the `house`, whose values are the same for
+    every row. `what` is what a name after it is called, `about` whose fields they are, where these are not those of
+    the thing that the expression is about.
     """
 
     prefix: str
@@ -38,8 +39,8 @@ CONTEXTS: Final = {
         Context("house", "one value for everybody", "everywhere", "house", "house value", "house"),
         Context("form", "the answer alone", "in forms", "answers"),
         Context("page", "an address parameter", "in forms", "address", "address parameter", "page"),
-        Context("order", "of the order", "nowhere yet"),
-        Context("cart", "of what is in the cart", "nowhere yet"),
+        Context("order", "the answer, of the order", "in checkouts", "order", about="order"),
+        Context("cart", "of what is in the cart", "in checkouts", "cart", about="cart"),
         Context("level", "of the membership level", "nowhere yet"),
         Context("old", "the value before the change", "nowhere yet"),
     )

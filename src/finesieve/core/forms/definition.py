@@ -6,6 +6,7 @@ from typing import Annotated, Any, Final, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from finesieve.core.commerce.bill import Basis
 from finesieve.core.forms.earlier import upgraded
 from finesieve.core.limits import EXPRESSION, HELP, LABEL, NOUN, OPTION, TEXT, TITLE
 from finesieve.core.model.checks import Check
@@ -13,6 +14,7 @@ from finesieve.core.model.checks import Check
 __all__ = ["TIDYINGS", "Form", "Item", "ListEffect", "Question", "Remark", "Repeat", "Section", "Surcharge", "Tidying"]
 
 Expression = Annotated[str, Field(max_length=EXPRESSION)]
+Channel = Literal["sign-up", "checkout"]
 Tidying = Literal["spaces", "lower", "upper", "capital"]
 TIDYINGS: Final[dict[str, str]] = {
     "spaces": "No spaces at the ends, single ones within",
@@ -28,17 +30,28 @@ class _Document(BaseModel):
 
 
 class Surcharge(_Document):
-    """Money that an answer adds: any formula over the answers, between a floor and a ceiling.
+    """Money that an answer adds: any formula over the answers and the cart, or a `share` of a basis in per cent;
+    between a floor and a ceiling. What is negative is a discount.
 
-    It counts once the question is answered, or with `option` once that is chosen.
+    It counts once the question is answered, or with `option` once that is chosen. Where it is `taxed`, it is by
+    `tax_class`, or as the shop taxes surcharges. A discount has no rate of its own.
     """
 
     label: str = Field(min_length=1, max_length=LABEL)
-    amount: str = Field(min_length=1, max_length=EXPRESSION)
+    amount: str = Field(default="", max_length=EXPRESSION)
+    share: Decimal | None = Field(default=None, ge=-100, le=1_000, decimal_places=4)
+    basis: Basis = "goods_after"
     option: str = Field(default="", max_length=OPTION)
     taxed: bool = True
+    tax_class: str = Field(default="", max_length=60)
     low: Decimal | None = None
     high: Decimal | None = None
+
+    @model_validator(mode="after")
+    def _one_of_both(self) -> Self:
+        if bool(self.amount.strip()) == (self.share is not None):
+            raise ValueError("Give an amount or a share.")
+        return self
 
 
 class ListEffect(_Document):
@@ -148,8 +161,8 @@ class Form(_Document):
 
     `languages` are those it can be filled in in; the first is the one it is
     written in, `title_known` and `send_known` stand in for title and button where a known person changes what is kept
-    of them, and `phrases` gives, for each other one, its texts by ours. `joins` are
-    the ids of the lists that whoever sends it is put on.
+    of them, and `phrases` gives, for each other one, its texts by ours. `joins` are the ids of the lists that whoever
+    sends it is put on. A form of the `channel` checkout asks about the order, too, and its rules read the cart.
     """
 
     title: str = Field(min_length=1, max_length=TITLE)
@@ -158,6 +171,7 @@ class Form(_Document):
     thanks: str = Field(default="Thank you. Your answers have arrived.", max_length=TEXT)
     title_known: str = Field(default="", max_length=TITLE)
     send_known: str = Field(default="", max_length=60)
+    channel: Channel = "sign-up"
     stepped: bool = False
     challenge: bool = False
     joins: tuple[int, ...] = Field(default=(), max_length=50)
@@ -247,4 +261,5 @@ def _rules_of(item: Question | Remark) -> Iterator[tuple[str, str, str]]:
         if check.kind == "condition":
             yield item.id, f"check:{place}", check.expression
     for place, surcharge in enumerate(item.surcharges):
-        yield item.id, f"surcharge:{place}", surcharge.amount
+        if surcharge.amount:
+            yield item.id, f"surcharge:{place}", surcharge.amount

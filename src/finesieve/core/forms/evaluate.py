@@ -4,13 +4,15 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
+from fractions import Fraction
 from typing import Any, Final
 
+from finesieve.core.commerce.bill import NoRate
 from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.families.places import country_of, needs_postcode, regions_of
 from finesieve.core.fields.options import Option
-from finesieve.core.forms.definition import Form, Tidying
+from finesieve.core.forms.definition import Form, Surcharge, Tidying
 from finesieve.core.forms.joining import answer_joins
 from finesieve.core.forms.outcome import (
     Because,
@@ -380,19 +382,29 @@ class _Work:
             None,
         )
 
+    def _share(self, surcharge: Surcharge) -> Fraction | None:
+        """A share of what is in the cart, exact; none without a cart, or where its taxes are not known."""
+        cart = self.situation.cart
+        if cart is None or surcharge.share is None:
+            return None
+        try:
+            return cart.bases[surcharge.basis] * Fraction(surcharge.share) / 100
+        except NoRate:
+            return None
+
     def _charged(self, one: CompiledQuestion, outcome: "_Answer", draft: _Draft) -> tuple[Charge, ...]:
         found = []
         for surcharge, rule in one.charges:
             held = outcome.value if isinstance(outcome.value, tuple) else (outcome.value,)
-            amount: Any = rule.program(draft.row, self.moment)
-            if (surcharge.option and surcharge.option not in held) or not isinstance(amount, Decimal):
+            amount: Any = rule.program(draft.row, self.moment) if rule is not None else self._share(surcharge)
+            if (surcharge.option and surcharge.option not in held) or not isinstance(amount, Decimal | Fraction):
                 continue
             if surcharge.low is not None:
-                amount = max(amount, surcharge.low)
+                amount = max(amount, type(amount)(surcharge.low))
             if surcharge.high is not None:
-                amount = min(amount, surcharge.high)
+                amount = min(amount, type(amount)(surcharge.high))
             if amount and outcome.value is not False:
-                found.append(Charge(outcome.id, surcharge, amount))
+                found.append(Charge(outcome.id, surcharge, Fraction(amount)))
         return tuple(found)
 
 

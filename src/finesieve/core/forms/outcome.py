@@ -6,6 +6,7 @@ The public page, rehearsal, cases, and later checkout and chat all draw on this 
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
+from fractions import Fraction
 from typing import Final, Literal
 
 from finesieve.core.fields.about import HOUSE, PERSON
@@ -14,7 +15,7 @@ from finesieve.core.fields.options import Option
 from finesieve.core.forms.definition import Question, Remark, Section, Surcharge
 from finesieve.core.language.program import Moment
 from finesieve.core.model.checks import Check
-from finesieve.core.values import Value
+from finesieve.core.values import Value, divide
 
 __all__ = [
     "Because",
@@ -45,11 +46,16 @@ class CheckOutcome:
 
 @dataclass(frozen=True, slots=True)
 class Charge:
-    """Money that an answer adds, exact; it is rounded when it is charged."""
+    """Money that an answer adds, exact; it is rounded when it is charged. What is negative is a discount."""
 
     question_id: str
     surcharge: Surcharge
-    amount: Decimal
+    exact: Fraction
+
+    @property
+    def amount(self) -> Decimal:
+        """To ten places, as formulas are."""
+        return divide(Decimal(self.exact.numerator), Decimal(self.exact.denominator)) or Decimal(0)
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,7 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from finesieve.core.fields.about import PERSON, record_about
+from finesieve.core.fields.about import ORDER, PERSON, record_about
 from finesieve.core.forms.definition import Form, Question, Remark, Section
 from finesieve.core.forms.earlier import upgraded
 from finesieve.core.forms.prepare import resolve
@@ -47,7 +47,8 @@ def _item(item: Question | Remark, catalogue: Catalogue) -> dict[str, Any]:
     known = catalogue.by_id.get(item.field_id)
     if known is None:
         return {}
-    found = {"field": known.key, **_plain(item, "field_id", "checks", "lists")}
+    found: dict[str, Any] = {"field": known.key, **({"about": ORDER} if known.about == ORDER else {})}
+    found |= {**_plain(item, "field_id", "checks", "lists")}
     keys = {one.id: one.key for one in catalogue.lists}
     effects = [{"list": keys[one.list_id], **_plain(one, "list_id")} for one in item.lists if one.list_id in keys]
     found |= {"lists": effects} if effects else {}
@@ -62,12 +63,12 @@ def _check(check: Check, catalogue: Catalogue) -> dict[str, Any]:
 
 
 def asked_fields(document: Mapping[str, Any]) -> list[tuple[str, str]]:
-    """The fields that a portable document asks, as (key of the record type or "", key of the field)."""
+    """The fields that a portable document asks, as (what they are about, `record:plot` say, and their key)."""
     found = []
     for section in upgraded(document).get("sections", ()):
         repeat = section.get("repeat") or {}
         found += [
-            (str(repeat.get("record_type", "")), str(item["field"]))
+            (f"record:{repeat['record_type']}" if repeat else str(item.get("about", PERSON)), str(item["field"]))
             for item in section.get("items", ())
             if "field" in item
         ]
@@ -98,11 +99,11 @@ def localised(document: Mapping[str, Any], catalogue: Catalogue) -> dict[str, An
 def _local_item(item: Mapping[str, Any], about: str, catalogue: Catalogue) -> dict[str, Any]:
     if "field" not in item:
         return dict(item)
-    keys = catalogue.keys_of(about)
+    keys = catalogue.keys_of(ORDER if item.get("about") == ORDER else about)
     if item["field"] not in keys:
         raise KeyError(item["field"])
     lists = {known.key: known.id for known in catalogue.lists}
-    made = {key: value for key, value in item.items() if key not in ("field", "lists")}
+    made = {key: value for key, value in item.items() if key not in ("field", "about", "lists")}
     effects = [
         {**{key: value for key, value in one.items() if key != "list"}, "list_id": lists[one["list"]]}
         for one in item.get("lists", ())

@@ -3,7 +3,8 @@
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 
-from finesieve.core.fields.about import PERSON, record_about
+from finesieve.core.commerce.cart import LINES, cart_names, line_names
+from finesieve.core.fields.about import ORDER, PERSON, record_about
 from finesieve.core.fields.contexts import answer_read
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import Form, Question, Remark, Section, Surcharge
@@ -23,6 +24,7 @@ __all__ = [
     "CompiledRemark",
     "CompiledSection",
     "Rule",
+    "asked_about",
     "can_ask",
     "compile_form",
     "form_world",
@@ -54,7 +56,10 @@ class CompiledCheck:
 
 @dataclass(frozen=True, slots=True)
 class CompiledQuestion:
-    """A question with its field and its rules. `insists` is whether it is required where no rule says."""
+    """A question with its field and its rules. `insists` is whether it is required where no rule says.
+
+    A surcharge that is a share has no rule.
+    """
 
     id: str
     stores: bool
@@ -65,7 +70,7 @@ class CompiledQuestion:
     required: Rule | None
     options: Mapping[str, Rule]
     checks: tuple[CompiledCheck, ...]
-    charges: tuple[tuple[Surcharge, Rule], ...]
+    charges: tuple[tuple[Surcharge, Rule | None], ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,12 +116,32 @@ def section_about(section: Section) -> str:
     return record_about(section.repeat.record_type) if section.repeat else PERSON
 
 
+def asked_about(form: Form, section: Section) -> tuple[str, ...]:
+    """What a section may ask about: a checkout asks about the order, too."""
+    return (PERSON, ORDER) if form.channel == "checkout" and not section.repeat else (section_about(section),)
+
+
 def form_world(form: Form, catalogue: Catalogue, world: World | None = None) -> World:
     """All that is in reach of a rule of a form: a person's names, and `form.`, `person.`, `page.`."""
     base = world or catalogue.world(PERSON)
     asked = [catalogue.by_id.get(question.field_id) for question in form.questions]
     answers = {one.key: one.value_type for one in asked if one is not None and one.about == PERSON and one.stores}
-    return replace(base, prefixes={**base.prefixes, "form": answers, "person": base.base.names, "page": None})
+    made = replace(base, prefixes={**base.prefixes, "form": answers, "person": base.base.names, "page": None})
+    if form.channel != "checkout" or catalogue.shop is None:
+        return made
+    order = {one.key: one.value_type for one in asked if one is not None and one.about == ORDER and one.stores}
+    return replace(
+        made,
+        base=replace(base.base, names={**order, **base.base.names}),
+        members={**base.members, LINES: line_names(catalogue.shop)},
+        prefixes={
+            **made.prefixes,
+            "form": {**order, **answers},
+            "order": order,
+            "cart": cart_names(catalogue.shop, catalogue.manner.language),
+        },
+        collections={"cart.lines": LINES},
+    )
 
 
 def section_world(world: World, section: Section) -> World:
@@ -159,13 +184,14 @@ class _Maker:
 
     def section(self, section: Section) -> CompiledSection:
         about, world = section_about(section), section_world(self.world, section)
+        abouts = asked_about(self.form, section)
         items: list[CompiledQuestion | CompiledRemark] = []
         for item in section.items:
             if isinstance(item, Remark):
                 items.append(CompiledRemark(item, self.rule(item.show_when, world)))
                 continue
             known = self.catalogue.by_id.get(item.field_id)
-            if known is not None and can_ask(known, self.hidden, about):
+            if known is not None and any(can_ask(known, self.hidden, one) for one in abouts):
                 items.append(self.question(item, known, world))
         show = self.rule(section.show_when, self.world)
         if not section.repeat:
@@ -214,7 +240,7 @@ class _Maker:
             self.rule(question.required_when, world),
             {option: rule for option, text in question.options_when.items() if (rule := self.rule(text, world))},
             tuple(one for one in checks if one is not None),
-            tuple((surcharge, rule) for surcharge, rule in charges if rule is not None),
+            tuple((surcharge, rule) for surcharge, rule in charges if rule is not None or surcharge.share is not None),
         )
 
     def check(self, asked: Check, known: Field, world: World) -> CompiledCheck | None:

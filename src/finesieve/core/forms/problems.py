@@ -3,14 +3,14 @@
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import Form, Question, Remark, Section
 from finesieve.core.forms.prepare import (
+    asked_about,
     compile_form,
     form_world,
     resolve,
-    section_about,
     section_world,
     unit_needs,
 )
@@ -74,9 +74,30 @@ def form_problems(form: Form, catalogue: Catalogue) -> tuple[FormProblem, ...]:
             if isinstance(item, Question):
                 found += _question_problems(item, section, form, catalogue)
         found += _rules_of_section(section, form, catalogue, world, inner)
+    found += _checkout_problems(form, catalogue)
     found += _circles(form, catalogue)
     found += _email_problems(form, catalogue)
     return tuple(found)
+
+
+def _checkout_problems(form: Form, catalogue: Catalogue) -> Iterator[FormProblem]:
+    """What a checkout needs, and what no other form can have."""
+    checkout, shop = form.channel == "checkout", catalogue.shop
+    if checkout and shop is None:
+        yield FormProblem("", "There is no shop here for a checkout.")
+    asked = [catalogue.by_id[one.field_id] for section in form.sections if not section.repeat
+             for one in section.questions if one.field_id in catalogue.by_id]  # fmt: skip
+    keys = [one.key for one in asked]
+    for question in form.questions:
+        known = catalogue.by_id.get(question.field_id)
+        if known is not None and known.about == ORDER and keys.count(known.key) > 1:
+            yield FormProblem(question.id, f"A field of the person is called {known.key}, too; ask one of the two.")
+        for number, one in enumerate(question.surcharges):
+            part = f"surcharge:{number}"
+            if one.share is not None and not checkout:
+                yield FormProblem(question.id, "A share is taken of a cart, which only a checkout has.", part=part)
+            if one.tax_class and (shop is None or one.tax_class not in shop.tax_classes):
+                yield FormProblem(question.id, f"There is no tax class {one.tax_class}.", part=part)
 
 
 def _section_problems(section: Section, catalogue: Catalogue) -> Iterator[FormProblem]:
@@ -101,7 +122,7 @@ def _question_problems(question: Question, section: Section, form: Form, catalog
         lost = f"The field “{label}” was deleted; bring it back, or" if label else "The field is gone;"
         yield FormProblem(question.id, f"{lost} remove the question.")
         return
-    if known.about != section_about(section):
+    if known.about not in asked_about(form, section):
         yield FormProblem(
             question.id, f"“{known.label}” is about {catalogue.say_about(known.about)}; it does not belong here."
         )

@@ -4,6 +4,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Final
 
+from finesieve.core.commerce.cart import Cart
 from finesieve.core.fields.contexts import CONTEXTS
 from finesieve.core.fields.definition import Shelf
 from finesieve.core.language.derived import Derivation, Row
@@ -23,7 +24,7 @@ class Situation:
     `stored` are the values of a known person, tags, lists and level included,
     and `records` theirs, as (id, values) by the name of the collection; `page`
     are the address parameters, the language among them. `shelf` has the files
-    that were sent so far. `known` tells that what is stored may be shown, and
+    that were sent so far, `cart` what is bought. `known` tells that what is stored may be shown, and
     `locked` names the fields that the person may not change.
     """
 
@@ -31,6 +32,7 @@ class Situation:
     records: Records = field(default_factory=dict)
     page: Mapping[str, str] = field(default_factory=dict)
     shelf: Shelf | None = None
+    cart: Cart | None = None
     known: bool = False
     locked: frozenset[str] = frozenset()
 
@@ -57,6 +59,8 @@ class FormRow(Row):
             "answers": self._answers.get,
             "stored": self.before.get,
             "address": lambda key: situation.page.get(key) or None,
+            "cart": lambda key: situation.cart.values.get(key) if situation.cart is not None else None,
+            "order": self._answers.get,
         }
 
     def answer(self, key: str, value: Value) -> None:

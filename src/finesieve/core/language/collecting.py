@@ -55,12 +55,26 @@ class Collecting:
         self._fit.say("collection", found.span, f"“{word}” is a collection; did you mean {hint}?", hint)
 
     def _found(self, node: tree.Name) -> Typed | None:
+        whole = ".".join(node.path[:2])
+        if whole in self._world.collections:
+            return self._after_two(node, whole, self._world.collections[whole])
         if len(node.path) == 1:
             return self._bare(node, node.path[0])
         if len(node.path) == 2:
             return self._prefixed(node, *node.path)
         self._fit.say("unknown-prefix", node.span, f"“{node.text}” has one point too many.")
         return None
+
+    def _after_two(self, node: tree.Name, whole: str, member: str) -> Typed | None:
+        """A collection after a prefix, `cart.lines`, or one of its columns."""
+        if len(node.path) == 2:
+            type_ = Type("collection", member=member)
+            return Typed("collection", type_, node.span, about=member, collection=whole)
+        names, key = self._world.members[member].names, node.path[2]
+        if key not in names:
+            self._unknown(node, key, names, prefix=f"{whole}.")
+            return None
+        return Typed("collection", names[key], node.span, name=key, about=member, collection=whole)
 
     def _bare(self, node: tree.Name, key: str) -> Typed | None:
         for level in range(len(self._levels) - 1, -1, -1):
@@ -148,7 +162,11 @@ class Collecting:
         """Whether a part is a collection, one of its columns, or one of these with “where” or “by”."""
         if isinstance(node, tree.Filtered):
             return self.is_collection(node.operand)
-        if not isinstance(node, tree.Name) or len(node.path) > 2:
+        if not isinstance(node, tree.Name):
+            return False
+        if ".".join(node.path[:2]) in self._world.collections:
+            return True
+        if len(node.path) > 2:
             return False
         first = node.path[0]
         if len(node.path) == 2:

@@ -30,6 +30,7 @@ class World:
     collections hold, by what they are about. `gone` maps keys of deleted fields to
     the sentence that says so. `prefixes` gives what may stand after the words
     before a point, house values among them; None stands for any name, a text.
+    `collections` maps collections that stand after such a word, as `cart.lines`, to what their members are.
     `inner` are places within the base, the innermost last: the record that an
     expression stands with, and around it the person.
     """
@@ -39,6 +40,7 @@ class World:
     gone: Mapping[str, str] = field(default_factory=dict)
     prefixes: Mapping[str, Mapping[str, Type] | None] = field(default_factory=dict)
     inner: tuple[Place, ...] = ()
+    collections: Mapping[str, str] = field(default_factory=dict)
 
     @classmethod
     def of(cls, names: "Mapping[str, Type] | World") -> "World":

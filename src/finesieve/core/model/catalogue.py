@@ -6,6 +6,7 @@ from functools import cached_property, lru_cache
 from typing import Final
 from zoneinfo import ZoneInfo
 
+from finesieve.core.commerce.shop import Shop
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_about, record_type_of
 from finesieve.core.fields.definition import Field
@@ -138,6 +139,7 @@ class Catalogue:
     deleted: tuple[Field, ...] = ()
     manner: Manner = PLAIN
     checks: Mapping[int, LibraryCheck] = field(default_factory=dict)
+    shop: Shop | None = None
     unknown: frozenset[tuple[str, str]] = frozenset()
 
     # Who may see what
@@ -391,6 +393,7 @@ def build_catalogue(
     deleted: Sequence[Field] = (),
     manner: Manner = PLAIN,
     checks: Sequence[LibraryCheck] = (),
+    shop: Shop | None = None,
 ) -> Catalogue:
     """Type the derived fields, those first that others build on.
 
@@ -411,6 +414,7 @@ def build_catalogue(
         tuple(deleted),
         manner,
         {one.id: one for one in checks},
+        shop,
     )
     names: dict[str, dict[str, Type]] = {about: {} for about in bare._abouts}
     for one in known:

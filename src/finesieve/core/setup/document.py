@@ -4,6 +4,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
+from finesieve.core.commerce.shop import Shop
 from finesieve.core.forms.earlier import upgraded
 from finesieve.core.limits import DESCRIPTION, EXPRESSION, HELP, KEY, LABEL, NAME, NOUN, SLUG, SYMBOL, TITLE, UNIT
 
@@ -139,6 +140,7 @@ class Setup(_Part):
     segments: tuple[SegmentPart, ...] = ()
     house_values: dict[str, Any] = Field(default_factory=dict)
     level_values: dict[str, dict[str, Any]] = Field(default_factory=dict)
+    shop: Shop | None = None
     misfits: tuple[Misfit, ...] = ()
 
     def covers(self, part: BaseModel) -> bool:

@@ -64,7 +64,7 @@ def _questions(document: Mapping[str, Any]) -> Iterator[dict[str, Any]]:
         if section.get("repeat"):
             continue
         for item in section.get("items", ()):
-            if "field" in item:
+            if "field" in item and "about" not in item:
                 rules = [rule for rule in (section.get("show_when"), item.get("show_when")) if rule]
                 yield {**item, "rules": rules}
 

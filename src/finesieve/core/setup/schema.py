@@ -38,6 +38,7 @@ KEYWORDS: Final[dict[str, str]] = {
     "x-sieve-segments": "the segments",
     "x-sieve-house-values": "the values of the house, in a starter set",
     "x-sieve-level-values": "the values of levels, in a starter set",
+    "x-sieve-shop": "what the shop sells, its taxes, and the ways of delivery and payment",
     "x-sieve-type": "the type of a field",
     "x-sieve-group": "the group that a field stands in",
     "x-sieve-options": "the options of a choice, with labels, scores, prices and whether they are retired",
@@ -85,6 +86,8 @@ def to_schema(setup: Setup) -> dict[str, Any]:
         schema["x-sieve-house-values"] = setup.house_values
     if setup.level_values:
         schema["x-sieve-level-values"] = setup.level_values
+    if setup.shop is not None:
+        schema["x-sieve-shop"] = setup.shop.model_dump(mode="json", exclude_defaults=True)
     if defs:
         schema["$defs"] = defs
     return schema
@@ -184,6 +187,7 @@ def _parts(schema: dict[str, Any]) -> dict[str, Any]:
         "segments": schema.get("x-sieve-segments", []),
         "house_values": schema.get("x-sieve-house-values", {}),
         "level_values": schema.get("x-sieve-level-values", {}),
+        "shop": schema.get("x-sieve-shop"),
         "misfits": misfits,
     }
 

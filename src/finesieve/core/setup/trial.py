@@ -12,6 +12,10 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
 from pydantic.json_schema import models_json_schema
 
+from finesieve.core.commerce.amounts import in_currency
+from finesieve.core.commerce.bill import Bill, BillLine, NoRate, TaxLine
+from finesieve.core.commerce.cart import MOST_LINES, MOST_PIECES, Cart, CartLine
+from finesieve.core.commerce.shop import Place
 from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.about import HOUSE, ORDER, PERSON, record_about
 from finesieve.core.fields.built_in import BUILT_IN_BY_KEY
@@ -19,6 +23,7 @@ from finesieve.core.fields.definition import Field as Fact
 from finesieve.core.fields.definition import Shelf
 from finesieve.core.fields.encoding import Json, from_json, to_json
 from finesieve.core.fields.manner import PLAIN, Titles
+from finesieve.core.forms.billing import bill_of
 from finesieve.core.forms.changing import locked_keys
 from finesieve.core.forms.definition import Form, Section
 from finesieve.core.forms.evaluate import PreparedForm, prepare
@@ -31,7 +36,7 @@ from finesieve.core.language.program import Moment
 from finesieve.core.setup.document import Setup
 from finesieve.core.setup.schema import DIALECT
 from finesieve.core.setup.workspace import SetupWorkspace, workspace_of
-from finesieve.core.values import StoredFile, Value, sound_text
+from finesieve.core.values import StoredFile, Value, divide, sound_text
 
 __all__ = [
     "FormTrial",
@@ -77,6 +82,24 @@ class SentFile(_Given):
     height: int = 0
 
 
+class TrialLine(_Given):
+    """So many pieces of a product, in one of its variants where it has any."""
+
+    product: str
+    variant: str = ""
+    quantity: int = Field(ge=1, le=MOST_PIECES)
+
+
+class TrialCart(_Given):
+    """What is bought, by the keys of the shop in the file, and where it is taxed."""
+
+    lines: tuple[TrialLine, ...] = Field(default=(), max_length=MOST_LINES)
+    delivery: str = ""
+    payment: str = ""
+    country: str = Field(default="", pattern=r"^([A-Z]{2})?$")
+    region: str = Field(default="", max_length=10)
+
+
 class TrialCase(_Given):
     """A situation in which a form is filled in, and what is answered.
 
@@ -84,8 +107,8 @@ class TrialCase(_Given):
     an address parameter or the default. `fillings` are those of repeated sections, by the id of the section, or by the
     name of its collection where only one section repeats over that. `person` has stored values by key, null for
     somebody new, and `records` theirs by the name of the collection. `level`, `tags` and `lists` are what the person
-    holds. `page` are the address parameters, `house` house values other than those of the file. `role` is what the
-    person is, as `role` in `person` would say.
+    holds. `page` are the address parameters, `house` house values other than those of the file, `cart` what is bought
+    in a checkout. `role` is what the person is, as `role` in `person` would say.
     """
 
     answers: dict[str, Answer | SentFile | None] = Field(default_factory=dict)
@@ -98,6 +121,7 @@ class TrialCase(_Given):
     fillings: dict[str, list[dict[str, Answer | SentFile | None]]] = Field(default_factory=dict)
     page: dict[str, str] = Field(default_factory=dict)
     house: dict[str, Any] = Field(default_factory=dict)
+    cart: TrialCart | None = None
     language: str | None = None
     now: datetime | None = None
     zone: str | None = None
@@ -108,10 +132,10 @@ class _Result(BaseModel):
 
 
 class TrialProblem(_Result):
-    """What is wrong with an answer: `path` names the question."""
+    """What is wrong with an answer: `path` names the question, or the cart."""
 
     path: str
-    code: Literal["missing", "unreadable", "check"]
+    code: Literal["missing", "unreadable", "check", "empty", "no_rate"]
     message: str
 
 
@@ -121,6 +145,25 @@ class TrialCharge(_Result):
     label: str
     amount: str
     question: str
+
+
+class TrialBillLine(_Result):
+    """One line of the bill, rounded: what it costs, what discounts take off it, and its part of the tax, for show."""
+
+    key: str
+    label: str
+    kind: Literal["goods", "delivery", "payment", "surcharge", "discount"]
+    amount: str
+    off: str
+    tax: str
+
+
+class TrialTax(_Result):
+    """The tax of one rate, in per cent, on what is left of its lines."""
+
+    percent: str
+    basis: str
+    tax: str
 
 
 class StoredRecord(_Result):
@@ -150,7 +193,8 @@ class TrialResult(_Result):
     `hidden` says why a question is not asked: its rule, or its section's, is false or cannot be told; what it asks is
     known already, or may not be changed by the person; the person is on none of its lists; the country that is answered
     has none of it; or it is carried along without being asked (`hidden`). `taken` is whether sending would be taken,
-    as far as files alone can tell: what only one person may have is not known here.
+    as far as files alone can tell: what only one person may have is not known here. With a cart, `lines` and `taxes`
+    are those of the bill, and `total` is what is to be paid.
     """
 
     shows: tuple[str, ...]
@@ -159,6 +203,8 @@ class TrialResult(_Result):
     required: tuple[str, ...]
     problems: tuple[TrialProblem, ...]
     charges: tuple[TrialCharge, ...]
+    lines: tuple[TrialBillLine, ...] = ()
+    taxes: tuple[TrialTax, ...] = ()
     total: str
     stores: Stores
     taken: bool
@@ -218,7 +264,10 @@ class FormTrial:
         """What comes of each situation, a JSON object each; `{"error"}` with a sentence for what is none."""
         for text in cases:
             try:
-                yield self.outcome(read_case(text), now).model_dump(mode="json")
+                found = self.outcome(read_case(text), now)
+                # Without a bill there are no lines of one.
+                without = set() if found.lines else {"lines", "taxes"}
+                yield found.model_dump(mode="json", exclude=without)
             except (ValueError, InvalidInput) as problem:
                 yield {"error": str(problem)}
 
@@ -262,9 +311,13 @@ class _Trial:
         )
         outcome = worded(self._made.prepared.evaluate(answers, self._moment, situation), wording)
         named = {shown.id: name for name, shown in self._named(outcome)}
-        problems = tuple(
-            TrialProblem.model_validate({"path": named[one.id], "code": one.trouble, "message": str(one.message)})
-            for one in outcome.troubles
+        bill, wrong = self._bill(situation.cart, outcome)
+        problems = (
+            tuple(
+                TrialProblem.model_validate({"path": named[one.id], "code": one.trouble, "message": str(one.message)})
+                for one in outcome.troubles
+            )
+            + wrong
         )
         asked = [(name, shown) for name, shown in self._named(outcome) if shown.shows]
         return TrialResult(
@@ -281,12 +334,45 @@ class _Trial:
                 TrialCharge(label=one.surcharge.label, amount=str(to_json(one.amount)), question=named[one.question_id])
                 for one in outcome.charges
             ),
-            total=str(to_json(outcome.total)),
+            lines=tuple(_billed(bill, line) for line in bill.lines) if bill is not None else (),
+            taxes=tuple(_taxed(bill, one) for one in bill.taxes) if bill is not None else (),
+            total=str(to_json(outcome.total if bill is None else in_currency(bill.total, bill.decimals))),
             stores=Stores() if problems else self._stores(outcome),
             taken=not problems,
         )
 
+    def _bill(self, cart: Cart | None, outcome: Outcome) -> tuple[Bill | None, tuple[TrialProblem, ...]]:
+        """What a checkout comes to, or why that cannot be told."""
+        if self._made.form.channel != "checkout":
+            return None, ()
+        if cart is None or not cart.lines:
+            return None, (TrialProblem(path="cart", code="empty", message="There is nothing in the cart."),)
+        try:
+            return bill_of(cart, outcome.charges), ()
+        except NoRate as problem:
+            return None, (TrialProblem(path="cart", code="no_rate", message=str(problem)),)
+
     # The situation
+
+    def _cart(self) -> Cart | None:
+        given, shop = self._case.cart, self._catalogue.shop
+        if given is None:
+            return None
+        if shop is None or self._made.form.channel != "checkout":
+            raise ValueError("cart: only a checkout has one, and the file must have a shop")
+        lines = []
+        for place, line in enumerate(given.lines):
+            offer = shop.offer(line.product, line.variant)
+            if offer is None:
+                raise ValueError(f"cart.lines.{place}: nothing in the shop is called so, or a variant has to be chosen")
+            lines.append(CartLine(offer, line.quantity))
+        delivery, payment = shop.way_of_delivery(given.delivery), shop.way_of_payment(given.payment)
+        for name, wanted, known in (("delivery", given.delivery, delivery), ("payment", given.payment, payment)):
+            if wanted and known is None:
+                raise ValueError(f"cart.{name}: the shop has no such way")
+        place_ = shop.place(Place(country=given.country, region=given.region))
+        day = self._moment.today
+        return Cart(shop, tuple(lines), delivery, payment, place_, day)
 
     def _situation(self, language: str) -> Situation:
         case, catalogue = self._case, self._catalogue
@@ -311,7 +397,7 @@ class _Trial:
         page = {name: text[:200] for name, text in case.page.items() if name.isidentifier()}
         page = {**dict(list(page.items())[:_MOST_PARAMETERS]), "language": language}
         locked = locked_keys(catalogue, stored) if known else frozenset()
-        return Situation(stored, self._records, page, None, known=known, locked=locked)
+        return Situation(stored, self._records, page, None, self._cart(), known=known, locked=locked)
 
     def _role(self, role: str) -> Value:
         """The role that the person holds. Where the file has roles of its own, it must be one of them."""
@@ -462,6 +548,20 @@ class _Trial:
     @property
     def _slug(self) -> str:
         return next(slug for slug, form in self._made.workspace.forms.items() if form is self._made.form)
+
+
+def _billed(bill: Bill, line: BillLine) -> TrialBillLine:
+    amounts = {name: str(in_currency(getattr(line, name), bill.decimals)) for name in ("amount", "off", "tax")}
+    return TrialBillLine(key=line.key, label=line.label, kind=line.kind, **amounts)
+
+
+def _taxed(bill: Bill, one: TaxLine) -> TrialTax:
+    basis, tax = (str(in_currency(part, bill.decimals)) for part in (one.basis, one.tax))
+    return TrialTax(
+        percent=str(to_json(divide(Decimal(one.rate.numerator * 100), Decimal(one.rate.denominator)))),
+        basis=basis,
+        tax=tax,
+    )
 
 
 def _written(values: Mapping[str, Value], secret: set[str]) -> dict[str, Json]:

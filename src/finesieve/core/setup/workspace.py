@@ -113,6 +113,7 @@ class _Maker:
             lists=[NamedList(self._lists[part.key], part.key, part.name) for part in self._setup.lists],
             levels=[NamedList(self._levels[part.key], part.key, part.name) for part in self._setup.levels],
             manner=self._manner,
+            shop=self._setup.shop,
         )
         self._refuse_broken(catalogue)
         forms = {part.slug: Form.model_validate(localised(part.document, catalogue)) for part in self._setup.forms}

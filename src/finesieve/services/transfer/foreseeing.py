@@ -58,8 +58,8 @@ def _options(_catalogue: Catalogue, _setup: Setup, part: OptionListPart) -> str:
 def _form(catalogue: Catalogue, setup: Setup, part: FormPart) -> str:
     known = {(about_key(catalogue, one.about), one.key) for one in catalogue.all_fields}
     known |= {(one.about, one.key) for one in setup.fields}
-    for record_type, key in asked_fields(part.document):
-        if ((f"record:{record_type}" if record_type else PERSON), key) not in known:
+    for about, key in asked_fields(part.document):
+        if (about, key) not in known:
             return f"It asks for {key}, which is not there."
     Form.model_validate(_numbered(part.document))
     return ""
