@@ -17,6 +17,8 @@ from sqlmodel import col, select
 from finesieve.localdb import LocalPostgres, MissingPostgres
 from finesieve.services.define.retyping import begin_type_change
 from finesieve.services.kernel.tasks import RUN_TASK, read_task
+from finesieve.services.people.bulk import BulkInput, Chosen, change_in_bulk
+from finesieve.services.people.listing import Listing
 from finesieve.store.connection.database import Store, connect
 from finesieve.store.migrate import migrate
 from finesieve.store.tables import Submission
@@ -193,7 +195,7 @@ def _use(url: str, after: ExitStack) -> None:
 
 
 def _kill_all(running: Running, garden: Garden, store: Store, rounds: int, count: Count) -> None:
-    house, scope = garden.house, garden.house.scope
+    house = garden.house
     for _ in range(PEOPLE):
         house.add(favourite="12")
     stopping = threading.Event()
@@ -201,34 +203,66 @@ def _kill_all(running: Running, garden: Garden, store: Store, rounds: int, count
     senders = [Sender(number, address, stopping) for number in range(SENDERS)]
     for sender in senders:
         sender.start()
-    kinds = ["number", "short_text"]
     for turn in range(rounds * 3):
         name = ("web", "worker", "database")[turn % 3]
         time.sleep(1.5)
-        task = begin_type_change(scope, house.field_id("favourite"), kinds[turn % 2], "", "", {})
-        while name == "worker" and read_task(scope, task).state == "waiting":
-            time.sleep(0.01)
-        before = _attempts(store)
-        running.kill(name)
-        killed = time.monotonic()
-        if name == "worker":
-            killed = _registered(store, killed)
-        ready = running.wait(f"killing the {name}")
-        while _attempts(store) == before and not read_task(scope, task).over and time.monotonic() - killed < 60:
-            time.sleep(0.1)
-        again = time.monotonic() - killed
-        while not read_task(scope, task).over and time.monotonic() - killed < 120:
-            time.sleep(0.1)
-        state = read_task(scope, task).state
-        wrong = f"{name}: its task is {state}, taken up after {again:.1f} s"
-        if state != "done":
-            print((running.home / "output").read_text(errors="replace")[-6000:])
-        count.end(f"{name} killed", wrong if state != "done" or (name == "worker" and again > WITHIN) else "")
-        count.seconds[name] = max(count.seconds.get(name, 0), ready, again if name == "worker" else 0)
+        _kill_one(running, garden, store, name, turn, count)
     stopping.set()
     for sender in senders:
         sender.join(60)
     _settle(garden, store, senders, count)
+
+
+def _kill_one(running: Running, garden: Garden, store: Store, name: str, turn: int, count: Count) -> None:
+    """Kill one of them while a task runs: it is taken up again, and what it changes is changed once."""
+    scope, zone = garden.house.scope, ("north", "hill")[turn % 2]
+    if name == "worker":
+        task = _bulk(garden, zone)
+        while read_task(scope, task).state == "waiting":
+            time.sleep(0.01)
+    else:
+        task = begin_type_change(
+            scope, garden.house.field_id("favourite"), ("number", "short_text")[turn % 2], "", "", {}
+        )
+    before = _attempts(store)
+    running.kill(name)
+    killed = time.monotonic()
+    if name == "worker":
+        killed = _registered(store, killed)
+    ready = running.wait(f"killing the {name}")
+    while _attempts(store) == before and not read_task(scope, task).over and time.monotonic() - killed < 60:
+        time.sleep(0.1)
+    again = time.monotonic() - killed
+    while not read_task(scope, task).over and time.monotonic() - killed < 120:
+        time.sleep(0.1)
+    state = read_task(scope, task).state
+    wrong = f"{name}: its task is {state}, taken up after {again:.1f} s"
+    if state != "done":
+        print((running.home / "output").read_text(errors="replace")[-6000:])
+    if name == "worker":
+        count.end("bulk taken up", _doubled(store, garden, zone))
+    count.end(f"{name} killed", wrong if state != "done" or (name == "worker" and again > WITHIN) else "")
+    count.seconds[name] = max(count.seconds.get(name, 0), ready, again if name == "worker" else 0)
+
+
+def _bulk(garden: Garden, zone: str) -> int:
+    """A value set for everybody, by a task of more than one batch."""
+    asked = BulkInput(what="set", field=garden.house.field_id("zone"), value=zone)
+    return change_in_bulk(garden.house.scope, Chosen(listing=Listing()), asked).task
+
+
+def _doubled(store: Store, garden: Garden, zone: str) -> str:
+    """What is wrong with it: somebody without the value, or with two lines of it in the history."""
+    workspace, field = garden.house.scope.workspace_id, garden.house.field_id("zone")
+    query = text(
+        "SELECT count(*), count(DISTINCT entity_id) FROM history WHERE field_id = :field AND source LIKE 'bulk change %' "
+        "AND source = (SELECT source FROM history WHERE field_id = :field AND source LIKE 'bulk change %' ORDER BY id DESC LIMIT 1)"
+    )
+    with store.transaction(workspace) as session:
+        lines, people = session.execute(query, {"field": field}).one()
+        column = text(f"SELECT count(*) FROM w_{workspace}.person WHERE f{field} = :zone")
+        have = int(session.execute(column, {"zone": zone}).scalar_one())
+    return "" if lines == people and have >= PEOPLE else f"{lines} lines for {people} people, {have} have it"
 
 
 def _registered(store: Store, killed: float) -> float:

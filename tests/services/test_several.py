@@ -6,6 +6,7 @@ from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.built_in import twin_of
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.memberships import MembershipInput, create_membership
 from finesieve.services.define.several import make_several, read_pasted
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.upkeep.readings import find_all
@@ -85,5 +86,15 @@ class Twins(unittest.TestCase):
         house = make_house()
         create_field(house.scope, house.group_id(), FieldInput(label="Age", type_key="number"))
         create_field(house.scope, house.group_id(), FieldInput(label="Average", type_key="number"))
+        create_membership(house.scope, "list", MembershipInput(name="Almanac letter"))
+        for label, type_key in (
+            ("Joined the letter on", "date"),
+            ("Letter joined", "short_text"),
+            ("Joined a swap", "date"),
+            ("Letter of", "date"),
+        ):
+            create_field(house.scope, house.group_id(), FieldInput(label=label, type_key=type_key))
+        kept = [one.message for one in find_all(house.scope) if one.code == "joining-kept"]
+        self.assertEqual([message.partition(" is kept")[0] for message in kept], ["Joined the letter on"])
         found = [one.message for one in find_all(house.scope) if one.code == "age-kept"]
         self.assertEqual(len(found), 1, found)

@@ -225,7 +225,7 @@ class OneReading(unittest.TestCase):
         killed = text("SELECT pg_terminate_backend(pg_backend_pid())")
         gone = OperationalError("ROLLBACK", None, Exception("server closed the connection unexpectedly"))
         with one_reading():
-            with patch.object(Session, "rollback", side_effect=gone):
+            with patch.object(Session, "rollback", side_effect=gone), patch.object(Session, "close", side_effect=gone):
                 for within in (nullcontext, apart):
                     with (
                         self.assertRaises(Unavailable),
@@ -234,6 +234,11 @@ class OneReading(unittest.TestCase):
                     ):
                         unit.session.execute(killed)
             self.assertEqual(self.people(self.house), 3)
+        with one_reading() as reading:
+            self.assertEqual(self.people(self.house), 3)
+            with patch.object(Session, "close", side_effect=gone):
+                reading.end()
+            self.assertFalse(reading.is_open)
         # A part that may fail by itself takes the connection along; what goes on without it learns of that.
         with self.assertRaises(Unavailable), self.house.scope.transaction("reader") as unit:
             with suppress(FineSieveError), apart(unit.session):

@@ -12,7 +12,7 @@ from sqlmodel import select
 
 from finesieve.core.errors import Unavailable
 from finesieve.services.accounts.staff import StaffAccounts
-from finesieve.services.define import deletion, gathering, moving, retyping, tag_families, tagging
+from finesieve.services.define import deletion, gathering, joining_days, moving, retyping, tag_families, tagging
 from finesieve.services.define.deletion import begin_purge
 from finesieve.services.define.tagging import sweep_tags
 from finesieve.services.filling import mapping
@@ -34,7 +34,9 @@ _WAIT: Final = 4
 
 
 # What can be begun as long work declares itself when it is imported.
-_WORKS: Final = (bulk, changes, deletion, gathering, ledger, mapping, moving, retyping, tag_families, tagging)
+_WORKS: Final = (
+    bulk, changes, deletion, gathering, joining_days, ledger, mapping, moving, retyping, tag_families, tagging,
+)  # fmt: skip
 
 
 def every_workspace(store: Store) -> list[Scope]:

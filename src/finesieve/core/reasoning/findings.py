@@ -236,6 +236,23 @@ def _age_kept(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
             yield Finding("age-kept", known.id, message, "Ask for the date of birth, and compute it", _at(known))
 
 
+_JOINING: Final = frozenset(("joined", "joining", "join", "subscribed", "subscription", "since"))
+
+
+def _joining_kept(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A day of joining a list that is kept by hand: the list can keep it by itself."""
+    for known in catalogue.fields_about(PERSON):
+        words = set(re.findall(r"[^\W_]{3,}", known.label.lower()))
+        by_hand = known.stores and not known.built_in and known.settings.joined_list is None
+        if not by_hand or known.value_type.kind not in ("date", "datetime") or not words & _JOINING:
+            continue
+        for one in catalogue.lists:
+            if words & set(re.findall(r"[^\W_]{3,}", one.name.lower())) - _JOINING:
+                message = f"{known.label} is kept by hand, and {one.name} can keep the day of joining by itself."
+                yield Finding("joining-kept", known.id, message, "Let the list keep it", "define/lists")
+                break
+
+
 def _numbered_twins(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """Bed 1, Bed 2, Bed 3: a person has several of something."""
     for field_id, (_, same) in numbered(catalogue.fields_about(PERSON)).items():
@@ -342,6 +359,7 @@ FINDINGS: Final[dict[str, Finder]] = {
     "status-kept": _status_kept,
     "numbered-twins": _numbered_twins,
     "age-kept": _age_kept,
+    "joining-kept": _joining_kept,
     "few-answers": _few_answers,
     "time-unused": _time_unused,
     "tag-family": _tag_family,

@@ -175,9 +175,13 @@ def _apart_in_reading(session: Session, seconds: float) -> Iterator[None]:
 
 
 def _roll_back(session: Session) -> None:
-    """Roll back; where a server that goes down cannot even do that any more, let go of the connection."""
+    _let_go(session, session.rollback)
+
+
+def _let_go(session: Session, way: Callable[[], None]) -> None:
+    """Roll back or close; where a server that goes down cannot even do that any more, drop the connection."""
     try:
-        session.rollback()
+        way()
     except DBAPIError:
         session.invalidate()
 
@@ -281,7 +285,8 @@ class SharedReading:
     def _end(self) -> None:
         session, self._session, self._store, self._workspace_id = self._session, None, None, None
         if session is not None:
-            session.close()
+            # All is read by now: that the server goes down meanwhile does not take the answer back.
+            _let_go(session, session.close)
 
 
 _shared: ContextVar[SharedReading | None] = ContextVar("shared", default=None)
