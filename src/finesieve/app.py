@@ -9,6 +9,7 @@ from fastapi import FastAPI, Request
 from starlette.responses import JSONResponse, Response
 from starlette.staticfiles import StaticFiles
 
+from finesieve.front.shop.routes import router as shop
 from finesieve.front.signup.routes import router as signup
 from finesieve.office.access.routes import router as access
 from finesieve.office.bench.routes import router as bench
@@ -33,6 +34,7 @@ from finesieve.office.define.reshaping import router as define_reshaping
 from finesieve.office.define.upkeep import router as define_upkeep
 from finesieve.office.follow_up.routes import router as follow_up
 from finesieve.office.language.routes import router as language
+from finesieve.office.orders.routes import router as orders
 from finesieve.office.people.listing import router as people_list
 from finesieve.office.people.routes import router as people
 from finesieve.office.records.routes import router as records
@@ -40,6 +42,7 @@ from finesieve.office.shared.desk import NotSignedIn, to_sign_in
 from finesieve.office.sift.routes import router as sift
 from finesieve.places import files_directory
 from finesieve.services.accounts.staff import StaffAccounts
+from finesieve.services.commerce.public import PublicShop
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.kernel.scope import Clock, utc_now
 from finesieve.settings import MissingSecret, Settings
@@ -91,6 +94,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         clock=clock,
         accounts=StaffAccounts(store, clock, secret, fast_hashes=settings.fast_hashes),
         public_forms=PublicForms(public_store, clock, secret, FileStore(files_directory())),
+        public_shop=PublicShop(public_store, clock, secret),
         files=FileStore(files_directory()),
     )
     app.add_middleware(ReadsOnce)
@@ -125,6 +129,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
     # The public pages first: routes are tried in turn, and most of the world comes there.
     for router in (
         signup,
+        shop,
         access,
         bench,
         *define,
@@ -136,6 +141,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         people_list,
         people,
         records,
+        orders,
     ):
         app.include_router(router)
 

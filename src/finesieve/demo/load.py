@@ -14,6 +14,7 @@ from finesieve.demo.crowd import crowd
 from finesieve.demo.forms import finish_forms
 from finesieve.demo.house import furnish_house
 from finesieve.demo.people import MadeUp, make_people
+from finesieve.demo.shop import furnish_shop
 from finesieve.services.accounts.staff import NewWorkspace, SignedIn, StaffAccounts
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.built_ins import use_part
@@ -66,6 +67,7 @@ def load_demo(store: Store, clock: Clock = utc_now, *, people: int = 2_000, fast
     _hold_one(scope, form_id)
     furnish_house(scope, form_id)
     finish_forms(scope, form_id)
+    furnish_shop(scope, clock())
     return True
 
 

@@ -12,6 +12,7 @@ __all__ = [
     "Arrivals",
     "AudienceList",
     "BulkChange",
+    "CartRow",
     "Decision",
     "DefinitionChange",
     "DismissedFinding",
@@ -28,11 +29,14 @@ __all__ = [
     "Membership",
     "NamedCheckRow",
     "OptionListRow",
+    "OrderRow",
     "OutboxMessage",
+    "PaymentRow",
     "PeopleView",
     "RecordLinkRow",
     "RecordTypeRow",
     "Segment",
+    "ShopRow",
     "SignInTry",
     "Staff",
     "StaffSession",
@@ -519,6 +523,77 @@ class Submission(SQLModel, table=True):
     received_at: datetime = Field(default_factory=_now, sa_column=Column(DateTime(timezone=True), nullable=False))
 
 
+class ShopRow(SQLModel, table=True):
+    """What the shop of a workspace sells and how it is taxed, as `core.commerce.shop` has it."""
+
+    __tablename__ = "shop"
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = Field(
+        sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False, unique=True)
+    )
+    document: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+
+
+class CartRow(SQLModel, table=True):
+    """A cart of the stand-in shop, known by its `key` alone. `lines` is a list of [product, variant, quantity]."""
+
+    __tablename__ = "cart"
+    __table_args__ = (
+        Index("ux_cart", "workspace_id", "key", unique=True),
+        Index("ix_cart_changed", "workspace_id", "changed_at"),
+    )
+    id: int | None = Field(default=None, sa_column=Column(BigInteger, primary_key=True))
+    workspace_id: int = Field(sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False))
+    key: str
+    lines: list[list[Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+    delivery: str = ""
+    payment: str = ""
+    changed_at: datetime = _moment()
+
+
+class OrderRow(SQLModel, table=True):
+    """An order: what was charged, as it was charged. Values of its fields stand in the table of orders’ values.
+
+    `state`: awaiting_payment · placed · packed · sent · cancelled. `number` counts without gaps; `key` is that of the
+    filling-in. `returned` says how many pieces of each line were refunded. `person_id` is 0 as long as nobody has
+    confirmed whose it is; `total` is in the smallest unit.
+    """
+
+    __tablename__ = "shop_order"
+    __table_args__ = (
+        Index("ux_shop_order_number", "workspace_id", "number", unique=True),
+        Index("ux_shop_order_key", "workspace_id", "form_id", "key", unique=True),
+        Index("ix_shop_order_person", "workspace_id", "person_id", "id"),
+    )
+    id: int | None = Field(default=None, sa_column=Column(BigInteger, primary_key=True))
+    workspace_id: int = Field(sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False))
+    number: int
+    key: str
+    form_id: int
+    submission_id: int | None = None
+    person_id: int = Field(default=0, sa_column=Column(BigInteger, nullable=False))
+    email: str = ""
+    state: str
+    bill: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+    returned: dict[str, int] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+    total: int = Field(sa_column=Column(BigInteger, nullable=False))
+    placed_at: datetime = _moment()
+
+
+class PaymentRow(SQLModel, table=True):
+    """A payment of the stand-in, by the key that was given when it was started. `state`: started · paid · declined."""
+
+    __tablename__ = "payment"
+    __table_args__ = (Index("ux_payment", "workspace_id", "key", unique=True),)
+    id: int | None = Field(default=None, sa_column=Column(BigInteger, primary_key=True))
+    workspace_id: int = Field(sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False))
+    key: str
+    amount: int = Field(sa_column=Column(BigInteger, nullable=False))
+    returned: int = Field(default=0, sa_column=Column(BigInteger, nullable=False))
+    state: str = "started"
+    at: datetime = _moment()
+
+
 class History(SQLModel, table=True):
     """Every change of every value, append-only.
 
@@ -588,5 +663,9 @@ GUARDED = (
     "people_view",
     "bulk_change",
     "dismissed_finding",
+    "shop",
+    "cart",
+    "shop_order",
+    "payment",
 )
 """Tables behind row-level security: only rows of the transaction's workspace are seen."""

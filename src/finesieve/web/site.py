@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from fastapi import Request
 
 from finesieve.services.accounts.staff import StaffAccounts
+from finesieve.services.commerce.public import PublicShop
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.kernel.scope import Clock
 from finesieve.settings import Settings
@@ -23,6 +24,7 @@ class Site:
     clock: Clock
     accounts: StaffAccounts
     public_forms: PublicForms
+    public_shop: PublicShop
     files: FileStore
 
 

@@ -37,7 +37,9 @@ def only(setup: Setup, wanted: Collection[Known], there: Setup) -> Setup:
     }
     values = {key: value for key, value in setup.house_values.items() if ("house value", key) in wanted}
     levels = {key: value for key, value in setup.level_values.items() if ("level", key) in kept}
-    return setup.model_copy(update={**chosen, "house_values": values, "level_values": levels})
+    sells = ("shop", "shop") in wanted or any(form.document.get("channel") == "checkout" for form in chosen["forms"])
+    shop = setup.shop if sells else None
+    return setup.model_copy(update={**chosen, "house_values": values, "level_values": levels, "shop": shop})
 
 
 def _parts(setup: Setup) -> dict[Known, BaseModel]:

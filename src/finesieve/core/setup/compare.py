@@ -2,9 +2,9 @@
 
 import json
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from hashlib import sha256
-from typing import Any, Final, Literal
+from typing import Any, Literal
 
 from pydantic import BaseModel
 
@@ -64,7 +64,7 @@ def compare(there: Setup, given: Setup) -> tuple[Difference, ...]:
     found: list[Difference] = []
     for name, what in KINDS.items():
         found += _compared(what, getattr(there, name), getattr(given, name), given)
-    found = _with_checkouts(_with_misfits(found, given), given)
+    found = _with_misfits(found, given) + _of_shop(there, given)
     for key, value in given.house_values.items():
         if there.house_values.get(key) != value:
             parts = ((key, _say(there.house_values.get(key)), _say(value)),)
@@ -72,19 +72,13 @@ def compare(there: Setup, given: Setup) -> tuple[Difference, ...]:
     return tuple(found)
 
 
-_FILES_ALONE: Final = "A workspace keeps no shop and no checkout yet; they can be tried by the file alone."
-
-
-def _with_checkouts(found: list[Difference], given: Setup) -> list[Difference]:
-    """What cannot be taken into a workspace is a conflict: nothing of a file is passed over without a word."""
-    checkouts = {identity_of(part) for part in given.forms if part.document.get("channel", "sign-up") == "checkout"}
-    told = [
-        replace(one, change="conflict", why=_FILES_ALONE) if one.what == "form" and one.identity in checkouts else one
-        for one in found
-    ]
-    if given.shop is not None:
-        told.append(Difference("conflict", "shop", "what the shop sells", why=_FILES_ALONE, identity=("shop",)))
-    return told
+def _of_shop(there: Setup, given: Setup) -> list[Difference]:
+    """What the shop sells is taken as a whole."""
+    if given.shop is None or given.shop == there.shop:
+        return []
+    old, new = ("" if shop is None else f"{len(shop.products)} products" for shop in (there.shop, given.shop))
+    change: Change = "added" if there.shop is None else "changed"
+    return [Difference(change, "shop", "what the shop sells", (("products", old, new),), identity=("shop",))]
 
 
 def _with_misfits(found: list[Difference], given: Setup) -> list[Difference]:

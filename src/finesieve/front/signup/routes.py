@@ -103,8 +103,9 @@ def _with_files(
 @router.get("")
 def show_form(request: Request, workspace: str, form_slug: str) -> Response:
     """The form, empty, or begun with what the address and a personal link bring."""
-    page = {name: value for name, value in request.query_params.items() if name not in ("lang", "me")}
-    visit = Visit(page, _languages(request), request.query_params.get("me", ""))
+    page = {name: value for name, value in request.query_params.items() if name not in ("lang", "me", "cart")}
+    link, cart = request.query_params.get("me", ""), request.query_params.get("cart", "")
+    visit = Visit(page, _languages(request), link, cart)
     opened = site_of(request).public_forms.open(workspace, form_slug, visit)
     return _show(request, _Page(opened, 0), [])
 
@@ -215,7 +216,10 @@ def _sent(request: Request, workspace: str, form_slug: str, form: PostedForm) ->
             language=language,
             challenge=(form.text("challenge"), form.text("person")),
             came_from=address_of(request),
+            total=form.text("total"),
         )
+        if opened.order:
+            return RedirectResponse(f"/shop/{workspace}/order/{opened.order}", 303)
         if opened.sent:
             return _thanks(workspace, form_slug, language, opened.receipt)
         first = next((one.id for one in opened.outcome.troubles if one.shows), next(iter(sorted(opened.unasked)), ""))

@@ -5,6 +5,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Final
 
+from finesieve.core.fields.about import ORDER
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.options import Option
 from finesieve.core.forms.definition import Question, Remark, Section, Surcharge
@@ -16,6 +17,7 @@ from finesieve.core.values import plain_number
 from finesieve.office.collect.contents import OFFERED_LANGUAGES
 from finesieve.office.shared.rules import RuleEditor, posted_rule, stored_rule
 from finesieve.office.shared.sentences import (
+    Records,
     Vocabulary,
     draft_from_text,
     plain_words,
@@ -93,7 +95,48 @@ def vocabulary(view: FormView, section: Section | None, own: int = 0, posted: Po
     words = words_about_people(view.catalogue, without=own)
     texts = posted.data.values() if posted is not None else ()
     named = {found[1] for text in texts if (found := _NAMED.fullmatch(text))}
-    return replace(words, where=where, fields={**words.fields, **_of_the_page(view, named)}, parameters=True)
+    fields = {**words.fields, **_of_the_page(view, named), **_of_the_cart(view)}
+    return replace(words, where=where, fields=fields, records={**words.records, **_lines(view)}, parameters=True)
+
+
+def _of_the_cart(view: FormView) -> dict[str, Field]:
+    """What a checkout's rules read of the cart, and of the order."""
+    shop = view.catalogue.shop
+    if view.document.channel != "checkout" or shop is None:
+        return {}
+    found = {
+        f"cart.{key}": Field(0, f"cart.{key}", label, type_key, 0, manner=view.catalogue.manner)
+        for key, label, type_key in (
+            ("total", "Total of the cart", "money"),
+            ("goods", "Goods in the cart", "money"),
+            ("quantity", "Things in the cart", "number"),
+            ("country", "Country of delivery", "country"),
+        )
+    }
+    for key, label, methods in (("delivery", "Delivery", shop.delivery), ("payment", "Payment", shop.payment)):
+        options = tuple(Option(one.label, one.key) for one in methods)
+        found[f"cart.{key}"] = Field(0, f"cart.{key}", label, "choice", 0, options=options)
+    asked = {question.field_id for question in view.document.questions}
+    order = {one.key: one for one in view.catalogue.stored_about(ORDER) if one.id in asked}
+    return {**found, **order}
+
+
+def _lines(view: FormView) -> dict[str, Records]:
+    """The lines of the cart, as a sentence speaks of them."""
+    shop = view.catalogue.shop
+    if view.document.channel != "checkout" or shop is None:
+        return {}
+    categories = sorted({one for product in shop.products for one in product.categories})
+    tags = sorted({one for product in shop.products for one in product.tags})
+    fields = [
+        Field(0, "product", "Product", "choice", 0, options=tuple(Option(one.label, one.key) for one in shop.products)),
+        Field(0, "categories", "Category", "choices", 0, options=tuple(Option(one, one) for one in categories)),
+        Field(0, "product_tags", "Product tag", "choices", 0, options=tuple(Option(one, one) for one in tags)),
+        Field(0, "quantity", "Quantity", "number", 0),
+        Field(0, "price", "Price", "money", 0, manner=view.catalogue.manner),
+        Field(0, "total", "Total", "money", 0, manner=view.catalogue.manner),
+    ]
+    return {"cart.lines": Records("Lines of the cart", Vocabulary({one.key: one for one in fields}))}
 
 
 _NAMED: Final = re.compile(r"page\.([a-z][a-z0-9_]{0,39})")

@@ -9,6 +9,7 @@ from finesieve.core.errors import InvalidInput, Overtaken
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
 from finesieve.office.shared.sentences import draft_of, words_about_people
+from finesieve.services.commerce.orders import orders_of_person
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.memberships import set_lists, set_person_level, set_tags
 from finesieve.services.filling.decisions import decide, waiting_for
@@ -30,13 +31,14 @@ router = APIRouter(prefix="/w/{slug}/people")
 
 def people_sections(desk: Desk, active: int = -1) -> list[Section]:
     """The Index of people: kept views, segments, and what people have; `active` is the view that is looked at."""
+    catalogue = read_catalogue(desk.scope)
     entries = [
         Entry(segment.name, desk.path(f"sift/{segment.id}"), segment.shown(desk.language))
         for segment in list_segments(desk.scope)
     ]
     things = [
         Entry(f"{known.symbol} {known.plural}".strip(), desk.path(f"records/{known.id}"))
-        for known in read_catalogue(desk.scope).record_types
+        for known in catalogue.record_types
     ]
     views = [
         Entry(view.name, desk.path(f"people?view={view.id}"), active=view.id == active)
@@ -46,6 +48,8 @@ def people_sections(desk: Desk, active: int = -1) -> list[Section]:
         Section("views", [Entry("Everybody", desk.path("people"), active=active == 0), *views]),
         Section("segments", entries, empty="No segment yet"),
     ]
+    if catalogue.shop is not None:
+        things.append(Entry("Orders", desk.path("orders")))
     return [*found, Section("things people have", things)] if things else found
 
 
@@ -79,6 +83,7 @@ def _profile_page(
         profile=profile,
         records=person_records(desk.scope, person_id),
         sendings=sendings_of_person(desk.scope, person_id),
+        orders=orders_of_person(desk.scope, person_id) if read_catalogue(desk.scope).shop is not None else (),
         segments=[
             (one, draft_of(one.clause, words) if one.clause else None)
             for one in segments_of_person(desk.scope, person_id)

@@ -1,21 +1,34 @@
 """What a sent form causes: each destination stores what of it counts, and says what still waits."""
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Final, Literal
 
-from finesieve.core.fields.about import PERSON
+from finesieve.core.commerce.bill import Bill
+from finesieve.core.commerce.cart import Cart
+from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.forms.by_itself import seen
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.joining import NO_LISTS, Joining
 from finesieve.core.forms.outcome import Results
 from finesieve.core.values import Value, fold
+from finesieve.services.commerce.orders import Placing, place_order
 from finesieve.services.filling.situation import store_records
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import add_person, change_person
 from finesieve.store.reading.rows import stored_row
 
-__all__ = ["DESTINATIONS", "Destination", "Received", "Sending", "receive"]
+__all__ = ["DESTINATIONS", "Checkout", "Destination", "Received", "Sending", "receive"]
+
+
+@dataclass(frozen=True, slots=True)
+class Checkout:
+    """A cart and what it comes to, by the key of its filling-in."""
+
+    form_id: int
+    key: str
+    cart: Cart
+    bill: Bill
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,7 +36,7 @@ class Sending:
     """A filled-in form that may be taken: what it would store, by what it is about, secrets hashed.
 
     `joining` is what it does to lists, `opened_by` is who followed a personal link, `email_owner` who has the email
-    that was given; 0 for nobody.
+    that was given; 0 for nobody. `placing` is what a checkout is about to place.
     """
 
     form: Form
@@ -31,6 +44,7 @@ class Sending:
     joining: Joining = NO_LISTS
     opened_by: int = 0
     email_owner: int = 0
+    placing: Checkout | None = None
 
     @property
     def source(self) -> str:
@@ -40,11 +54,13 @@ class Sending:
 
 @dataclass(frozen=True, slots=True)
 class Received:
-    """What came of it: whose it is, whether it is stored or waits, and a new address that waits to be confirmed."""
+    """What came of it: whose it is, whether it is stored or waits, a new address that waits to be confirmed, and the
+    order that was placed."""
 
     person_id: int
     state: Literal["stored", "held"] = "stored"
     new_address: str = ""
+    order: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,7 +104,29 @@ def _sign_up(unit: Unit, sending: Sending) -> Received:
     return Received(person_id)
 
 
+def _check_out(unit: Unit, sending: Sending) -> Received:
+    """An order, and with it what any form would cause about the person.
+
+    Somebody who merely types a known email orders freely: whose order it is waits, with what was said of the person.
+    """
+    assert sending.placing is not None
+    about = next(one for one in DESTINATIONS[1:] if one.takes(sending)).receive(unit, sending)
+    known = about.person_id if about.state == "stored" else 0
+    placing = Placing(
+        sending.placing.form_id,
+        sending.placing.key,
+        sending.source,
+        known,
+        str(sending.results.answers.get("email") or ""),
+        sending.results.of(ORDER),
+        sending.placing.cart,
+        sending.placing.bill,
+    )
+    return replace(about, order=place_order(unit, placing).id or 0)
+
+
 DESTINATIONS: Final = (
+    Destination("checkout", lambda one: one.placing is not None, _check_out),
     Destination("account", lambda one: bool(one.opened_by), _change_own),
     Destination("decision", lambda one: bool(one.email_owner), _hold),
     Destination("sign-up", lambda one: True, _sign_up),

@@ -10,6 +10,7 @@ from finesieve.core.forms.by_itself import seen
 from finesieve.core.forms.changing import person_may_not
 from finesieve.core.forms.joining import Joining
 from finesieve.core.values import Value
+from finesieve.services.commerce.orders import claim_order
 from finesieve.services.filling.kinds import DecisionKind, State, Wanted, WantedLine
 from finesieve.services.filling.situation import records_from_json, store_records
 from finesieve.services.kernel.scope import Unit
@@ -68,6 +69,7 @@ def _apply(unit: Unit, row: Decision, source: str) -> State:
     except ValueError as problem:
         raise Conflict(f"A record cannot be taken over any more: {problem}.") from None
     store_records(unit, row.person_id, records, source)
+    claim_order(unit, submission.id or 0, row.person_id)
     return "applied"
 
 

@@ -3,7 +3,11 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
+from fractions import Fraction
 
+from finesieve.core.commerce.amounts import in_currency
+from finesieve.core.commerce.bill import Bill
+from finesieve.core.commerce.cart import Cart
 from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.outcome import Outcome, QuestionOutcome, SectionOutcome
@@ -15,11 +19,13 @@ __all__ = ["Filling", "OpenForm", "Sent", "Thanks", "Visit"]
 
 @dataclass(frozen=True, slots=True)
 class Visit:
-    """What a browser brings when it opens a form: address parameters, languages (the most wished first), a link."""
+    """What a browser brings when it opens a form: address parameters, languages (the most wished first), a link,
+    a cart."""
 
     page: Mapping[str, str] = field(default_factory=dict)
     languages: tuple[str, ...] = ()
     me: str = ""
+    cart: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,7 +37,9 @@ class OpenForm:
     questions that the answers brought up after the page was made. `challenge` is
     what tells people from robots, where the form wants that; `given` are the
     answers that came, those to questions that do not show now included. `receipt`, once it is sent, is
-    the token of the page after.
+    the token of the page after. A checkout has a `cart`, and what it comes to, or why that cannot be told
+    (`cart_problem`); `total_before` is what its page had shown, where that has changed since. `order` is the token
+    of the order that was placed.
     """
 
     house: str
@@ -47,6 +55,28 @@ class OpenForm:
     manner: Manner = PLAIN
     given: Mapping[str, str] = field(default_factory=dict)
     receipt: str = ""
+    cart: Cart | None = None
+    bill: Bill | None = None
+    cart_problem: str = ""
+    total_before: str = ""
+    order: str = ""
+
+    @property
+    def is_checkout(self) -> bool:
+        return self.form.channel == "checkout"
+
+    @property
+    def total(self) -> str:
+        """What is to be paid, in plain figures: a page sends it back, so that nobody pays what they have not seen."""
+        return str(in_currency(self.bill.total, self.bill.decimals)) if self.bill is not None else ""
+
+    def percent(self, rate: Fraction) -> str:
+        """A tax rate as people read it."""
+        return f"{float(rate * 100):g} %"
+
+    def smallest(self, amount: int) -> str:
+        """An amount in the smallest unit, as people read it."""
+        return self.money(in_currency(amount, self.bill.decimals if self.bill is not None else 2))
 
     @property
     def language(self) -> str:
@@ -87,7 +117,7 @@ class Thanks:
 class Sent:
     """What a browser sends: the answers, the questions that its page `asked`, the language of the page.
 
-    `challenge` is a token and the answer to it.
+    `challenge` is a token and the answer to it, `total` what a checkout had shown.
     """
 
     form_slug: str
@@ -96,6 +126,7 @@ class Sent:
     asked: frozenset[str]
     language: str = ""
     challenge: tuple[str, str] = ("", "")
+    total: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,3 +139,4 @@ class Filling:
     page: Mapping[str, str] = field(default_factory=dict)
     person_id: int = 0
     until: int = 0
+    cart: str = ""

@@ -9,9 +9,15 @@ from typing import Final
 from sqlalchemy import text
 from sqlmodel import col, select
 
+from finesieve.core.commerce.bill import Bill, NoRate
+from finesieve.core.commerce.cart import Cart
+from finesieve.core.commerce.shop import Place
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.built_in import address_keys
 from finesieve.core.fields.encoding import to_json
+from finesieve.core.fields.families.places import country_codes
+from finesieve.core.forms.billing import bill_of
 from finesieve.core.forms.by_itself import agreed
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.evaluate import PreparedForm, prepare
@@ -22,7 +28,8 @@ from finesieve.core.forms.rows import Situation
 from finesieve.core.forms.wording import worded, wording_of
 from finesieve.core.model.catalogue import hidden_groups
 from finesieve.core.values import Value, fold, plain_number
-from finesieve.services.filling.arrivals import count_arrival
+from finesieve.services.commerce.carts import cart_of
+from finesieve.services.commerce.orders import note_submission
 from finesieve.services.filling.confirming import (
     AddressView,
     Confirmation,
@@ -33,7 +40,7 @@ from finesieve.services.filling.confirming import (
     read_address,
     read_answers,
 )
-from finesieve.services.filling.destinations import Sending, receive
+from finesieve.services.filling.destinations import Checkout, Sending, receive
 from finesieve.services.filling.mapping import Sender, pass_on, sets_house_values
 from finesieve.services.filling.open_form import Filling, OpenForm, Sent, Thanks, Visit
 from finesieve.services.filling.situation import (
@@ -43,6 +50,7 @@ from finesieve.services.filling.situation import (
     sealed_results,
     shelf_for,
 )
+from finesieve.services.kernel.arrivals import count_arrival
 from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Clock, Scope, Unit
 from finesieve.services.values.files import examine, send_file
@@ -56,7 +64,7 @@ from finesieve.store.definitions.state import mark_changed
 from finesieve.store.files.keeping import FileStore
 from finesieve.store.reading.rows import find_by_email
 from finesieve.store.reading.submissions import form_by_slug
-from finesieve.store.tables import FormRow, FormVersion, Submission
+from finesieve.store.tables import FormRow, FormVersion, OrderRow, Submission
 
 __all__ = ["PublicForms"]
 
@@ -91,7 +99,8 @@ class PublicForms:
         with scope.reading("public") as unit:
             row = self._form(unit, form_slug)
             person_id, until = self._person_of(unit, row, visit.me)
-            filling = Filling(row.id or 0, row.published, secrets.token_urlsafe(16), visit.page, person_id, until)
+            key, cart = secrets.token_urlsafe(16), visit.cart[:60]
+            filling = Filling(row.id or 0, row.published, key, visit.page, person_id, until, cart)
             return self._evaluated(unit, house, filling, {}, *visit.languages)
 
     def answer(
@@ -113,12 +122,14 @@ class PublicForms:
         language: str = "",
         challenge: tuple[str, str] = ("", ""),
         came_from: str = "",
+        total: str = "",
     ) -> OpenForm:
         """Send the form. `sent` tells whether it was taken; if not, the outcome says why.
 
         `asked` are the questions that the page showed: one that shows now and
         was not among them has to be asked first. `challenge` is a token and the
-        answer to it; `came_from` the address it came from, which is counted.
+        answer to it; `came_from` the address it came from, which is counted; `total` what a checkout's page had shown:
+        where that has changed, it is shown again first.
 
         Sent twice, it counts once. An email that is known already changes
         nothing that is stored: the answers are held until the link in a message to
@@ -127,7 +138,7 @@ class PublicForms:
         scope, house = self._scope(workspace_slug)
         if came_from:
             count_arrival(scope, f"send:{form_slug}", came_from)
-        return self._sent(scope, house, Sent(form_slug, token, answers, asked, language, challenge))
+        return self._sent(scope, house, Sent(form_slug, token, answers, asked, language, challenge, total))
 
     @seals
     def _sent(self, scope: Scope, house: str, sent: Sent) -> OpenForm:
@@ -151,10 +162,13 @@ class PublicForms:
             )
             sent_before = unit.session.exec(earlier).first()
             if sent_before is not None:
-                return replace(done, receipt=self._links.give("sent", unit.moment.now, sent_before, False))
+                receipt = self._links.give("sent", unit.moment.now, sent_before, False)
+                return replace(done, receipt=receipt, order=self._order_of(unit, filling, opened))
             unasked = frozenset(shown.id for shown in opened.outcome.showing) - sent.asked
             if unasked or opened.outcome.troubles:
                 return replace(opened, unasked=unasked)
+            if opened.is_checkout and (opened.bill is None or sent.total != opened.total):
+                return replace(opened, total_before="" if opened.bill is None else sent.total or "0")
             if opened.form.challenge and not self._challenges.passes(filling.key, *sent.challenge):
                 return replace(opened, challenge_failed=bool(sent.challenge[1]))
             results = opened.outcome.results()
@@ -167,9 +181,8 @@ class PublicForms:
             if taken:
                 return replace(opened, outcome=worded(opened.outcome.taken(taken), opened.say))
             results = results.also(PERSON, _agreed(unit, filling, opened, values))
-            return replace(
-                done, receipt=self._store_answers(unit, filling, opened, sealed_results(unit, results), known)
-            )
+            receipt = self._store_answers(unit, filling, opened, sealed_results(unit, results), known)
+            return replace(done, receipt=receipt, order=self._order_of(unit, filling, opened))
 
     def _known(self, unit: Unit, values: Mapping[str, Value]) -> int:
         """The person with this address, 0 for nobody. Until the transaction ends, nobody else signs up with it."""
@@ -186,7 +199,10 @@ class PublicForms:
         """Store what was sent; gives the token of the page after."""
         answers = results.answers
         joining = joining_of(opened.form, opened.outcome)
-        received = receive(unit, Sending(opened.form, results, joining, filling.person_id, known))
+        placing = None
+        if opened.cart is not None and opened.bill is not None:
+            placing = Checkout(filling.form_id, filling.key, opened.cart, opened.bill)
+        received = receive(unit, Sending(opened.form, results, joining, filling.person_id, known, placing))
         if self._ready(unit, filling).sets:
             sender = Sender(received.person_id, bool(filling.person_id))
             pass_on(unit, filling.form_id, opened.form.title, answers, sender)
@@ -208,6 +224,8 @@ class PublicForms:
         unit.session.add(submission)
         mark_changed(unit.session, unit.workspace_id)
         unit.session.flush()
+        if received.order:
+            note_submission(unit, received.order, submission.id or 0)
         if received.state == "held":
             email, passing = str(answers["email"]), results.passing
             ask_about_answers(unit, self._links, submission, opened.form, joining, passing, opened.say, email)
@@ -215,6 +233,14 @@ class PublicForms:
             new, person_id = received.new_address, received.person_id
             ask_about_address(unit, self._links, filling.form_id, opened.say, person_id, new)
         return self._links.give("sent", unit.moment.now, submission.id, bool(received.new_address))
+
+    def _order_of(self, unit: Unit, filling: Filling, opened: OpenForm) -> str:
+        """The link of the order that a checkout has placed, "" for none."""
+        if not opened.is_checkout:
+            return ""
+        query = select(OrderRow.id).where(col(OrderRow.form_id) == filling.form_id, col(OrderRow.key) == filling.key)
+        order_id = unit.session.exec(query).first()
+        return self._links.give("order", unit.moment.now, order_id) if order_id else ""
 
     # After sending
 
@@ -293,7 +319,7 @@ class PublicForms:
             return Filling(row.id or 0, row.published, secrets.token_urlsafe(16))
         filling = Filling(*parts)
         if self._links.read("form", now, token) is None:
-            return Filling(row.id or 0, row.published, filling.key)
+            return Filling(row.id or 0, row.published, filling.key, cart=filling.cart)
         return filling
 
     def _evaluated(
@@ -309,7 +335,12 @@ class PublicForms:
             if filling.person_id
             else Situation(page=page, shelf=shelf)
         )
+        cart = None
+        if form.channel == "checkout" and unit.catalogue.shop is not None:
+            cart = cart_of(unit, filling.cart, _place(unit, form, answers))
+        situation = replace(situation, cart=cart) if cart is not None else situation
         outcome = prepared.evaluate(answers, unit.moment, situation)
+        bill, wrong = _bill(cart, outcome)
         shown = {"title": form.title, "intro": form.intro, "send_label": form.send_label, "thanks": form.thanks}
         if filling.person_id:
             shown |= {name: text for name, text in _for_the_known(form).items() if text}
@@ -324,6 +355,7 @@ class PublicForms:
             dict(filling.page),
             filling.person_id,
             filling.until,
+            filling.cart,
             until=filling.until,
         )
         return OpenForm(
@@ -336,6 +368,9 @@ class PublicForms:
             known=bool(filling.person_id),
             manner=unit.manner,
             given={name: value for name, value in answers.items() if _is_part(form, name)},
+            cart=cart,
+            bill=bill,
+            cart_problem=wrong if form.channel == "checkout" else "",
         )
 
     def take_file(
@@ -369,6 +404,31 @@ class PublicForms:
             self._kept.pop(next(iter(self._kept)), None)
         self._kept[key] = made
         return made
+
+
+def _place(unit: Unit, form: Form, answers: Mapping[str, str]) -> Place | None:
+    """Where it is delivered, else where the bill goes, as far as that is answered."""
+    asked = {question.field_id: question.id for question in form.questions}
+    for kind in ("delivery", "billing"):
+        given = {}
+        for line in ("country", "region"):
+            known = unit.catalogue.by_key.get(address_keys(kind)[line])
+            given[line] = answers.get(asked.get(known.id, ""), "") if known is not None else ""
+        if given["country"] in country_codes():
+            return Place(country=given["country"], region=given["region"][:10])
+    return None
+
+
+def _bill(cart: Cart | None, outcome: Outcome) -> tuple[Bill | None, str]:
+    """What a cart comes to with these answers, or why that cannot be told."""
+    if cart is None or not cart.lines:
+        return None, "There is nothing in the cart."
+    if cart.shop.delivery and cart.delivery is None:
+        return None, "Choose how it is delivered."
+    try:
+        return bill_of(cart, outcome.charges), ""
+    except NoRate:
+        return None, "We cannot deliver there: no tax rate is known."
 
 
 def _sent_values(unit: Unit, row: Submission) -> dict[str, Value]:

@@ -10,8 +10,8 @@ from sqlmodel import col, func, select
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.compare import FormDifference, compare_forms
-from finesieve.core.forms.definition import Form, Question, Section
-from finesieve.core.forms.prepare import can_ask, section_about
+from finesieve.core.forms.definition import Channel, Form, Question, Section
+from finesieve.core.forms.prepare import asked_about, can_ask
 from finesieve.core.forms.problems import FormProblem, form_problems
 from finesieve.core.language.placeholders import placeholder_problems
 from finesieve.core.limits import TITLE
@@ -79,9 +79,10 @@ class FormView:
 
     def unasked_in(self, section: Section) -> tuple[Field, ...]:
         """Fields that a section could still ask."""
-        about, hidden = section_about(section), hidden_groups(self.catalogue)
+        hidden = hidden_groups(self.catalogue)
         return tuple(
             one
+            for about in asked_about(self.document, section)
             for one in self.catalogue.fields_about(about)
             if one.id not in self._asked and not one.by_itself and can_ask(one, hidden, about)
         )
@@ -120,9 +121,14 @@ def form_of(unit: Unit, form_id: int, *, lock: bool = False) -> FormRow:
     return row
 
 
-def create_form(scope: Scope, title: str) -> int:
-    """Make a sign-up form that asks for the email first; gives its id. Raises InvalidInput for an empty title."""
+def create_form(scope: Scope, title: str, channel: Channel = "sign-up") -> int:
+    """Make a form that asks for the email first; gives its id.
+
+    Raises InvalidInput for an empty title, and for a checkout where there is no shop.
+    """
     with scope.transaction("editor") as unit:
+        if channel == "checkout" and unit.catalogue.shop is None:
+            raise InvalidInput({"channel": "There is no shop for a checkout here."})
         title = title.strip()
         if not title or len(title) > TITLE:
             raise InvalidInput({"title": "Give the form a title of at most 200 characters."})
@@ -134,8 +140,11 @@ def create_form(scope: Scope, title: str) -> int:
             slug = f"{base}-{number}"
         first = Question(id="q1", field_id=unit.catalogue.by_key["email"].id)
         language = unit.manner.language.partition("_")[0]
-        document = Form(title=title, languages=(language,), sections=(Section(id="s1", items=(first,)),))
-        row = FormRow(workspace_id=unit.workspace_id, slug=slug, draft=document.model_dump(mode="json"))
+        label = "Order and pay" if channel == "checkout" else "Send"
+        section = Section(id="s1", items=(first,))
+        document = Form(title=title, channel=channel, send_label=label, languages=(language,), sections=(section,))
+        draft = document.model_dump(mode="json")
+        row = FormRow(workspace_id=unit.workspace_id, slug=slug, channel=channel, draft=draft)
         unit.session.add(row)
         touch(unit.session, unit.workspace_id)
         unit.session.flush()

@@ -7,16 +7,17 @@ from itsdangerous import BadData, URLSafeSerializer
 
 __all__ = ["ENDS", "Links"]
 
-Kind = Literal["form", "answers", "me", "address", "sent"]
+Kind = Literal["form", "answers", "me", "address", "sent", "order"]
 ENDS: Final[dict[Kind, timedelta]] = {
     "form": timedelta(days=7),
     "answers": timedelta(days=30),
     "me": timedelta(days=30),
     "address": timedelta(days=7),
     "sent": timedelta(hours=1),
+    "order": timedelta(days=365),
 }
 """How long each kind is good for: a form that is open, the letter about a held sign-up, a personal link, the letter
-about a new address, the page after sending."""
+about a new address, the page after sending, an order."""
 
 
 class Links:

@@ -42,6 +42,7 @@ from finesieve.store.tables import (
     RecordLinkRow,
     RecordTypeRow,
     Segment,
+    ShopRow,
     Workspace,
 )
 
@@ -66,6 +67,7 @@ class Loader:
         self._fields()
         self._titles()
         self._order()
+        self._shop()
         self._forms_and_segments()
         self._values()
         self._remove(remove)
@@ -290,7 +292,20 @@ class Loader:
                 self._unit.session.add(row)
         self._again()
 
-    # Forms, segments, values
+    # Shop, forms, segments, values
+
+    def _shop(self) -> None:
+        if self._setup.shop is None:
+            return
+        document = self._setup.shop.model_dump(mode="json", exclude_defaults=True)
+        row = self._unit.session.exec(select(ShopRow)).first()
+        if row is None:
+            self._unit.session.add(ShopRow(workspace_id=self._unit.workspace_id, document=document))
+            self._counts["added"] += 1
+        elif row.document != document:
+            with self._changing("shop", row, "what the shop sells"):
+                row.document = document
+        self._again()
 
     def _forms_and_segments(self) -> None:
         session = self._unit.session
@@ -303,7 +318,8 @@ class Loader:
             document = Form.model_validate(local).model_dump(mode="json")
             row = session.exec(select(FormRow).where(col(FormRow.slug) == part.slug)).first()
             if row is None:
-                row = FormRow(workspace_id=self._unit.workspace_id, slug=part.slug, draft=document)
+                channel = document["channel"]
+                row = FormRow(workspace_id=self._unit.workspace_id, slug=part.slug, channel=channel, draft=document)
                 session.add(row)
                 session.flush()
                 self._counts["added"] += 1

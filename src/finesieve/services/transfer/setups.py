@@ -153,6 +153,7 @@ def take_setup(unit: Unit, *, values: bool = False) -> Setup:
         ),
         house_values=_house(unit) if values else {},
         level_values=_level_values(unit) if values else {},
+        shop=unit.catalogue.shop,
     )
 
 

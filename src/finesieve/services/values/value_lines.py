@@ -21,7 +21,7 @@ from finesieve.core.language.program import Moment
 from finesieve.core.language.tree import Name, walk
 from finesieve.core.language.typed import Typed
 from finesieve.core.model.catalogue import Catalogue, Group
-from finesieve.core.model.changes import OWN_IDS
+from finesieve.core.model.changes import ORDER_IDS, OWN_IDS
 from finesieve.core.values import Value
 from finesieve.services.kernel.scope import Unit
 from finesieve.store.reading.rows import offered_titles, stored_row, titles_of
@@ -49,7 +49,7 @@ __all__ = [
 
 LINKS_FROM: Final = 1_000
 """In the history of a person, a record that is linked with them counts as field −(1,000 + the id of the link)."""
-_OWN_LABELS = {own_id: key.capitalize() for key, own_id in OWN_IDS.items()}
+_OWN_LABELS = {own_id: key.capitalize() for key, own_id in {**OWN_IDS, **ORDER_IDS}.items()}
 
 
 @dataclass(frozen=True, slots=True)

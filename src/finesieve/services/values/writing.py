@@ -92,11 +92,14 @@ def taken_keys(
     return found
 
 
-def add_row(unit: Unit, about: str, values: Mapping[str, Value], source: str) -> int:
-    """Add a person or a record; gives the id. Raises Conflict where a value must be unique and is taken."""
+def add_row(unit: Unit, about: str, values: Mapping[str, Value], source: str, row_id: int = 0) -> int:
+    """Add a person, a record, or the values of the order of an id; gives the id.
+
+    Raises Conflict where a value must be unique and is taken.
+    """
     values = {**values, **_followed(unit, about, values, {})}
     filled = sealed(unit, about, {key: value for key, value in values.items() if value is not None})
-    row_id = insert_row(unit.session, unit.definitions, about, filled)
+    row_id = insert_row(unit.session, unit.definitions, about, filled, row_id)
     # Nothing can be linked to it yet, so that no record need be looked for.
     collections = unit.catalogue.collections_of(about)
     row = unit.catalogue.derivation_of(about).row(filled, unit.moment, lambda name: () if name in collections else None)

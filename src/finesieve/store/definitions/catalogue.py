@@ -10,6 +10,7 @@ from pydantic import TypeAdapter
 from sqlalchemy import BigInteger, Column, DateTime, Integer, MetaData, Table, Text, func, text, update
 from sqlmodel import Session, col, select
 
+from finesieve.core.commerce.shop import Shop
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_about, record_type_of
 from finesieve.core.fields.definition import Field
@@ -31,6 +32,7 @@ from finesieve.store.tables import (
     OptionListRow,
     RecordLinkRow,
     RecordTypeRow,
+    ShopRow,
     TagRow,
     Workspace,
 )
@@ -141,10 +143,16 @@ def _load_catalogue(session: Session, version: int, manner: Manner) -> Catalogue
             LibraryCheck(row.id or 0, row.name, _OWN_CHECK.validate_python(row.settings))
             for row in session.exec(select(NamedCheckRow).order_by(col(NamedCheckRow.name))).all()
         ],
+        shop=_shop(session),
     )
 
 
 _OWN_CHECK: Final[TypeAdapter[OwnCheck]] = TypeAdapter(OwnCheck)
+
+
+def _shop(session: Session) -> Shop | None:
+    document = session.exec(select(ShopRow.document)).first()
+    return Shop.model_validate(document) if document is not None else None
 
 
 def _named(rows: Sequence[AudienceList] | Sequence[LevelRow]) -> tuple[NamedList, ...]:

@@ -30,11 +30,17 @@ def _by_column(definitions: Definitions, about: str, values: Mapping[str, Value]
     return {columns[key].name: value for key, value in values.items()}
 
 
-def insert_row(session: Session, definitions: Definitions, about: str, values: Mapping[str, Value]) -> int:
-    """Add a row; gives the id. Raises Conflict where a value that must be unique is taken."""
+def insert_row(
+    session: Session, definitions: Definitions, about: str, values: Mapping[str, Value], row_id: int = 0
+) -> int:
+    """Add a row, under an id of its own or the one that is given; gives the id.
+
+    Raises Conflict where a value that must be unique is taken.
+    """
     table = definitions.tables[about]
     mark_changed(session, definitions.workspace_id)
-    statement = insert(table).values(_by_column(definitions, about, values)).returning(table.c.id)
+    own = {"id": row_id} if row_id else {}
+    statement = insert(table).values({**_by_column(definitions, about, values), **own}).returning(table.c.id)
     return int(session.execute(statement).scalar_one())
 
 

@@ -1,0 +1,212 @@
+"""The demo house's shop: what it sells, its checkout, and a year of orders."""
+
+import random
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from decimal import Decimal
+from typing import Any, Final
+
+from sqlalchemy import update
+from sqlmodel import col, select
+
+from finesieve.core.commerce.cart import Cart, CartLine
+from finesieve.core.commerce.shop import Shop
+from finesieve.core.fields.about import ORDER, PERSON
+from finesieve.core.forms.billing import bill_of
+from finesieve.core.forms.evaluate import prepare
+from finesieve.core.forms.rows import Situation
+from finesieve.services.commerce.orders import Placing, place_order
+from finesieve.services.commerce.setting_up import set_up_shop
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.forms.composing import (
+    FormTexts,
+    QuestionInput,
+    SectionInput,
+    add_question,
+    add_section,
+    change_form_texts,
+    change_question,
+    change_section,
+)
+from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.kernel.scope import Scope
+from finesieve.store.reading.rows import ids_after, rows_by_ids
+from finesieve.store.tables import OrderRow, PaymentRow
+
+__all__ = ["furnish_shop"]
+
+_SEED: Final = 4_711
+_ORDERS: Final = 400
+_DAYS: Final = 420
+SHOP: Final[dict[str, Any]] = {
+    "country": "GB",
+    "tax_classes": {"standard": "Standard", "seed": "Seed and food"},
+    "surcharge_tax_class": "standard",
+    "rates": [
+        {"tax_class": "standard", "percent": "20", "country": "GB"},
+        {"tax_class": "seed", "percent": "0", "country": "GB"},
+    ],
+    "products": [
+        *(
+            {
+                "key": key, "label": f"Seed packet, {label}", "price": price, "tax_class": "seed",
+                "categories": ["seed"], "tags": tags,
+            }
+            for key, label, price, tags in (
+                ("black-kale", "black kale", "2.60", ["heritage"]),
+                ("skirret", "skirret", "3.20", ["heritage", "rare"]),
+                ("crimson-bean", "crimson bean", "2.90", ["heritage"]),
+                ("salad-burnet", "salad burnet", "2.40", []),
+                ("tall-pea", "tall pea", "2.99", ["heritage"]),
+                ("winter-leek", "winter leek", "2.60", []),
+            )
+        ),
+        {
+            "key": "tool-kit", "label": "Tool kit", "price": "34.50", "tax_class": "standard",
+            "categories": ["tools"],
+        },
+        {
+            "key": "raised-bed", "label": "Raised-bed kit", "price": "68.00", "tax_class": "standard",
+            "categories": ["beds"],
+            "variants": [
+                {"key": "small", "label": "1.2 m"}, {"key": "large", "label": "2.4 m", "price": "112.00"},
+            ],
+        },
+        {
+            "key": "harvest-box", "label": "Harvest box", "price": "14.50", "tax_class": "seed",
+            "categories": ["boxes"], "tags": ["weekly"],
+            "variants": [
+                {"key": "week", "label": "one week"}, {"key": "month", "label": "four weeks", "price": "54.00"},
+            ],
+        },
+        {
+            "key": "soil-kit", "label": "Soil test kit", "price": "18.00", "tax_class": "standard",
+            "categories": ["tools"],
+        },
+        {
+            "key": "labels", "label": "Slate labels, ten", "price": "9.80", "tax_class": "standard",
+            "categories": ["tools"],
+        },
+        {"key": "gift-card", "label": "Gift card", "price": "20.00", "categories": ["gifts"]},
+    ],
+    "delivery": [
+        {"key": "van", "label": "Our van, Tuesdays", "price": "4.95", "tax_class": "standard"},
+        {"key": "gate", "label": "Collected at the gate"},
+    ],
+    "payment": [{"key": "card", "label": "Card"}, {"key": "invoice", "label": "On invoice"}],
+}  # fmt: skip
+
+
+def furnish_shop(scope: Scope, now: datetime) -> None:
+    """The shop, its checkout in force, and its orders of the last fourteen months."""
+    set_up_shop(scope, Shop.model_validate(SHOP))
+    form_id = _checkout(scope)
+    _orders(scope, form_id, now)
+
+
+def _checkout(scope: Scope) -> int:
+    group = next(group.id for group in read_catalogue(scope).groups_about(ORDER))
+    for asked in (
+        FieldInput(label="Name on the plaque", key="plaque", type_key="short_text", help="Engraved in slate."),
+        FieldInput(label="Wrapped as a gift", key="gift", type_key="yes_no"),
+        FieldInput(label="Purchase number", key="purchase_number", type_key="short_text", help="Of a school’s office."),
+        FieldInput(label="Note for the packer", key="packer_note", type_key="long_text"),
+        FieldInput(label="Seed round-up", key="round_up", type_key="yes_no", help="2 % for the seed bank."),
+    ):
+        create_field(scope, group, asked)
+    form_id = create_form(scope, "Checkout", "checkout")
+    revision = _revision(scope, form_id)
+    texts = FormTexts(title="Checkout", intro="Almost there.", send_label="Order and pay", thanks="Thank you.")
+    change_form_texts(scope, form_id, revision(), texts)
+    catalogue = read_catalogue(scope)
+    keys = {field.key: field.id for field in (*catalogue.fields, *catalogue.fields_about(ORDER))}
+    for title, asked_keys in (
+        ("Who you are", ("first_name", "last_name", "phone", "gardener", "purchase_number")),
+        ("Where it goes", ("delivery_country", "delivery_street", "delivery_town", "delivery_postcode")),
+        ("Your order", ("plaque", "gift", "packer_note", "round_up")),
+    ):
+        if title == "Who you are":
+            change_section(scope, form_id, revision(), "s1", SectionInput(title=title))
+            section = "s1"
+        else:
+            add_section(scope, form_id, revision(), title)
+            section = read_form(scope, form_id).document.sections[-1].id
+        for key in asked_keys:
+            add_question(scope, form_id, revision(), keys[key], section)
+    change_section(
+        scope, form_id, revision(), "s2", SectionInput(title="Where it goes", show_when='cart.delivery = "van"')
+    )
+    view = read_form(scope, form_id)
+    at = {view.catalogue.by_id[one.field_id].key: one.id for one in view.document.questions}
+    bed = 'any(cart.lines where product = "raised-bed")'
+    for key, question in {
+        "first_name": QuestionInput(required="yes"),
+        "last_name": QuestionInput(required="yes"),
+        "phone": QuestionInput(show_when='gardener != "school"'),
+        "purchase_number": QuestionInput(show_when='gardener = "school"'),
+        "delivery_country": QuestionInput(hidden=True, default="GB"),
+        "delivery_street": QuestionInput(required="yes"),
+        "delivery_town": QuestionInput(required="yes"),
+        "delivery_postcode": QuestionInput(required="yes"),
+        "plaque": QuestionInput(
+            show_when=bed, surcharges=({"label": "Engraving, a letter 0.35", "amount": "length(plaque) * 0.35"},)
+        ),
+        "gift": QuestionInput(surcharges=({"label": "Gift wrap", "amount": "2.50"},)),
+        "round_up": QuestionInput(
+            surcharges=({"label": "For the seed bank", "share": "2", "basis": "goods_after", "taxed": False},)
+        ),
+    }.items():
+        change_question(scope, form_id, revision(), at[key], question)
+    publish_form(scope, form_id, revision())
+    return form_id
+
+
+def _revision(scope: Scope, form_id: int) -> Callable[[], int]:
+    return lambda: read_form(scope, form_id).revision
+
+
+def _orders(scope: Scope, form_id: int, now: datetime) -> None:
+    """Orders of people there are, placed through the one way there is, each at a moment of its own."""
+    chance = random.Random(_SEED)  # noqa: S311 - the same orders each time
+    with scope.transaction("owner") as unit:
+        ids = ids_after(unit.session, unit.definitions, PERSON, 0, 1_200)
+        people = rows_by_ids(unit.session, unit.definitions, PERSON, ["email", "gardener"], ids)
+        prepared = prepare(read_form(scope, form_id).document, unit.catalogue)
+        shop = unit.catalogue.shop
+        assert shop is not None
+        at = {unit.catalogue.by_id[one.field_id].key: one.id for one in prepared.form.questions}
+        moments = sorted(now - timedelta(minutes=chance.randrange(_DAYS * 1_440)) for _ in range(_ORDERS))
+        for number, moment in enumerate(moments, 1):
+            person = chance.choice(ids)
+            cart = _cart(shop, chance, moment)
+            given = {
+                at["plaque"]: chance.choice(("Kestrel", "Old Moss", "Plot 9")),
+                at["gift"]: chance.choice(("", "yes")),
+            }
+            outcome = prepared.evaluate(given, unit.moment, Situation(people[person], cart=cart, known=True))
+            placing = Placing(
+                form_id, f"demo-{number}", "form: Checkout", person, str(people[person]["email"]),
+                outcome.results().of(ORDER), cart, bill_of(cart, outcome.charges),
+            )  # fmt: skip
+            row = place_order(unit, placing)
+            age = (now - moment).days
+            row.state = "sent" if age > 9 else chance.choice(("placed", "packed", "awaiting_payment"))
+            row.placed_at = moment
+            unit.session.add(row)
+        unit.session.flush()
+        paid = select(OrderRow.id).where(col(OrderRow.state) != "awaiting_payment")
+        keys = [f"order-{one}" for one in unit.session.exec(paid).all()]
+        unit.session.execute(update(PaymentRow).where(col(PaymentRow.key).in_(keys)).values(state="paid"))
+
+
+def _cart(shop: Shop, chance: random.Random, moment: datetime) -> Cart:
+    lines = []
+    for product in chance.sample(shop.products, chance.choice((1, 1, 2, 3))):
+        variant = chance.choice(product.variants).key if product.variants else ""
+        offer = shop.offer(product.key, variant)
+        assert offer is not None
+        lines.append(CartLine(offer, chance.choice((1, 1, 2, 3, 5)) if product.price < Decimal(10) else 1))
+    return Cart(
+        shop, tuple(lines), chance.choice(shop.delivery), chance.choice(shop.payment), shop.place(), moment.date()
+    )

@@ -1,0 +1,121 @@
+"""The shop's pages. The cart's key stays in a cookie; nothing else is known of who looks."""
+
+from collections.abc import Mapping
+from urllib.parse import quote
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.core.errors import InvalidInput
+from finesieve.services.commerce.carts import CartView
+from finesieve.web.addresses import address_of
+from finesieve.web.posted import Posted, whole_number
+from finesieve.web.site import site_of
+from finesieve.web.templating import render
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/shop/{workspace}")
+_DAYS = 30
+
+
+def _cookie(workspace: str) -> str:
+    return f"cart_{workspace}"[:80]
+
+
+def _key(request: Request, workspace: str) -> str:
+    return request.cookies.get(_cookie(workspace), "")[:60]
+
+
+def _look(request: Request, workspace: str) -> CartView:
+    return site_of(request).public_shop.look(workspace, _key(request, workspace))
+
+
+@router.get("")
+def show_shop(request: Request, workspace: str) -> Response:
+    """All that is sold."""
+    return _shop_page(request, workspace, {})
+
+
+def _shop_page(request: Request, workspace: str, messages: Mapping[str, str], status: int = 200) -> Response:
+    opened = _look(request, workspace)
+    context = {"opened": opened, "workspace": workspace, "messages": messages}
+    return render(request, "front/shop/shop.html", context, status)
+
+
+@router.post("/cart")
+def change_cart(request: Request, workspace: str, form: Posted) -> Response:
+    """Put something into the cart, change how many, or say how it is delivered and paid."""
+    shop, key = site_of(request).public_shop, _key(request, workspace)
+    try:
+        if form.text("what") == "methods":
+            shop.choose(workspace, key, form.text("delivery"), form.text("payment"))
+            opened = _look(request, workspace)
+            if form.text("go") and opened.checkout:
+                return RedirectResponse(f"/join/{workspace}/{opened.checkout}?cart={quote(key)}", 303)
+            return RedirectResponse(f"/shop/{workspace}/cart", 303)
+        quantity = whole_number(form.text("quantity"))
+        if quantity is None or quantity < 0:
+            raise InvalidInput({"quantity": "Write how many, in whole numbers."})
+        kept = shop.put_in(
+            workspace,
+            key,
+            form.text("product"),
+            form.text("variant"),
+            quantity,
+            more=form.text("what") == "add",
+            came_from=address_of(request),
+        )
+    except InvalidInput as problem:
+        if form.text("what") == "add":
+            return _shop_page(request, workspace, {form.text("product"): _first(problem)}, 422)
+        return _cart_page(request, workspace, problem.messages, 422)
+    answer = RedirectResponse(f"/shop/{workspace}/cart", 303)
+    answer.set_cookie(
+        _cookie(workspace), kept, max_age=_DAYS * 86_400, path="/", httponly=True, samesite="lax",
+        secure=request.url.scheme == "https",
+    )  # fmt: skip
+    return answer
+
+
+def _first(problem: InvalidInput) -> str:
+    return next(iter(problem.messages.values()))
+
+
+@router.get("/cart")
+def show_cart(request: Request, workspace: str) -> Response:
+    """What is in the cart, and what it comes to before the checkout."""
+    return _cart_page(request, workspace, {})
+
+
+def _cart_page(request: Request, workspace: str, messages: Mapping[str, str], status: int = 200) -> Response:
+    opened = _look(request, workspace)
+    context = {"opened": opened, "workspace": workspace, "messages": messages}
+    return render(request, "front/shop/cart.html", context, status)
+
+
+@router.get("/order/{token}")
+def show_order(request: Request, workspace: str, token: str) -> Response:
+    """An order: to be paid, or its receipt."""
+    house, language, order = site_of(request).public_shop.order(workspace, token)
+    context = {
+        "opened": _Page(house, language), "workspace": workspace, "order": order, "token": token,
+    }  # fmt: skip
+    return render(request, "front/shop/order.html", context)
+
+
+@router.post("/order/{token}/pay")
+def pay(request: Request, workspace: str, token: str, form: Posted) -> Response:
+    """The stand-in for payment: it accepts or declines, as one says; said twice, it counts once."""
+    site_of(request).public_shop.pay(workspace, token, accepted=form.text("answer") == "accept")
+    answer = RedirectResponse(f"/shop/{workspace}/order/{token}", 303)
+    if form.text("answer") == "accept":
+        answer.delete_cookie(_cookie(workspace), path="/")
+    return answer
+
+
+class _Page:
+    """What the layout needs of a page."""
+
+    def __init__(self, house: str, language: str) -> None:
+        self.house, self.language = house, language

@@ -1,0 +1,1 @@
+"""Orders, for those who pack and answer for them."""

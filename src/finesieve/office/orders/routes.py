@@ -1,0 +1,114 @@
+"""Orders: the list, one order, what becomes of it, and refunds."""
+
+from collections.abc import Mapping
+from typing import Final
+
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.core.errors import InvalidInput
+from finesieve.office.shared.desk import Desk, DeskHere
+from finesieve.office.shared.frame import Entry, Section, page
+from finesieve.services.commerce.orders import (
+    SAID,
+    list_orders,
+    move_order,
+    read_order,
+    refund_pieces,
+    set_order_values,
+)
+from finesieve.services.define.groups import read_catalogue
+from finesieve.web.posted import Posted, whole_number
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/orders")
+_DOES: Final = {"packed": "Packed", "sent": "Sent", "placed": "Back to placed", "cancelled": "Cancel the order"}
+
+
+def _sections(desk: Desk, state: str = "") -> list[Section]:
+    states = [Entry(words, desk.path(f"orders?state={key}"), active=key == state) for key, words in SAID.items()]
+    return [
+        Section("people", [Entry("Everybody", desk.path("people"))]),
+        Section("orders", [Entry("All orders", desk.path("orders"), active=not state), *states]),
+    ]
+
+
+@router.get("")
+def show_orders(request: Request, desk: DeskHere, state: str = "", q: str = "", before: int | None = None) -> Response:
+    """Orders, the newest first."""
+    words = q.replace("\x00", "")[:100]
+    return page(
+        request,
+        desk,
+        "office/orders/list.html",
+        stage="people",
+        title="Orders",
+        sections=_sections(desk, state if state in SAID else ""),
+        found=list_orders(desk.scope, state, words, before),
+        state=state if state in SAID else "",
+        said=SAID.get(state, ""),
+        words=words,
+        shop=read_catalogue(desk.scope).shop,
+    )
+
+
+@router.get("/{order_id:int}")
+def show_order(request: Request, desk: DeskHere, order_id: int) -> Response:
+    """One order."""
+    return _order_page(request, desk, order_id, {}, {})
+
+
+def _order_page(
+    request: Request,
+    desk: Desk,
+    order_id: int,
+    typed: Mapping[str, str],
+    messages: Mapping[str, str],
+    status: int = 200,
+) -> Response:
+    order = read_order(desk.scope, order_id)
+    editing = whole_number(request.query_params.get("edit", "")) or 0
+    return page(
+        request,
+        desk,
+        "office/orders/order.html",
+        stage="people",
+        title=f"Order {order.line.number}",
+        sections=_sections(desk, order.line.state),
+        order=order,
+        does=_DOES,
+        typed=typed,
+        messages=messages,
+        editing=editing,
+        status=status,
+    )
+
+
+@router.post("/{order_id:int}/state")
+def change_state(desk: DeskHere, order_id: int, form: Posted) -> Response:
+    """Pack, send or cancel it."""
+    move_order(desk.scope, order_id, form.text("state"))
+    return RedirectResponse(desk.path(f"orders/{order_id}"), 303)
+
+
+@router.post("/{order_id:int}/refund")
+def refund(request: Request, desk: DeskHere, order_id: int, form: Posted) -> Response:
+    """Give pieces of a line back."""
+    try:
+        refund_pieces(desk.scope, order_id, form.text("line"), whole_number(form.text("pieces")) or 0)
+    except InvalidInput as problem:
+        words = next(iter(problem.messages.values()))
+        return _order_page(request, desk, order_id, {}, {f"refund_{form.text('line')}": words}, 422)
+    return RedirectResponse(desk.path(f"orders/{order_id}"), 303)
+
+
+@router.post("/{order_id:int}")
+def save_values(request: Request, desk: DeskHere, order_id: int, form: Posted) -> Response:
+    """Correct what is kept of the order."""
+    typed = form.values("v_")
+    try:
+        set_order_values(desk.scope, order_id, typed)
+    except InvalidInput as problem:
+        return _order_page(request, desk, order_id, typed, problem.messages, 422)
+    return RedirectResponse(desk.path(f"orders/{order_id}"), 303)

@@ -1,0 +1,118 @@
+"""Carts of the stand-in shop: known by a key that the browser keeps, filled line by line."""
+
+import secrets
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Any, Final
+
+from sqlmodel import col, select
+
+from finesieve.core.commerce.cart import MOST_LINES, MOST_PIECES, Cart, CartLine
+from finesieve.core.commerce.shop import Place, Shop
+from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.core.fields.manner import Manner
+from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.store.tables import CartRow, FormRow
+
+__all__ = ["CartView", "cart_of", "checkout_of", "choose_methods", "put_in", "read_shop"]
+
+_KEY: Final = 60
+
+
+@dataclass(frozen=True, slots=True)
+class CartView:
+    """A shop with what is in somebody's cart. `checkout` is the short name of the form to go on with, "" for none."""
+
+    house: str
+    shop: Shop
+    cart: Cart
+    key: str
+    checkout: str
+    manner: Manner
+
+    def money(self, amount: Decimal) -> str:
+        """An amount as people read it."""
+        return self.manner.money(amount)
+
+    @property
+    def language(self) -> str:
+        """The locale of the house."""
+        return self.manner.language
+
+
+def _shop(unit: Unit) -> Shop:
+    if unit.catalogue.shop is None:
+        raise NotFound("There is no shop here.")
+    return unit.catalogue.shop
+
+
+def _row(unit: Unit, key: str, *, lock: bool = False) -> CartRow | None:
+    if not key or len(key) > _KEY:
+        return None
+    query = select(CartRow).where(col(CartRow.key) == key)
+    return unit.session.exec(query.with_for_update() if lock else query).first()
+
+
+def cart_of(unit: Unit, key: str, place: Place | None = None) -> Cart:
+    """What is in a cart now, at the shop's prices; what is not sold any more is left out. An unknown key is empty."""
+    shop, row = _shop(unit), _row(unit, key)
+    offers = (
+        [(shop.offer(str(product), str(variant)), int(many)) for product, variant, many in row.lines] if row else []
+    )
+    return Cart(
+        shop,
+        tuple(CartLine(offer, many) for offer, many in offers if offer is not None),
+        shop.way_of_delivery(row.delivery) if row else None,
+        shop.way_of_payment(row.payment) if row else None,
+        shop.place(place),
+        unit.moment.today,
+    )
+
+
+def checkout_of(unit: Unit) -> str:
+    """The short name of the checkout that is in force, "" for none."""
+    query = select(FormRow.slug).where(col(FormRow.channel) == "checkout", col(FormRow.published) > 0)
+    return unit.session.exec(query.order_by(col(FormRow.id)).limit(1)).first() or ""
+
+
+def read_shop(scope: Scope, house: str, key: str) -> CartView:
+    """The shop and the cart of this key. Raises NotFound where there is no shop."""
+    with scope.reading("public") as unit:
+        cart = cart_of(unit, key)
+        return CartView(house, cart.shop, cart, key, checkout_of(unit), unit.manner)
+
+
+def put_in(scope: Scope, key: str, product: str, variant: str, quantity: int, *, more: bool) -> str:
+    """Put pieces of a product into a cart: so many `more`, or so many in all, 0 for none; gives the cart's key.
+
+    Raises InvalidInput for what is not sold, or too many.
+    """
+    with scope.transaction("public") as unit:
+        if _shop(unit).offer(product, variant) is None:
+            raise InvalidInput({"variant": "Choose one of the kinds it comes in."})
+        row = _row(unit, key, lock=True) or CartRow(workspace_id=unit.workspace_id, key=secrets.token_urlsafe(18))
+        lines: dict[tuple[str, str], Any] = {(str(one), str(kind)): int(many) for one, kind, many in row.lines}
+        wanted = quantity + (lines.get((product, variant), 0) if more else 0)
+        if not 0 <= wanted <= MOST_PIECES or len({*lines, (product, variant)}) > MOST_LINES:
+            raise InvalidInput({"quantity": f"At most {MOST_PIECES:,} pieces of one thing."})
+        lines[(product, variant)] = wanted
+        row.lines = [[one, kind, many] for (one, kind), many in lines.items() if many]
+        row.changed_at = unit.moment.now
+        unit.session.add(row)
+        return row.key
+
+
+def choose_methods(scope: Scope, key: str, delivery: str, payment: str) -> None:
+    """Say how it is delivered and paid. Raises InvalidInput for a way that there is not, NotFound for no such cart."""
+    with scope.transaction("public") as unit:
+        shop, row = _shop(unit), _row(unit, key, lock=True)
+        if row is None:
+            raise NotFound("The cart is empty.")
+        for name, wanted, known in (
+            ("delivery", delivery, shop.way_of_delivery(delivery)),
+            ("payment", payment, shop.way_of_payment(payment)),
+        ):
+            if wanted and known is None:
+                raise InvalidInput({name: "Choose one of these."})
+        row.delivery, row.payment, row.changed_at = delivery, payment, unit.moment.now
+        unit.session.add(row)

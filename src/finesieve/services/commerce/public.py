@@ -1,0 +1,64 @@
+"""What the public pages of the shop may do: look, fill a cart, pay, and see one's own order by its link."""
+
+from finesieve.core.errors import NotFound
+from finesieve.services.commerce.carts import CartView, choose_methods, put_in, read_shop
+from finesieve.services.commerce.orders import Payable, pay, read_payable
+from finesieve.services.kernel.arrivals import count_arrival
+from finesieve.services.kernel.links import Links
+from finesieve.services.kernel.scope import Clock, Scope
+from finesieve.store.connection.database import Store
+from finesieve.store.definitions.entering import enter_by_slug
+
+__all__ = ["PublicShop"]
+
+
+class PublicShop:
+    """The shop of a workspace, by its short name. A cart is known by its key, an order by its link."""
+
+    def __init__(self, store: Store, clock: Clock, secret: str) -> None:
+        self._store, self._clock, self._links = store, clock, Links(secret)
+
+    def look(self, slug: str, key: str) -> CartView:
+        """The shop and what is in the cart. Raises NotFound."""
+        scope, house = self._scope(slug)
+        return read_shop(scope, house, key)
+
+    def put_in(
+        self, slug: str, key: str, product: str, variant: str, quantity: int, *, more: bool, came_from: str
+    ) -> str:
+        """See `carts.put_in`. Raises TooOften where an address makes carts without end."""
+        scope, _house = self._scope(slug)
+        if not key:
+            count_arrival(scope, "cart", came_from)
+        return put_in(scope, key, product, variant, quantity, more=more)
+
+    def choose(self, slug: str, key: str, delivery: str, payment: str) -> None:
+        """See `carts.choose_methods`."""
+        scope, _house = self._scope(slug)
+        choose_methods(scope, key, delivery, payment)
+
+    def order(self, slug: str, token: str) -> tuple[str, str, Payable]:
+        """The name of the house, its locale and the order of a link. Raises NotFound."""
+        scope, house = self._scope(slug)
+        order_id = self._order_id(token)
+        with scope.reading("public") as unit:
+            language = unit.manner.language
+        return house, language, read_payable(scope, order_id)
+
+    def pay(self, slug: str, token: str, *, accepted: bool) -> None:
+        """What the stand-in for payment says of an order. Raises NotFound."""
+        scope, _house = self._scope(slug)
+        pay(scope, self._order_id(token), accepted=accepted)
+
+    def _order_id(self, token: str) -> int:
+        parts = self._links.read("order", self._clock(), token)
+        if parts is None:
+            raise NotFound("This link is incomplete, or has ended.")
+        return int(parts[0])
+
+    def _scope(self, slug: str) -> tuple[Scope, str]:
+        with self._store.reading() as session:
+            workspace = enter_by_slug(session, slug)
+        if workspace is None:
+            raise NotFound("There is no such page.")
+        return Scope(self._store, workspace.id or 0, "the person", "public", self._clock), workspace.name
