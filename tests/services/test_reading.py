@@ -64,6 +64,8 @@ def wasteful() -> House:
     link = create_field(scope, house_group, FieldInput(label="Link", type_key="url"))
     set_house_value(scope, link, "https://swap.example")
     set_house_value(scope, link, "")
+    create_membership(scope, "list", MembershipInput(name="Almanac letter"))
+    create_field(scope, group, FieldInput(label="Letter joined on", type_key="date"))
     create_field(scope, house_group, FieldInput(label="Favourite seed", type_key="short_text"))
     open_form = create_form(scope, "Open")
     add_question(scope, open_form, read_form(scope, open_form).revision, house.field_id("favourite"))

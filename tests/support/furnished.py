@@ -22,8 +22,9 @@ from finesieve.services.people.records import add_record
 from finesieve.services.sift.segments import create_segment
 from finesieve.services.upkeep.dismissing import dismiss, open_findings
 from finesieve.services.values.house import set_house_value
-from finesieve.store.tables import DefinitionChange, HouseSchedule, Submission
+from finesieve.store.tables import DefinitionChange, HouseSchedule, OrderRow, Submission
 from tests.support.house import NOW, House, make_house
+from tests.support.shop import Trade
 from tests.support.site import application
 
 
@@ -54,6 +55,8 @@ class Furnished:
         age = create_field(scope, self.house.group_id(), FieldInput(label="Their age", type_key="number"))
         dismiss(scope, "age-kept", age, "", "Meant so.")
         self.dismissed = open_findings(scope).dismissed[0].id
+        trade = Trade(self.house)
+        self.order_token = trade.order(("packet", "", 3), q1="their.order@hedgerow.example")
         with scope.transaction("owner") as unit:
             sent = Submission(
                 workspace_id=unit.workspace_id, form_id=self.form, version=1, key="theirs", person_id=self.person,
@@ -62,6 +65,7 @@ class Furnished:
             unit.session.add(sent)
             unit.session.flush()
             self.sending = sent.id
+            self.order = unit.session.exec(select(OrderRow.id)).one()
             self.schedule = unit.session.exec(select(HouseSchedule.id)).one()
             self.change = unit.session.exec(select(DefinitionChange.id).order_by(DefinitionChange.id.desc())).first()  # type: ignore[union-attr]
 
@@ -79,7 +83,7 @@ class Furnished:
             "form_slug": "join-us", "schedule_id": self.schedule, "level_id": self.level, "membership_id": self.level,
             "page_name": "levels", "list_id": self.options, "type_id": self.type, "record_id": self.record,
             "link_id": self.link, "task_id": self.task, "change_id": self.change or 0, "row_id": self.person,
-            "check_id": self.check, "case_id": self.case, "number": 1,
+            "check_id": self.check, "case_id": self.case, "number": 1, "order_id": self.order, "token": self.order_token,
         }  # fmt: skip
 
     def address(self, path: str) -> str:

@@ -12,6 +12,7 @@ from sqlmodel import select
 
 from finesieve.core.errors import Unavailable
 from finesieve.services.accounts.staff import StaffAccounts
+from finesieve.services.commerce.carts import sweep_carts
 from finesieve.services.define import deletion, gathering, joining_days, moving, retyping, tag_families, tagging
 from finesieve.services.define.deletion import begin_purge
 from finesieve.services.define.tagging import sweep_tags
@@ -83,11 +84,11 @@ def make_worker(database_url: str, store: Store) -> App:
     @app.periodic(cron="5 3 * * *")
     @app.task(queueing_lock="daily", pass_context=False)
     def tidy_up(timestamp: int) -> int:
-        """What ends by the day: tags, fields deleted long ago, uploads never kept."""
+        """What ends by the day: tags, fields deleted long ago, uploads never kept, carts left behind."""
         ended = sweep_tags(store, utc_now)
         for scope in every_workspace(store):
             begin_purge(scope)
-            ended += sweep_uploads(scope, store.files)
+            ended += sweep_uploads(scope, store.files) + sweep_carts(scope)
         return ended
 
     return app

@@ -12,7 +12,7 @@ from typing import Final, Literal
 from finesieve.core.commerce.amounts import Amount, rounded, spread
 from finesieve.core.commerce.shop import UNTAXED, PriceMode
 
-__all__ = ["BASES", "Basis", "Bill", "BillLine", "Entry", "NoRate", "TaxLine", "bases_of", "make_bill"]
+__all__ = ["BASES", "Basis", "Bill", "BillLine", "Entry", "NoRate", "TaxLine", "bases_of", "make_bill", "rates_of"]
 
 Kind = Literal["goods", "delivery", "payment", "surcharge", "discount"]
 Basis = Literal["goods_before", "goods_after", "order_before", "order_after"]

@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from finesieve.core.limits import LABEL
 
-__all__ = ["UNTAXED", "Method", "Offer", "Place", "Product", "Shop", "TaxRate", "Variant"]
+__all__ = ["UNTAXED", "Method", "Offer", "Place", "PriceMode", "Product", "Shop", "TaxRate", "Variant"]
 
 Key = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9_-]{0,59}$")]
 Price = Annotated[Decimal, Field(ge=0, lt=10**12, max_digits=22, decimal_places=10)]

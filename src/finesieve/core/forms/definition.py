@@ -11,7 +11,19 @@ from finesieve.core.forms.earlier import upgraded
 from finesieve.core.limits import EXPRESSION, HELP, LABEL, NOUN, OPTION, TEXT, TITLE
 from finesieve.core.model.checks import Check
 
-__all__ = ["TIDYINGS", "Form", "Item", "ListEffect", "Question", "Remark", "Repeat", "Section", "Surcharge", "Tidying"]
+__all__ = [
+    "TIDYINGS",
+    "Channel",
+    "Form",
+    "Item",
+    "ListEffect",
+    "Question",
+    "Remark",
+    "Repeat",
+    "Section",
+    "Surcharge",
+    "Tidying",
+]
 
 Expression = Annotated[str, Field(max_length=EXPRESSION)]
 Channel = Literal["sign-up", "checkout"]

@@ -1,12 +1,14 @@
 """Rehearsal: a form filled in as a person of a chosen kind, the reasons beside every question; cases; the grid."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Any
 
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
+from finesieve.core.commerce.amounts import in_currency
 from finesieve.core.errors import InvalidInput
+from finesieve.core.model.catalogue import Catalogue
 from finesieve.office.collect.contents import FORM_PAGES, OFFERED_LANGUAGES, index
 from finesieve.office.collect.notes import question_notes, section_note
 from finesieve.office.shared.desk import Desk, DeskHere
@@ -70,6 +72,8 @@ def _page(
         tabs=FORM_PAGES,
         rehearsal=rehearsal,
         circumstances=circumstances,
+        tried=dict(line.rsplit(":", 1) for line in circumstances.cart),
+        smallest=_smallest(view.catalogue),
         notes=_notes(view.catalogue, rehearsal),
         names=OFFERED_LANGUAGES,
         found=people_like(desk.scope, search) if search and desk.may_correct else (),
@@ -80,6 +84,12 @@ def _page(
         messages=messages or {},
         status=status,
     )
+
+
+def _smallest(catalogue: Catalogue) -> Callable[[int], str]:
+    """An amount in the smallest unit of the shop, as people read it."""
+    decimals = catalogue.shop.currency_decimals if catalogue.shop is not None else 2
+    return lambda amount: catalogue.manner.money(in_currency(amount, decimals))
 
 
 def _notes(catalogue: Any, rehearsal: Rehearsal) -> dict[str, Any]:
@@ -101,6 +111,9 @@ def _circumstances(form: PostedForm) -> Circumstances:
         "language": form.text("as_language"),
         "day": form.text("as_day"),
         "page": form.text("as_page"),
+        "cart": tuple(f"{ware}:{many}" for ware, many in form.values("as_cart_").items() if many.strip("0 ")),
+        "delivery": form.text("as_delivery"),
+        "payment": form.text("as_payment"),
     }
     return read_input(Circumstances, given)
 

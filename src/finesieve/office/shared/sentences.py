@@ -32,6 +32,7 @@ __all__ = [
     "Draft",
     "GroupDraft",
     "PartDraft",
+    "Records",
     "RecordsDraft",
     "SentenceDraft",
     "Vocabulary",

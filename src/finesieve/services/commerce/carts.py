@@ -2,9 +2,11 @@
 
 import secrets
 from dataclasses import dataclass
+from datetime import timedelta
 from decimal import Decimal
 from typing import Any, Final
 
+from sqlalchemy import delete
 from sqlmodel import col, select
 
 from finesieve.core.commerce.cart import MOST_LINES, MOST_PIECES, Cart, CartLine
@@ -14,9 +16,10 @@ from finesieve.core.fields.manner import Manner
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.store.tables import CartRow, FormRow
 
-__all__ = ["CartView", "cart_of", "checkout_of", "choose_methods", "put_in", "read_shop"]
+__all__ = ["CartView", "cart_of", "checkout_of", "choose_methods", "put_in", "read_shop", "sweep_carts"]
 
 _KEY: Final = 60
+_KEPT: Final = timedelta(days=30)
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,3 +119,10 @@ def choose_methods(scope: Scope, key: str, delivery: str, payment: str) -> None:
                 raise InvalidInput({name: "Choose one of these."})
         row.delivery, row.payment, row.changed_at = delivery, payment, unit.moment.now
         unit.session.add(row)
+
+
+def sweep_carts(scope: Scope) -> int:
+    """Remove carts that nobody has touched for thirty days; gives how many."""
+    with scope.transaction("owner") as unit:
+        old = delete(CartRow).where(col(CartRow.changed_at) < unit.moment.now - _KEPT)
+        return len(unit.session.execute(old.returning(col(CartRow.id))).all())

@@ -28,6 +28,7 @@ from finesieve.services.values.value_lines import (
     value_lines,
 )
 from finesieve.services.values.writing import add_row, change_row, note, row_of
+from finesieve.standins.mail import Letter, post
 from finesieve.store.reading.rows import rows_by_ids, stored_row
 from finesieve.store.tables import OrderRow, PaymentRow
 
@@ -51,6 +52,7 @@ __all__ = [
     "read_payable",
     "refund_pieces",
     "set_order_values",
+    "tell_placed",
 ]
 
 State = Literal["awaiting_payment", "placed", "packed", "sent", "cancelled"]
@@ -177,8 +179,11 @@ def read_payable(scope: Scope, order_id: int) -> Payable:
         return Payable(order_id, row.number, _state(row), SAID[row.state], _shown(row, unit.manner), declined)
 
 
-def pay(scope: Scope, order_id: int, *, accepted: bool) -> None:
-    """What the payment said. Said twice it counts once; accepted, it stays so. Raises NotFound."""
+def pay(scope: Scope, order_id: int, link: str, *, accepted: bool) -> None:
+    """What the payment said. Said twice it counts once; accepted, it stays so, and a message with the `link` goes out.
+
+    Raises NotFound.
+    """
     with scope.transaction("public") as unit:
         row = _order(unit, order_id, lock=True)
         payment = unit.session.exec(
@@ -190,6 +195,19 @@ def pay(scope: Scope, order_id: int, *, accepted: bool) -> None:
         unit.session.add(payment)
         if accepted and row.state == "awaiting_payment":
             _move(unit, row, "placed", "payment")
+            tell_placed(unit, order_id, link)
+
+
+def tell_placed(unit: Unit, order_id: int, link: str) -> None:
+    """Write to whoever ordered, once the order is placed."""
+    row = _order(unit, order_id)
+    if row.state != "placed":
+        return
+    lines = "\n".join(f"{one.label}: {one.amount}" for one in _shown(row, unit.manner).lines)
+    total = unit.manner.money(in_currency(row.total, int(row.bill["decimals"])))
+    body = f"Thank you. Your order {row.number} is placed.\n\n{lines}\nTotal: {total}"
+    letter = Letter("order", row.email, f"Your order {row.number}", body, link)
+    post(unit.session, unit.workspace_id, row.person_id, letter, unit.moment.now)
 
 
 def _move(unit: Unit, row: OrderRow, state: State, source: str) -> None:

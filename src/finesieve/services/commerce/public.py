@@ -48,7 +48,7 @@ class PublicShop:
     def pay(self, slug: str, token: str, *, accepted: bool) -> None:
         """What the stand-in for payment says of an order. Raises NotFound."""
         scope, _house = self._scope(slug)
-        pay(scope, self._order_id(token), accepted=accepted)
+        pay(scope, self._order_id(token), f"/shop/{slug}/order/{token}", accepted=accepted)
 
     def _order_id(self, token: str) -> int:
         parts = self._links.read("order", self._clock(), token)

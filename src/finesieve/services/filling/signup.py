@@ -9,15 +9,9 @@ from typing import Final
 from sqlalchemy import text
 from sqlmodel import col, select
 
-from finesieve.core.commerce.bill import Bill, NoRate
-from finesieve.core.commerce.cart import Cart
-from finesieve.core.commerce.shop import Place
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
-from finesieve.core.fields.built_in import address_keys
 from finesieve.core.fields.encoding import to_json
-from finesieve.core.fields.families.places import country_codes
-from finesieve.core.forms.billing import bill_of
 from finesieve.core.forms.by_itself import agreed
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.evaluate import PreparedForm, prepare
@@ -29,7 +23,8 @@ from finesieve.core.forms.wording import worded, wording_of
 from finesieve.core.model.catalogue import hidden_groups
 from finesieve.core.values import Value, fold, plain_number
 from finesieve.services.commerce.carts import cart_of
-from finesieve.services.commerce.orders import note_submission
+from finesieve.services.commerce.checkouts import bill_or_why, place_answered
+from finesieve.services.commerce.orders import note_submission, tell_placed
 from finesieve.services.filling.confirming import (
     AddressView,
     Confirmation,
@@ -64,7 +59,7 @@ from finesieve.store.definitions.state import mark_changed
 from finesieve.store.files.keeping import FileStore
 from finesieve.store.reading.rows import find_by_email
 from finesieve.store.reading.submissions import form_by_slug
-from finesieve.store.tables import FormRow, FormVersion, OrderRow, Submission
+from finesieve.store.tables import FormRow, FormVersion, OrderRow, Submission, Workspace
 
 __all__ = ["PublicForms"]
 
@@ -182,7 +177,11 @@ class PublicForms:
                 return replace(opened, outcome=worded(opened.outcome.taken(taken), opened.say))
             results = results.also(PERSON, _agreed(unit, filling, opened, values))
             receipt = self._store_answers(unit, filling, opened, sealed_results(unit, results), known)
-            return replace(done, receipt=receipt, order=self._order_of(unit, filling, opened))
+            order = self._order_of(unit, filling, opened)
+            if order and opened.bill is not None and not opened.bill.total:
+                parts = self._links.read("order", unit.moment.now, order) or [0]
+                tell_placed(unit, int(parts[0]), _order_link(unit, order))
+            return replace(done, receipt=receipt, order=order)
 
     def _known(self, unit: Unit, values: Mapping[str, Value]) -> int:
         """The person with this address, 0 for nobody. Until the transaction ends, nobody else signs up with it."""
@@ -337,10 +336,10 @@ class PublicForms:
         )
         cart = None
         if form.channel == "checkout" and unit.catalogue.shop is not None:
-            cart = cart_of(unit, filling.cart, _place(unit, form, answers))
+            cart = cart_of(unit, filling.cart, place_answered(unit, form, answers))
         situation = replace(situation, cart=cart) if cart is not None else situation
         outcome = prepared.evaluate(answers, unit.moment, situation)
-        bill, wrong = _bill(cart, outcome)
+        bill, wrong = bill_or_why(cart, outcome)
         shown = {"title": form.title, "intro": form.intro, "send_label": form.send_label, "thanks": form.thanks}
         if filling.person_id:
             shown |= {name: text for name, text in _for_the_known(form).items() if text}
@@ -406,29 +405,9 @@ class PublicForms:
         return made
 
 
-def _place(unit: Unit, form: Form, answers: Mapping[str, str]) -> Place | None:
-    """Where it is delivered, else where the bill goes, as far as that is answered."""
-    asked = {question.field_id: question.id for question in form.questions}
-    for kind in ("delivery", "billing"):
-        given = {}
-        for line in ("country", "region"):
-            known = unit.catalogue.by_key.get(address_keys(kind)[line])
-            given[line] = answers.get(asked.get(known.id, ""), "") if known is not None else ""
-        if given["country"] in country_codes():
-            return Place(country=given["country"], region=given["region"][:10])
-    return None
-
-
-def _bill(cart: Cart | None, outcome: Outcome) -> tuple[Bill | None, str]:
-    """What a cart comes to with these answers, or why that cannot be told."""
-    if cart is None or not cart.lines:
-        return None, "There is nothing in the cart."
-    if cart.shop.delivery and cart.delivery is None:
-        return None, "Choose how it is delivered."
-    try:
-        return bill_of(cart, outcome.charges), ""
-    except NoRate:
-        return None, "We cannot deliver there: no tax rate is known."
+def _order_link(unit: Unit, token: str) -> str:
+    slug = unit.session.exec(select(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()
+    return f"/shop/{slug}/order/{token}"
 
 
 def _sent_values(unit: Unit, row: Submission) -> dict[str, Value]:

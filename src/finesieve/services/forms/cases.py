@@ -221,6 +221,8 @@ def _differences(
     yield from _of_questions(unit, document, expected.get("questions", {}), now["questions"], labels)
     if expected.get("charges", []) != now["charges"]:
         yield CaseDifference("Surcharges", "added", _charges(expected.get("charges", [])), _charges(now["charges"]))
+    if expected.get("total", "") != now["total"]:
+        yield CaseDifference("Total", "total", expected.get("total", "") or "none", now["total"] or "none")
     yield from _of_derived(unit, expected.get("derived", {}), now["derived"])
     for name in dict.fromkeys((*expected.get("segments", {}), *now["segments"])):
         then, today = expected.get("segments", {}).get(name), now["segments"].get(name)

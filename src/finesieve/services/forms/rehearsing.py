@@ -9,6 +9,9 @@ from urllib.parse import parse_qsl
 from pydantic import Field as Bounds
 from sqlmodel import col, select
 
+from finesieve.core.commerce.amounts import in_currency
+from finesieve.core.commerce.bill import Bill
+from finesieve.core.commerce.cart import MOST_LINES, MOST_PIECES, Cart, CartLine
 from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.about import HOUSE, PERSON, record_about
 from finesieve.core.fields.definition import Field
@@ -22,7 +25,8 @@ from finesieve.core.forms.rows import FormRow, Situation
 from finesieve.core.forms.wording import Wording, worded, wording_of
 from finesieve.core.language.evaluator import compile_python
 from finesieve.core.language.program import Moment
-from finesieve.core.values import Value, plain_number
+from finesieve.core.values import Value, plain_number, whole_number
+from finesieve.services.commerce.checkouts import bill_or_why, place_answered
 from finesieve.services.filling.situation import page_parameters, person_situation, shelf_for
 from finesieve.services.forms.forms import form_of
 from finesieve.services.kernel.inputs import Input
@@ -45,7 +49,10 @@ __all__ = [
 
 
 class Circumstances(Input):
-    """As whom, and when, a form is rehearsed. `person` is an id, 0 for someone new; `page` address parameters."""
+    """As whom, and when, a form is rehearsed. `person` is an id, 0 for someone new; `page` address parameters.
+
+    In a checkout `cart` are its lines, `product:variant:quantity` each.
+    """
 
     person: int = Bounds(default=0, ge=0)
     level: str = Bounds(default="", max_length=60)
@@ -54,6 +61,9 @@ class Circumstances(Input):
     language: str = Bounds(default="", max_length=3)
     day: str = Bounds(default="", pattern=r"^([0-9]{4}-[0-9]{2}-[0-9]{2})?$")
     page: str = Bounds(default="", max_length=1_000)
+    cart: tuple[str, ...] = Bounds(default=(), max_length=MOST_LINES)
+    delivery: str = Bounds(default="", max_length=60)
+    payment: str = Bounds(default="", max_length=60)
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,7 +106,7 @@ class Rehearsal:
     """A rehearsed form: its outcome, worded, and what sending would change.
 
     `taken` are keys of fields whose values somebody else has; `unseen` those whose
-    values the one who rehearses may not see.
+    values the one who rehearses may not see. A checkout has a `bill`, or says why there is `no_bill`.
     """
 
     form_id: int
@@ -113,6 +123,8 @@ class Rehearsal:
     taken: tuple[str, ...]
     unseen: frozenset[str] = frozenset()
     joining: Joining = NO_LISTS
+    bill: Bill | None = None
+    no_bill: str = ""
 
 
 def rehearse(scope: Scope, form_id: int, circumstances: Circumstances, answers: Mapping[str, str]) -> Rehearsal:
@@ -149,6 +161,7 @@ def run(
     if taken and not (circumstances.person == 0 and taken == ["email"]):
         outcome = outcome.taken([key for key in taken if key != "email"])
     person = person_name(situation.stored) if circumstances.person else ""
+    bill, no_bill = bill_or_why(situation.cart, outcome) if form.channel == "checkout" else (None, "")
     before, after = _rows(unit, form, outcome, situation, moment)
     return Rehearsal(
         form_id,
@@ -165,6 +178,8 @@ def run(
         tuple(taken),
         frozenset(known.key for known in unit.catalogue.fields if not unit.sees(known)),
         joining_of(form, outcome),
+        bill,
+        no_bill,
     )
 
 
@@ -226,7 +241,24 @@ def situation_for(
         chosen: tuple[str, ...] = getattr(circumstances, name)
         if chosen:
             own[name] = tuple(sorted(set(chosen)))
-    return replace(situation, stored={**situation.stored, **own})
+    cart = _cart(unit, form, circumstances, answers)
+    return replace(situation, stored={**situation.stored, **own}, cart=cart)
+
+
+def _cart(unit: Unit, form: Form, circumstances: Circumstances, answers: Mapping[str, str]) -> Cart | None:
+    """The cart that circumstances describe; what is not sold (any more) is passed over."""
+    shop = unit.catalogue.shop
+    if shop is None or form.channel != "checkout":
+        return None
+    lines = []
+    for text in circumstances.cart:
+        product, variant, many = (*text.split(":"), "", "")[:3]
+        offer, quantity = shop.offer(product, variant), whole_number(many)
+        if offer is not None and quantity is not None and 0 < quantity <= MOST_PIECES:
+            lines.append(CartLine(offer, quantity))
+    place = shop.place(place_answered(unit, form, answers))
+    delivery, payment = shop.way_of_delivery(circumstances.delivery), shop.way_of_payment(circumstances.payment)
+    return Cart(shop, tuple(lines), delivery, payment, place, unit.moment.today)
 
 
 def _rows(
@@ -274,8 +306,8 @@ def _segments(
 
 def summary(unit: Unit, rehearsal: Rehearsal) -> dict[str, Any]:
     """What a case expects, as JSON: of every question whether it shows, what is wrong and what would be stored;
-    the surcharges; the derived values and segments that would change."""
-    outcome = rehearsal.outcome
+    the surcharges, and the total of a checkout; the derived values and segments that would change."""
+    outcome, bill = rehearsal.outcome, rehearsal.bill
     questions = {
         one.id: {
             "shows": one.shows,
@@ -289,6 +321,7 @@ def summary(unit: Unit, rehearsal: Rehearsal) -> dict[str, Any]:
         "sections": sections,
         "questions": questions,
         "charges": [[one.surcharge.label, plain_number(one.amount)] for one in outcome.charges],
+        "total": str(in_currency(bill.total, bill.decimals)) if bill is not None else "",
         "derived": {one.field.key: to_json(one.after) for one in rehearsal.derived},
         "segments": {one.name: one.what for one in rehearsal.segments},
     }

@@ -73,7 +73,7 @@ def _numbered(document: Mapping[str, Any]) -> dict[str, Any]:
     for section in found.get("sections", ()):
         repeat = section.get("repeat")
         items = [
-            {key: value for key, value in item.items() if key != "field"}
+            {key: value for key, value in item.items() if key not in ("field", "about")}
             | ({"field_id": next(numbers)} if "field" in item else {})
             for item in section.get("items", ())
         ]
