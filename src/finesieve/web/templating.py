@@ -17,6 +17,7 @@ from starlette.requests import Request
 from starlette.responses import HTMLResponse
 
 from finesieve.core import limits
+from finesieve.core.commerce.bill import BASES
 from finesieve.core.fields.built_in import ADDRESSES, address_keys
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.families.dates import twice
@@ -51,7 +52,7 @@ def _environment() -> Environment:
     environment.filters.update(plain=lambda number: "" if number is None else plain_number(number), links=_links)
     environment.globals.update(asset=_asset, countries=_countries, regions=_regions, phrase=phrase)
     environment.globals.update(autofill=_autofill, menu_entries=_menu)
-    environment.globals.update(measures=MEASURES)
+    environment.globals.update(measures=MEASURES, bases=BASES)
     environment.globals.update(limits=limits, twice=twice, estimated=is_estimated, asked_question=asked_question)
     environment.globals.update(sample_day=lambda field: field.show(DayOfYear(5, 27)))
     return environment

@@ -37,6 +37,14 @@ def _deciding(typed: Typed, part: Explained, text: str, row: Mapping[str, Value]
             if explained.decided:
                 yield from _deciding(below, explained, text, row)
         return
-    read = {one.key: (one.name, one.type, row.get(one.key)) for one in typed.walk() if one.operation == "name"}
+    read = {one.key: (one.name, one.type, row.get(one.key)) for one in _names(typed)}
     verdict = part.value if isinstance(part.value, bool) else None
     yield Reason(text[part.span.start : part.span.end], verdict, tuple(read.values()))
+
+
+def _names(typed: Typed) -> Iterator[Typed]:
+    """The fields that are read; not those of the members of a collection, which have a value each."""
+    if typed.operation == "name":
+        yield typed
+    for part in typed.parts if typed.operation != "collect" else ():
+        yield from _names(part)

@@ -203,9 +203,13 @@ def _of_records(measure: Measure, node: tree.Node, names: Names, depth: int) -> 
         if node.by is not None or node.where is None:
             return None
         where, node = node.where, node.operand
-    if not isinstance(node, tree.Name) or node.path[0] not in names.records:
+    if not isinstance(node, tree.Name):
         return None
-    collection, column = node.path[0], ".".join(node.path[1:])
+    # A collection may stand after a word, as `cart.lines`.
+    words = next((many for many in (2, 1) if ".".join(node.path[:many]) in names.records), 0)
+    if not words:
+        return None
+    collection, column = ".".join(node.path[:words]), ".".join(node.path[words:])
     inner = Names(names.records[collection])
     if column and column not in inner.fields:
         return None
@@ -254,8 +258,8 @@ def _collected_tree(part: Collected, names: Names) -> tree.Node:
         return tree.Not(call) if part.measure == "no" else call
     if part.measure != "count" and part.column not in inner.fields:
         raise ValueError("Choose what to add up or compare.")
-    path = (part.collection,) if part.measure == "count" else (part.collection, part.column)
-    argument: tree.Node = tree.Name(path)
+    column = () if part.measure == "count" else (part.column,)
+    argument: tree.Node = tree.Name((*part.collection.split("."), *column))
     if where is not None:
         argument = tree.Filtered(argument, where)
     compared = built(tree.Name(("it",)), RELATIONS[part.relation], part.values, measured_type(part, names))
@@ -263,7 +267,7 @@ def _collected_tree(part: Collected, names: Names) -> tree.Node:
 
 
 def _filtered(collection: str, where: tree.Node) -> tree.Node:
-    return tree.Filtered(tree.Name((collection,)), where)
+    return tree.Filtered(tree.Name(tuple(collection.split("."))), where)
 
 
 def measured_type(part: Collected, names: Names) -> Type:

@@ -57,7 +57,7 @@ def index(desk: Desk, active: int = 0, *, library: bool = False) -> list[Section
     ]
     checks = Entry("Checks", desk.path("collect/checks"), str(len(list_checks(desk.scope)) or ""), library)
     sections = [
-        Section("sign-up", forms, desk.path("collect/new"), "New form", empty="No form yet"),
+        Section("forms", forms, desk.path("collect/new"), "New form", empty="No form yet"),
         Section("library", [checks]),
     ]
     if active:

@@ -14,10 +14,10 @@ from finesieve.core.language.problems import Problem
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.model.checks import Bound, Check, ConditionCheck, DateCheck, NamedCheck, PatternCheck, SameCheck
 from finesieve.core.values import plain_number
+from finesieve.office.collect.cart_words import with_cart
 from finesieve.office.collect.contents import OFFERED_LANGUAGES
 from finesieve.office.shared.rules import RuleEditor, posted_rule, stored_rule
 from finesieve.office.shared.sentences import (
-    Records,
     Vocabulary,
     draft_from_text,
     plain_words,
@@ -95,48 +95,13 @@ def vocabulary(view: FormView, section: Section | None, own: int = 0, posted: Po
     words = words_about_people(view.catalogue, without=own)
     texts = posted.data.values() if posted is not None else ()
     named = {found[1] for text in texts if (found := _NAMED.fullmatch(text))}
-    fields = {**words.fields, **_of_the_page(view, named), **_of_the_cart(view)}
-    return replace(words, where=where, fields=fields, records={**words.records, **_lines(view)}, parameters=True)
-
-
-def _of_the_cart(view: FormView) -> dict[str, Field]:
-    """What a checkout's rules read of the cart, and of the order."""
-    shop = view.catalogue.shop
-    if view.document.channel != "checkout" or shop is None:
-        return {}
-    found = {
-        f"cart.{key}": Field(0, f"cart.{key}", label, type_key, 0, manner=view.catalogue.manner)
-        for key, label, type_key in (
-            ("total", "Total of the cart", "money"),
-            ("goods", "Goods in the cart", "money"),
-            ("quantity", "Things in the cart", "number"),
-            ("country", "Country of delivery", "country"),
-        )
-    }
-    for key, label, methods in (("delivery", "Delivery", shop.delivery), ("payment", "Payment", shop.payment)):
-        options = tuple(Option(one.label, one.key) for one in methods)
-        found[f"cart.{key}"] = Field(0, f"cart.{key}", label, "choice", 0, options=options)
+    fields = {**words.fields, **_of_the_page(view, named)}
+    made = replace(words, where=where, fields=fields, parameters=True)
+    if view.document.channel != "checkout":
+        return made
     asked = {question.field_id for question in view.document.questions}
     order = {one.key: one for one in view.catalogue.stored_about(ORDER) if one.id in asked}
-    return {**found, **order}
-
-
-def _lines(view: FormView) -> dict[str, Records]:
-    """The lines of the cart, as a sentence speaks of them."""
-    shop = view.catalogue.shop
-    if view.document.channel != "checkout" or shop is None:
-        return {}
-    categories = sorted({one for product in shop.products for one in product.categories})
-    tags = sorted({one for product in shop.products for one in product.tags})
-    fields = [
-        Field(0, "product", "Product", "choice", 0, options=tuple(Option(one.label, one.key) for one in shop.products)),
-        Field(0, "categories", "Category", "choices", 0, options=tuple(Option(one, one) for one in categories)),
-        Field(0, "product_tags", "Product tag", "choices", 0, options=tuple(Option(one, one) for one in tags)),
-        Field(0, "quantity", "Quantity", "number", 0),
-        Field(0, "price", "Price", "money", 0, manner=view.catalogue.manner),
-        Field(0, "total", "Total", "money", 0, manner=view.catalogue.manner),
-    ]
-    return {"cart.lines": Records("Lines of the cart", Vocabulary({one.key: one for one in fields}))}
+    return with_cart(replace(made, fields={**fields, **order}), view.catalogue)
 
 
 _NAMED: Final = re.compile(r"page\.([a-z][a-z0-9_]{0,39})")
@@ -174,8 +139,8 @@ def blank_check(check: Mapping[str, str]) -> bool:
 
 
 def blank_charge(charge: Mapping[str, str]) -> bool:
-    """Whether a surcharge lacks its name or its amount."""
-    return not charge.get("label") or not charge.get("amount")
+    """Whether a surcharge lacks its name, or both its amount and its share."""
+    return not charge.get("label") or not (charge.get("amount") or charge.get("share"))
 
 
 # From the document --------------------------------------------------------------------------
@@ -273,6 +238,9 @@ def _stored_charge(one: Surcharge) -> dict[str, str]:
     return {
         "label": one.label,
         "amount": one.amount,
+        "share": plain_number(one.share) if one.share is not None else "",
+        "basis": one.basis,
+        "tax_class": one.tax_class,
         "option": one.option,
         "taxed": "yes" if one.taxed else "",
         **bounds,
@@ -392,5 +360,5 @@ def remark_input(typed: TypedPart) -> RemarkInput:
 
 def say_condition(catalogue: Catalogue, text: str) -> str:
     """A condition in words, as its sentence says it; a formula stays as it is written."""
-    sentence = draft_from_text(text, words_about_people(catalogue))
+    sentence = draft_from_text(text, with_cart(words_about_people(catalogue), catalogue))
     return f" {sentence.joiner} ".join(plain_words(draft) for draft in sentence.drafts)

@@ -1,0 +1,121 @@
+"""The shop in a browser: a phone orders, a declined payment loses nothing, the clerk packs and refunds; a checkout is shaped."""
+
+import unittest
+
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support.ui import Select
+
+from finesieve.services.commerce.orders import list_orders, read_order
+from finesieve.services.forms.forms import read_form
+from tests.support.browser import Page
+from tests.support.house import PASSWORD, make_house
+from tests.support.shop import Trade
+
+
+class Shop(unittest.TestCase):
+    def setUp(self) -> None:
+        self.trade = Trade(make_house())
+        self.house = self.trade.house
+        self.page = Page()
+
+    def sound(self) -> None:
+        self.assertEqual(self.page.violations(), [])
+        self.assertEqual(self.page.complaints(), [])
+        self.assertEqual(self.page.overflows(), [])
+
+    def sign_in(self) -> None:
+        self.page.open("/sign-in")
+        self.page.fill("#email", self.house.email)
+        self.page.fill("#password", PASSWORD + Keys.ENTER)
+        self.page.until_text("h1", "Bench")
+
+    def test_from_the_shop_to_the_packing_table(self) -> None:
+        page = self.page
+        page.resize(390, 800)
+        page.open(f"/shop/{self.house.slug}")
+        self.sound()
+        page.fill("#many-packet", "3")
+        page.press("Add Seed packet to the cart", "button")
+        page.until_text("h1", "Your cart")
+        page.press("Go on shopping", "a")
+        page.press("Add Raised-bed kit to the cart", "button")
+        page.until_text("#kit", "Choose one of the kinds")
+        page.press("Small", ".ware label")
+        page.press("Add Raised-bed kit to the cart", "button")
+        page.until_text("tfoot", "£43.47")
+        page.press("Van", ".chips label")
+        self.sound()
+        page.press("To the checkout", "button")
+        page.until_text(".till-bar", "£48.42")
+        # What shows and what it costs follow the answers; the total is in view wherever one is.
+        page.fill("#q1", "wren@hedgerow.example" + Keys.TAB)
+        page.fill("#q3", "Kestrel" + Keys.TAB)
+        page.until_text(".till-bar", "£50.87")
+        page.press("Yes", "#question-q4 label")
+        page.until_text(".till-bar", "£46.52")
+        box = page.one(".till-bar").rect
+        scrolled = page.driver.execute_script("return scrollY")
+        self.assertLess(box["y"] - scrolled, 800)
+        self.sound()
+        page.press("Order and pay", "button")
+        page.until_text("h1", "Pay for order 1")
+        page.press("Decline", "button")
+        page.until_text(".summary", "Nothing was charged")
+        self.sound()
+        page.press("Pay £46.52", "button")
+        page.until_text(".intro", "Your order is placed")
+        page.driver.back()
+        page.driver.refresh()
+        self.assertEqual([one.state for one in list_orders(self.house.scope).lines], ["placed"])
+        self._packed()
+
+    def _packed(self) -> None:
+        page = self.page
+        page.resize(1280, 800)
+        self.sign_in()
+        page.press("People", ".right a")
+        page.press("Orders", ".index a")
+        page.until_text("h1", "Orders")
+        self.sound()
+        page.press("1", "tbody a")
+        page.until_text("h1", "Order 1")
+        page.until_text("#sheet", "Kestrel")
+        page.press("Correct On the order", "a")
+        page.fill("[name=v_shelf]", "B 4")
+        page.press("Save", "#sheet button")
+        page.until_text(".values", "B 4")
+        page.press("Packed", ".margin button")
+        page.until_text(".lead", "Packed")
+        page.press("Refund Seed packet", "button")
+        page.until_text("tfoot", "£2.69")
+        self.sound()
+        order = read_order(self.house.scope, list_orders(self.house.scope).lines[0].id)
+        self.assertEqual((order.line.state, order.shown.returned), ("packed", "£2.69"))
+
+    def test_a_checkout_is_shaped_and_tried(self) -> None:
+        """A rule over the lines of the cart as a sentence, a share as a surcharge, tried with a cart, in force."""
+        page = self.page
+        self.sign_in()
+        page.press("Collect", ".stages a")
+        page.press("Checkout", ".index a")
+        page.press("Plaque", "a.question-body")
+        page.until_text("#show_when-words, .margin", "Lines of the cart")
+        page.press("Friend", "a.question-body")
+        page.wait(lambda: page.all("#charge0_share"), "the surcharge")
+        page.fill("#charge0_share", "-20" + Keys.TAB)
+        page.wait(
+            lambda: read_form(self.house.scope, self.trade.form).document.questions[3].surcharges[0].share == -20,
+            "saved",
+        )
+        page.press("Rehearse", ".tabs a")
+        page.fill("[name='as_cart_kit:small']", "1" + Keys.TAB)
+        page.until_text("#rehearsal", "Lines of the cart")
+        Select(page.one("[name=as_delivery]")).select_by_visible_text("Gate")
+        page.until_text(".if-sent", "£34.50")
+        page.press("Yes", ".rehearsed label")
+        page.until_text(".if-sent", "£27.60")
+        self.sound()
+
+
+if __name__ == "__main__":
+    unittest.main()
