@@ -102,6 +102,23 @@ class Ordering(unittest.TestCase):
         with self.scope.reading("reader") as unit:
             self.assertEqual(len(unit.session.exec(select(PaymentRow)).all()), 1)
 
+    def test_from_two_pages_with_one_cart(self) -> None:
+        """At the same moment and later: one order. What is put in after that is another one."""
+        cart = self.trade.cart(PACKETS)
+        pages = [self.trade.open(cart) for _ in range(3)]
+        found: list[Any] = []
+        threads = [threading.Thread(target=lambda page=page: found.append(self.trade.send(page))) for page in pages]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        self.assertEqual(([one.sent for one in found], len(self.rows())), ([True] * 3, 1))
+        self.pay(found[0].order)
+        self.assertEqual(self.state(self.trade.send(self.trade.open(cart)).order), "placed")
+        self.trade.shop().put_in(self.slug, cart, "packet", "", 1, more=True, came_from="here")
+        self.assertTrue(self.trade.send(self.trade.open(cart)).sent)
+        self.assertEqual([row.total for row in self.rows()], [1392, 1691])
+
     def test_numbers_have_no_gaps(self) -> None:
         """Also where some that were sent at the same moment were not taken."""
         carts = [self.trade.cart(PACKETS) for _ in range(5)]

@@ -535,7 +535,10 @@ class ShopRow(SQLModel, table=True):
 
 
 class CartRow(SQLModel, table=True):
-    """A cart of the stand-in shop, known by its `key` alone. `lines` is a list of [product, variant, quantity]."""
+    """A cart of the stand-in shop, known by its `key` alone. `lines` is a list of [product, variant, quantity].
+
+    `order_id` is the order that was placed with what is in it now, 0 for none.
+    """
 
     __tablename__ = "cart"
     __table_args__ = (
@@ -548,6 +551,7 @@ class CartRow(SQLModel, table=True):
     lines: list[list[Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
     delivery: str = ""
     payment: str = ""
+    order_id: int = Field(default=0, sa_column=Column(BigInteger, nullable=False))
     changed_at: datetime = _moment()
 
 

@@ -5,7 +5,7 @@ from decimal import Decimal
 from fractions import Fraction
 from typing import Final
 
-__all__ = ["Amount", "in_currency", "rounded", "spread"]
+__all__ = ["Amount", "in_currency", "percent_of", "rounded", "spread"]
 
 Amount = Fraction
 """Money before it is rounded, in whole units of the currency."""
@@ -22,6 +22,12 @@ def rounded(amount: Fraction, decimals: int) -> int:
 def in_currency(smallest: int, decimals: int) -> Decimal:
     """So many of the smallest unit as an amount: 1812 is 18.12."""
     return Decimal(smallest).scaleb(-decimals)
+
+
+def percent_of(rate: Fraction) -> str:
+    """A rate in per cent, as people read it: 1/5 is `20`. Rates are given in per cent, so it comes out even."""
+    exact = Decimal((rate * 100).numerator) / Decimal((rate * 100).denominator)
+    return f"{exact.normalize():f}"
 
 
 def spread(amount: int, over: Sequence[int]) -> list[int]:

@@ -96,7 +96,7 @@ class Shop(_Document):
     tax_classes: dict[Key, str] = Field(default_factory=dict, max_length=50)
     surcharge_tax_class: str = UNTAXED
     rates: tuple[TaxRate, ...] = Field(default=(), max_length=2_000)
-    products: tuple[Product, ...] = Field(default=(), max_length=10_000)
+    products: tuple[Product, ...] = Field(default=(), max_length=500)
     delivery: tuple[Method, ...] = Field(default=(), max_length=100)
     payment: tuple[Method, ...] = Field(default=(), max_length=100)
 

@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
 from pydantic.json_schema import models_json_schema
 
-from finesieve.core.commerce.amounts import in_currency
+from finesieve.core.commerce.amounts import in_currency, percent_of
 from finesieve.core.commerce.bill import Bill, BillLine, NoRate, TaxLine
 from finesieve.core.commerce.cart import MOST_LINES, MOST_PIECES, Cart, CartLine
 from finesieve.core.commerce.shop import Place
@@ -36,7 +36,7 @@ from finesieve.core.language.program import Moment
 from finesieve.core.setup.document import Setup
 from finesieve.core.setup.schema import DIALECT
 from finesieve.core.setup.workspace import SetupWorkspace, workspace_of
-from finesieve.core.values import StoredFile, Value, divide, sound_text
+from finesieve.core.values import StoredFile, Value, sound_text
 
 __all__ = [
     "FormTrial",
@@ -561,11 +561,7 @@ def _billed(bill: Bill, line: BillLine) -> TrialBillLine:
 
 def _taxed(bill: Bill, one: TaxLine) -> TrialTax:
     basis, tax = (str(in_currency(part, bill.decimals)) for part in (one.basis, one.tax))
-    return TrialTax(
-        percent=str(to_json(divide(Decimal(one.rate.numerator * 100), Decimal(one.rate.denominator)))),
-        basis=basis,
-        tax=tax,
-    )
+    return TrialTax(percent=percent_of(one.rate), basis=basis, tax=tax)
 
 
 def _written(values: Mapping[str, Value], secret: set[str]) -> dict[str, Json]:

@@ -16,7 +16,17 @@ from finesieve.core.fields.manner import Manner
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.store.tables import CartRow, FormRow
 
-__all__ = ["CartView", "cart_of", "checkout_of", "choose_methods", "put_in", "read_shop", "sweep_carts"]
+__all__ = [
+    "CartView",
+    "cart_of",
+    "checkout_of",
+    "choose_methods",
+    "mark_ordered",
+    "ordered_with",
+    "put_in",
+    "read_shop",
+    "sweep_carts",
+]
 
 _KEY: Final = 60
 _KEPT: Final = timedelta(days=30)
@@ -72,6 +82,21 @@ def cart_of(unit: Unit, key: str, place: Place | None = None) -> Cart:
     )
 
 
+def ordered_with(unit: Unit, key: str) -> int:
+    """The order that was placed with what is in a cart now, 0 for none. Until the transaction ends nobody else orders
+    with it."""
+    row = _row(unit, key, lock=True)
+    return row.order_id if row is not None else 0
+
+
+def mark_ordered(unit: Unit, key: str, order_id: int) -> None:
+    """What is in the cart has been ordered: sent from another page, it is the same order."""
+    row = _row(unit, key, lock=True)
+    if row is not None:
+        row.order_id = order_id
+        unit.session.add(row)
+
+
 def checkout_of(unit: Unit) -> str:
     """The short name of the checkout that is in force, "" for none."""
     query = select(FormRow.slug).where(col(FormRow.channel) == "checkout", col(FormRow.published) > 0)
@@ -100,7 +125,7 @@ def put_in(scope: Scope, key: str, product: str, variant: str, quantity: int, *,
             raise InvalidInput({"quantity": f"At most {MOST_PIECES:,} pieces of one thing."})
         lines[(product, variant)] = wanted
         row.lines = [[one, kind, many] for (one, kind), many in lines.items() if many]
-        row.changed_at = unit.moment.now
+        row.order_id, row.changed_at = 0, unit.moment.now
         unit.session.add(row)
         return row.key
 
@@ -117,6 +142,8 @@ def choose_methods(scope: Scope, key: str, delivery: str, payment: str) -> None:
         ):
             if wanted and known is None:
                 raise InvalidInput({name: "Choose one of these."})
+        if (row.delivery, row.payment) != (delivery, payment):
+            row.order_id = 0
         row.delivery, row.payment, row.changed_at = delivery, payment, unit.moment.now
         unit.session.add(row)
 

@@ -9,7 +9,7 @@ from typing import Any, Final, Literal
 from sqlalchemy import func, text
 from sqlmodel import col, select
 
-from finesieve.core.commerce.amounts import in_currency
+from finesieve.core.commerce.amounts import in_currency, percent_of
 from finesieve.core.commerce.bill import Bill, TaxLine
 from finesieve.core.commerce.cart import Cart
 from finesieve.core.commerce.refunds import ChargedLine, ChargedOrder, Refund
@@ -262,7 +262,7 @@ def _shown(row: OrderRow, manner: Manner) -> Shown:
         return manner.money(in_currency(smallest, decimals))
 
     def percent(rate: str | None) -> str:
-        return f"{float(Fraction(rate) * 100):g} %" if rate is not None else ""
+        return f"{percent_of(Fraction(rate))} %" if rate is not None else ""
 
     lines = tuple(
         ChargeLine(

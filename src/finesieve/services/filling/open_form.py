@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 from fractions import Fraction
 
-from finesieve.core.commerce.amounts import in_currency
+from finesieve.core.commerce.amounts import in_currency, percent_of
 from finesieve.core.commerce.bill import Bill
 from finesieve.core.commerce.cart import Cart
 from finesieve.core.fields.manner import PLAIN, Manner
@@ -72,7 +72,7 @@ class OpenForm:
 
     def percent(self, rate: Fraction) -> str:
         """A tax rate as people read it."""
-        return f"{float(rate * 100):g} %"
+        return f"{percent_of(rate)} %"
 
     def smallest(self, amount: int) -> str:
         """An amount in the smallest unit, as people read it."""

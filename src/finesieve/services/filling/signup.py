@@ -22,7 +22,7 @@ from finesieve.core.forms.rows import Situation
 from finesieve.core.forms.wording import worded, wording_of
 from finesieve.core.model.catalogue import hidden_groups
 from finesieve.core.values import Value, fold, plain_number
-from finesieve.services.commerce.carts import cart_of
+from finesieve.services.commerce.carts import cart_of, mark_ordered, ordered_with
 from finesieve.services.commerce.checkouts import bill_or_why, place_answered
 from finesieve.services.commerce.orders import note_submission, tell_placed
 from finesieve.services.filling.confirming import (
@@ -159,6 +159,9 @@ class PublicForms:
             if sent_before is not None:
                 receipt = self._links.give("sent", unit.moment.now, sent_before, False)
                 return replace(done, receipt=receipt, order=self._order_of(unit, filling, opened))
+            if opened.is_checkout and (ordered := ordered_with(unit, filling.cart)):
+                # Sent from another page with the same cart: it is that order.
+                return replace(done, order=self._links.give("order", unit.moment.now, ordered))
             unasked = frozenset(shown.id for shown in opened.outcome.showing) - sent.asked
             if unasked or opened.outcome.troubles:
                 return replace(opened, unasked=unasked)
@@ -225,6 +228,7 @@ class PublicForms:
         unit.session.flush()
         if received.order:
             note_submission(unit, received.order, submission.id or 0)
+            mark_ordered(unit, filling.cart, received.order)
         if received.state == "held":
             email, passing = str(answers["email"]), results.passing
             ask_about_answers(unit, self._links, submission, opened.form, joining, passing, opened.say, email)

@@ -14,7 +14,7 @@ CREATE TABLE shop (
 CREATE TABLE cart (
     id bigserial PRIMARY KEY, workspace_id integer NOT NULL REFERENCES workspace ON DELETE CASCADE,
     key varchar NOT NULL, lines jsonb NOT NULL, delivery varchar NOT NULL, payment varchar NOT NULL,
-    changed_at timestamptz NOT NULL);
+    order_id bigint NOT NULL, changed_at timestamptz NOT NULL);
 CREATE UNIQUE INDEX ux_cart ON cart (workspace_id, key);
 CREATE INDEX ix_cart_changed ON cart (workspace_id, changed_at);
 CREATE TABLE shop_order (
