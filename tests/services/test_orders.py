@@ -1,5 +1,7 @@
 """The shop: carts, a checkout sent once and twice, paying, whose order it is, packing, refunds; nothing from the browser counts."""
 
+import csv
+import io
 import threading
 import unittest
 from datetime import timedelta
@@ -12,6 +14,7 @@ from finesieve.services.commerce.carts import sweep_carts
 from finesieve.services.commerce.orders import (
     list_orders,
     move_order,
+    orders_as_csv,
     orders_of_person,
     read_order,
     refund_pieces,
@@ -25,6 +28,7 @@ from finesieve.services.forms.cases import CaseResult, keep_case, run_cases
 from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.forms.rehearsing import Circumstances, rehearse
 from finesieve.services.kernel.changes import undo_change
+from finesieve.services.people.bench import find_anything, read_bench
 from finesieve.services.transfer.setups import export_setup, load_setup, plan_setup
 from finesieve.store.tables import OrderRow, PaymentRow
 from tests.support.house import NOW, make_house
@@ -230,6 +234,12 @@ class Ordering(unittest.TestCase):
         self.assertEqual([one.number for one in list_orders(self.scope, search="PERSON1@").lines], [2])
         self.assertEqual([one.number for one in list_orders(self.scope, search="3").lines], [3])
         self.assertEqual(list_orders(self.scope, search="%").lines, ())
+        self.assertEqual(read_bench(self.scope).to_pack, 1)
+        self.assertEqual([(one.kind, one.name) for one in find_anything(self.scope, "3")], [("order", "Order 3")])
+        rows = list(csv.DictReader(io.StringIO("".join(orders_as_csv(self.scope)))))
+        self.assertEqual([row["number"] for row in rows], ["4", "3", "2", "1"])
+        self.assertEqual((rows[0]["total"], rows[0]["lines"], rows[0]["state"]), ("13.92", "3 × Seed packet", "placed"))
+        self.assertEqual(len("".join(orders_as_csv(self.scope, "placed")).splitlines()), 2)
 
     def test_carts_end(self) -> None:
         key = self.trade.cart(PACKETS)

@@ -62,6 +62,7 @@ def find(request: Request, desk: DeskHere, q: str = "") -> Response:
         "group": "define",
         "form": "collect",
         "segment": "sift",
+        "order": "orders",
     }
     return page(
         request,

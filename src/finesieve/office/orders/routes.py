@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from typing import Final
 
 from fastapi import APIRouter, Request
-from starlette.responses import RedirectResponse, Response
+from starlette.responses import RedirectResponse, Response, StreamingResponse
 
 from finesieve.core.errors import InvalidInput
 from finesieve.office.shared.desk import Desk, DeskHere
@@ -13,6 +13,7 @@ from finesieve.services.commerce.orders import (
     SAID,
     list_orders,
     move_order,
+    orders_as_csv,
     read_order,
     refund_pieces,
     set_order_values,
@@ -51,6 +52,13 @@ def show_orders(request: Request, desk: DeskHere, state: str = "", q: str = "", 
         words=words,
         shop=read_catalogue(desk.scope).shop,
     )
+
+
+@router.get("/all.csv")
+def export_orders(desk: DeskHere, state: str = "") -> Response:
+    """All orders as CSV."""
+    headers = {"Content-Disposition": 'attachment; filename="orders.csv"'}
+    return StreamingResponse(orders_as_csv(desk.scope, state), media_type="text/csv; charset=utf-8", headers=headers)
 
 
 @router.get("/{order_id:int}")

@@ -1,6 +1,6 @@
 """Orders: placed with what was charged, paid for, packed, sent, cancelled, and refunded piece by piece."""
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from fractions import Fraction
@@ -19,6 +19,7 @@ from finesieve.core.fields.manner import Manner
 from finesieve.core.model.changes import ORDER_IDS
 from finesieve.core.values import Value
 from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.kernel.sheets import csv_lines
 from finesieve.services.values.value_lines import (
     HistoryLine,
     ValueLine,
@@ -45,6 +46,7 @@ __all__ = [
     "list_orders",
     "move_order",
     "note_submission",
+    "orders_as_csv",
     "orders_of_person",
     "pay",
     "place_order",
@@ -340,6 +342,45 @@ def list_orders(scope: Scope, state: str = "", search: str = "", before: int | N
             query = query.where(col(OrderRow.id) < before)
         rows = unit.session.exec(query.limit(_PAGE + 1)).all()
         return OrderPage(_lines(unit, rows[:_PAGE]), rows[_PAGE - 1].id if len(rows) > _PAGE else None)
+
+
+def orders_as_csv(scope: Scope, state: str = "") -> Iterator[str]:
+    """All orders in a state, "" for all, as CSV, line by line: what was charged, and the values of their fields."""
+    return csv_lines(_csv_rows(scope, state))
+
+
+def _csv_rows(scope: Scope, state: str) -> Iterator[list[str]]:
+    with scope.separate("reader") as unit:
+        fields = [
+            one
+            for one in unit.catalogue.stored_about(ORDER)
+            if unit.sees(one) and one.type.kind not in ("file", "secret")
+        ]
+        yield ["number", "placed_at", "state", "email", "total", "refunded", "lines", *(one.key for one in fields)]
+        before = None
+        while True:
+            query = select(OrderRow).order_by(col(OrderRow.id).desc()).limit(_EXPORTED)
+            query = query.where(col(OrderRow.state) == state) if state in SAID else query
+            query = query.where(col(OrderRow.id) < before) if before is not None else query
+            rows = unit.session.exec(query).all()
+            keys = [one.key for one in fields]
+            values = rows_by_ids(unit.session, unit.definitions, ORDER, keys, [row.id or 0 for row in rows])
+            for row in rows:
+                kept = values.get(row.id or 0, {})
+                yield [*_exported(row), *(one.show(kept.get(one.key)) for one in fields)]
+            if len(rows) < _EXPORTED:
+                return
+            before = rows[-1].id
+
+
+_EXPORTED: Final = 500
+
+
+def _exported(row: OrderRow) -> list[str]:
+    decimals = int(row.bill["decimals"])
+    goods = [f"{one['pieces']} × {one['label']}" for one in row.bill["lines"] if one["kind"] == "goods"]
+    amounts = [str(in_currency(amount, decimals)) for amount in (row.total, _back(row))]
+    return [str(row.number), row.placed_at.isoformat(), SAID[row.state], row.email, *amounts, "; ".join(goods)]
 
 
 def orders_of_person(scope: Scope, person_id: int) -> tuple[OrderLine, ...]:

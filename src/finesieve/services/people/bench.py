@@ -15,7 +15,7 @@ from finesieve.services.values.value_lines import person_name
 from finesieve.store.reading.people import count_people, page_of_people
 from finesieve.store.reading.rows import rows_by_ids
 from finesieve.store.reading.submissions import sent_by_week
-from finesieve.store.tables import Decision, FormRow, Segment, Submission
+from finesieve.store.tables import Decision, FormRow, OrderRow, Segment, Submission
 
 __all__ = ["Arrival", "Bench", "Found", "find_anything", "read_bench"]
 
@@ -33,7 +33,8 @@ class Arrival:
 
 @dataclass(frozen=True, slots=True)
 class Bench:
-    """The first page. `weeks` counts sign-ups of the last twelve weeks, oldest first."""
+    """The first page. `weeks` counts sign-ups of the last twelve weeks, oldest first; `to_pack` orders that are placed
+    and not packed yet, None without a shop."""
 
     people: int
     fields: int
@@ -45,6 +46,7 @@ class Bench:
     waiting: tuple[Arrival, ...]
     drafts: tuple[tuple[int, str], ...]
     broken: tuple[tuple[int, str], ...]
+    to_pack: int | None
 
 
 def read_bench(scope: Scope) -> Bench:
@@ -69,6 +71,7 @@ def read_bench(scope: Scope) -> Bench:
                 if version is None or version.document != form.draft
             ),
             broken=tuple((field.id, field.label) for field in catalogue.derived if field.key in catalogue.broken),
+            to_pack=_to_pack(unit),
         )
 
 
@@ -118,10 +121,17 @@ def _named(unit: Unit, rows: Sequence[tuple[int, dict[str, Any], datetime, str]]
 class Found:
     """One thing found; `detail` tells it from others of the same name."""
 
-    kind: Literal["person", "field", "derived", "group", "form", "segment"]
+    kind: Literal["person", "field", "derived", "group", "form", "segment", "order"]
     id: int
     name: str
     detail: str = ""
+
+
+def _to_pack(unit: Unit) -> int | None:
+    if unit.catalogue.shop is None:
+        return None
+    placed = select(func.count()).select_from(OrderRow).where(col(OrderRow.state) == "placed")
+    return unit.session.exec(placed).one()
 
 
 def find_anything(scope: Scope, words: str, limit: int = 12) -> list[Found]:
@@ -145,6 +155,12 @@ def find_anything(scope: Scope, words: str, limit: int = 12) -> list[Found]:
         for form in unit.session.exec(select(FormRow)).all():
             if fits(form.draft["title"]):
                 found.append(Found("form", form.id or 0, form.draft["title"]))
+        if len(wanted) == 1 and wanted[0].isascii() and wanted[0].isdigit() and len(wanted[0]) < 10:
+            numbered = select(OrderRow).where(col(OrderRow.number) == int(wanted[0]))
+            found += [
+                Found("order", row.id or 0, f"Order {row.number}", row.email)
+                for row in unit.session.exec(numbered).all()
+            ]
         keys = ["email", "first_name", "last_name"]
         people = page_of_people(unit.session, unit.definitions, unit.moment, keys, search=words, limit=6)
         found = found[: limit - len(people)]
