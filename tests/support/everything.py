@@ -1,12 +1,15 @@
 """A setup with every type and about: what a whole business might keep."""
 
+from finesieve.core.commerce.shop import Shop
 from finesieve.core.fields.types import TYPES
+from finesieve.services.commerce.setting_up import set_up_shop
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
 from finesieve.services.define.memberships import MembershipInput, create_membership
 from finesieve.services.define.options import OptionListInput, create_option_list
 from finesieve.services.define.record_types import LinkInput, RecordTypeInput, add_link, create_record_type
 from tests.support.house import House
+from tests.support.shop import SHOP
 
 SCHEMA = '{"type": "object", "properties": {"rain": {"type": "number"}}, "required": ["rain"]}'
 SETTINGS: dict[str, dict[str, object]] = {
@@ -33,6 +36,7 @@ ANSWERS = {
 
 def everything(house: House) -> dict[str, int]:
     """Define a field of every type about a person, and something about everything else; ids by type."""
+    set_up_shop(house.scope, Shop.model_validate(SHOP))
     scope = house.scope
     list_id = create_membership(scope, "list", MembershipInput(name="Growers letter", description="Monthly"))
     for name in ("Sprout", "Sower"):
