@@ -30,6 +30,7 @@ from finesieve.services.forms.rehearsing import Circumstances, rehearse
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.people.bench import find_anything, read_bench
 from finesieve.services.transfer.setups import export_setup, load_setup, plan_setup
+from finesieve.services.upkeep.readings import find_all
 from finesieve.store.tables import OrderRow, PaymentRow
 from tests.support.house import NOW, make_house
 from tests.support.shop import Trade
@@ -293,6 +294,15 @@ class Shaping(unittest.TestCase):
         self.assertEqual(
             [(one.change, one.name, one.parts, one.why) for one in plan_setup(other.scope, setup).differences], []
         )
+
+    def test_rules_over_the_cart_are_reasoned_about(self) -> None:
+        for rule, found in (
+            ('cart.delivery = "van" and cart.delivery = "gate"', {"rule-never"}), ('cart.delivery = "van"', set()),
+            ('cart.goods > 40 and cart.goods < 30', {"rule-never"}), ('any(cart.lines where product = "kit")', set()),
+        ):  # fmt: skip
+            self.trade.change("q3", show_when=rule)
+            codes = {one.code for one in find_all(self.scope) if one.code.startswith(("rule", "asked"))}
+            self.assertEqual(codes, found, rule)
 
     def test_a_sign_up_stays_one(self) -> None:
         """Without a cart, and with no way to ask about an order."""

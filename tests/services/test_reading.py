@@ -4,7 +4,9 @@ import unittest
 from datetime import UTC, datetime, timedelta
 from decimal import Decimal
 
+from finesieve.core.commerce.shop import Shop
 from finesieve.core.reasoning.findings import FINDINGS
+from finesieve.services.commerce.setting_up import set_up_shop
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.deletion import delete_field
 from finesieve.services.define.fields import FieldInput, create_field
@@ -28,6 +30,7 @@ from finesieve.services.upkeep.readings import compare_fields, find_all, read_va
 from finesieve.services.values.house import set_house_value
 from tests.support.database import store
 from tests.support.house import NOW, House, make_house
+from tests.support.shop import SHOP
 from tests.support.site import Office
 from tests.support.work import later
 
@@ -64,6 +67,7 @@ def wasteful() -> House:
     link = create_field(scope, house_group, FieldInput(label="Link", type_key="url"))
     set_house_value(scope, link, "https://swap.example")
     set_house_value(scope, link, "")
+    set_up_shop(scope, Shop.model_validate(SHOP | {"rates": SHOP["rates"][:1]}))
     create_membership(scope, "list", MembershipInput(name="Almanac letter"))
     create_field(scope, group, FieldInput(label="Letter joined on", type_key="date"))
     create_field(scope, house_group, FieldInput(label="Favourite seed", type_key="short_text"))

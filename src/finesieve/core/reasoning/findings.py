@@ -4,8 +4,10 @@ import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import date
 from typing import Final, Literal
 
+from finesieve.core.commerce.shop import UNTAXED
 from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.fields.built_in import twin_of
 from finesieve.core.fields.definition import Field
@@ -253,6 +255,19 @@ def _joining_kept(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
                 break
 
 
+def _rates_missing(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A tax class that something is sold by, and that has no rate where the house is: it cannot be ordered."""
+    shop = catalogue.shop
+    if shop is None:
+        return
+    used = [one.tax_class for one in shop.products] + [one.tax_class for one in (*shop.delivery, *shop.payment)]
+    for tax_class in dict.fromkeys(one for one in used if one != UNTAXED):
+        if shop.rate(tax_class, shop.place(), date.max) is None:
+            label = shop.tax_classes[tax_class]
+            message = f"Nothing of the tax class {label} can be ordered: it has no rate where the house is."
+            yield Finding("rate-missing", 0, message, "Give it a rate, in the file of the shop", "define/file")
+
+
 def _numbered_twins(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """Bed 1, Bed 2, Bed 3: a person has several of something."""
     for field_id, (_, same) in numbered(catalogue.fields_about(PERSON)).items():
@@ -329,6 +344,7 @@ WEIGHTS: Final[dict[str, Weight]] = {
             "rule-contradicts",
             "asked-later",
             "record-untyped",
+            "rate-missing",
         ),
         "wrong",
     ),
@@ -358,6 +374,7 @@ FINDINGS: Final[dict[str, Finder]] = {
     "form-sets-house": _open_forms,
     "status-kept": _status_kept,
     "numbered-twins": _numbered_twins,
+    "rate-missing": _rates_missing,
     "age-kept": _age_kept,
     "joining-kept": _joining_kept,
     "few-answers": _few_answers,

@@ -320,9 +320,10 @@ def _note_name(typed: Typed, types: dict[str, Type], derived: frozenset[str]) ->
 
 
 def _variable(name: Typed) -> str | None:
-    """What a name stands for in a row of variables: an answer, or an address parameter; None for what is stored."""
+    """What a name stands for in a row of variables: an answer, an address parameter, or what a cart is as a whole; None
+    for what is stored."""
     source = CONTEXTS[name.prefix].source if name.prefix else "answers"
-    return {"answers": name.name, "address": name.key}.get(source)
+    return {"answers": name.name, "address": name.key, "cart": name.key}.get(source)
 
 
 def _compared(typed: Typed, inner: Typed, constants: dict[str, set[Value]]) -> bool:
