@@ -15,7 +15,9 @@ __all__ = ["office_pages"]
 
 MOST_MS = 300
 _PLAIN = """
-. find?q=wren people people?q=wren people?q=zzqq sift sift/1 sift/2 sift/3 sift/1/tray/0/passes sift/1/tray/1/caught
+. find?q=wren people people?q=wren people?q=zzqq people?sort=last_name people?sort=plot_area&down=yes
+people?where=plot_area%20%3E%2030&sort=born orders orders?state=placed orders/1 sift sift/1 sift/2 sift/3
+sift/1/tray/0/passes sift/1/tray/1/caught
 collect collect/1 collect/1/publish collect/1/rehearse compute compute/new records follow-up follow-up/outbox define
 define/house define/lists define/levels define/tags define/findings define/compare define/picture define/history
 define/options define/deleted define/manner define/search?q=zo
@@ -43,7 +45,6 @@ def office_pages(client: TestClient, scope: Scope) -> bool:
     slowest = sorted(took.items(), key=lambda one: -one[1])
     kept = slowest[0][1] <= MOST_MS
     words = ", ".join(f"/{path} {ms:.0f}" for path, ms in slowest[:8])
-    verdict = "kept" if kept else "BROKEN"
     verdict = "kept" if kept else "BROKEN"
     print(f"{len(took)} pages of the office, the slowest in ms: {words} (at most {MOST_MS}) {verdict}")
     return kept

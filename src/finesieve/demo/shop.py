@@ -15,7 +15,7 @@ from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.forms.billing import bill_of
 from finesieve.core.forms.evaluate import prepare
 from finesieve.core.forms.rows import Situation
-from finesieve.services.commerce.orders import Placing, place_order
+from finesieve.services.commerce.placing import Placing, place_order
 from finesieve.services.commerce.setting_up import set_up_shop
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue

@@ -9,8 +9,8 @@ from starlette.responses import RedirectResponse, Response, StreamingResponse
 from finesieve.core.errors import InvalidInput
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
+from finesieve.services.commerce.charged import SAID
 from finesieve.services.commerce.orders import (
-    SAID,
     list_orders,
     move_order,
     orders_as_csv,

@@ -2,7 +2,7 @@
 
 from finesieve.core.errors import NotFound
 from finesieve.services.commerce.carts import CartView, choose_methods, put_in, read_shop
-from finesieve.services.commerce.orders import Payable, pay, read_payable
+from finesieve.services.commerce.paying import Payable, pay, read_payable
 from finesieve.services.kernel.arrivals import count_arrival
 from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Clock, Scope

@@ -1,6 +1,6 @@
 """What a sent form causes: each destination stores what of it counts, and says what still waits."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Final, Literal
 
@@ -12,7 +12,7 @@ from finesieve.core.forms.definition import Form
 from finesieve.core.forms.joining import NO_LISTS, Joining
 from finesieve.core.forms.outcome import Results
 from finesieve.core.values import Value, fold
-from finesieve.services.commerce.orders import Placing, place_order
+from finesieve.services.commerce.placing import Placing, place_order
 from finesieve.services.filling.situation import store_records
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import add_person, change_person
@@ -110,7 +110,7 @@ def _check_out(unit: Unit, sending: Sending) -> Received:
     Somebody who merely types a known email orders freely: whose order it is waits, with what was said of the person.
     """
     assert sending.placing is not None
-    about = next(one for one in DESTINATIONS[1:] if one.takes(sending)).receive(unit, sending)
+    about = _first(_OF_PEOPLE, sending).receive(unit, sending)
     known = about.person_id if about.state == "stored" else 0
     placing = Placing(
         sending.placing.form_id,
@@ -125,15 +125,19 @@ def _check_out(unit: Unit, sending: Sending) -> Received:
     return replace(about, order=place_order(unit, placing).id or 0)
 
 
-DESTINATIONS: Final = (
-    Destination("checkout", lambda one: one.placing is not None, _check_out),
+_OF_PEOPLE: Final = (
     Destination("account", lambda one: bool(one.opened_by), _change_own),
     Destination("decision", lambda one: bool(one.email_owner), _hold),
     Destination("sign-up", lambda one: True, _sign_up),
 )
+DESTINATIONS: Final = (Destination("checkout", lambda one: one.placing is not None, _check_out), *_OF_PEOPLE)
 """In the order in which they are asked; the first that takes a sending receives it."""
 
 
 def receive(unit: Unit, sending: Sending) -> Received:
     """Hand a sending to its destination."""
-    return next(one for one in DESTINATIONS if one.takes(sending)).receive(unit, sending)
+    return _first(DESTINATIONS, sending).receive(unit, sending)
+
+
+def _first(among: Sequence[Destination], sending: Sending) -> Destination:
+    return next(one for one in among if one.takes(sending))

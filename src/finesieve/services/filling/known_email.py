@@ -10,7 +10,7 @@ from finesieve.core.forms.by_itself import seen
 from finesieve.core.forms.changing import person_may_not
 from finesieve.core.forms.joining import Joining
 from finesieve.core.values import Value
-from finesieve.services.commerce.orders import claim_order
+from finesieve.services.commerce.placing import claim_order
 from finesieve.services.filling.kinds import DecisionKind, State, Wanted, WantedLine
 from finesieve.services.filling.situation import records_from_json, store_records
 from finesieve.services.kernel.scope import Unit

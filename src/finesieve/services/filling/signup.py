@@ -24,7 +24,7 @@ from finesieve.core.model.catalogue import hidden_groups
 from finesieve.core.values import Value, fold, plain_number
 from finesieve.services.commerce.carts import cart_of, mark_ordered, ordered_with
 from finesieve.services.commerce.checkouts import bill_or_why, place_answered
-from finesieve.services.commerce.orders import note_submission, tell_placed
+from finesieve.services.commerce.placing import note_submission, tell_placed
 from finesieve.services.filling.confirming import (
     AddressView,
     Confirmation,

@@ -1,0 +1,90 @@
+"""Placing an order: under the next number, with what is charged and the values of its fields; and whose it is."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from sqlalchemy import func, select, text
+from sqlmodel import col
+from sqlmodel import select as select_rows
+
+from finesieve.core.commerce.amounts import in_currency
+from finesieve.core.commerce.bill import Bill
+from finesieve.core.commerce.cart import Cart
+from finesieve.core.fields.about import ORDER
+from finesieve.core.model.changes import ORDER_IDS
+from finesieve.core.values import Value
+from finesieve.services.commerce.charged import State, order_row, payment_key, show_charges, written
+from finesieve.services.kernel.scope import Unit
+from finesieve.services.values.writing import add_row, note
+from finesieve.standins.mail import Letter, post
+from finesieve.store.tables import OrderRow, PaymentRow
+
+__all__ = ["Placing", "claim_order", "note_submission", "place_order", "tell_placed"]
+
+
+@dataclass(frozen=True, slots=True)
+class Placing:
+    """An order to be placed: by which filling-in, for whom, with which values of its fields."""
+
+    form_id: int
+    key: str
+    source: str
+    person_id: int
+    email: str
+    values: Mapping[str, Value]
+    cart: Cart
+    bill: Bill
+
+
+def place_order(unit: Unit, placing: Placing) -> OrderRow:
+    """Place an order in this transaction, under the next number; nothing to pay, and it is placed at once."""
+    unit.session.execute(
+        text("SELECT pg_advisory_xact_lock(hashtext('order'), :workspace)"), {"workspace": unit.workspace_id}
+    )
+    last = unit.session.execute(select(func.coalesce(func.max(OrderRow.number), 0))).scalar_one()
+    state: State = "awaiting_payment" if placing.bill.total else "placed"
+    row = OrderRow(
+        workspace_id=unit.workspace_id,
+        number=int(last) + 1,
+        key=placing.key,
+        form_id=placing.form_id,
+        person_id=placing.person_id,
+        email=placing.email,
+        state=state,
+        bill=written(placing.cart, placing.bill),
+        total=placing.bill.total,
+        placed_at=unit.moment.now,
+    )
+    unit.session.add(row)
+    unit.session.flush()
+    add_row(unit, ORDER, placing.values, placing.source, row.id or 0)
+    note(unit, ORDER, row.id or 0, ORDER_IDS["state"], None, state, placing.source)
+    if row.total:
+        unit.session.add(PaymentRow(workspace_id=unit.workspace_id, key=payment_key(row), amount=row.total))
+    return row
+
+
+def note_submission(unit: Unit, order_id: int, submission_id: int) -> None:
+    """Say which submission an order came by."""
+    row = order_row(unit, order_id)
+    row.submission_id = submission_id
+    unit.session.add(row)
+
+
+def claim_order(unit: Unit, submission_id: int, person_id: int) -> None:
+    """Somebody has confirmed that what was sent is theirs: so is the order that came by it."""
+    for row in unit.session.exec(select_rows(OrderRow).where(col(OrderRow.submission_id) == submission_id)).all():
+        row.person_id = person_id
+        unit.session.add(row)
+
+
+def tell_placed(unit: Unit, order_id: int, link: str) -> None:
+    """Write to whoever ordered, once the order is placed."""
+    row = order_row(unit, order_id)
+    if row.state != "placed":
+        return
+    lines = "\n".join(f"{one.label}: {one.amount}" for one in show_charges(row, unit.manner).lines)
+    total = unit.manner.money(in_currency(row.total, int(row.bill["decimals"])))
+    body = f"Thank you. Your order {row.number} is placed.\n\n{lines}\nTotal: {total}"
+    letter = Letter("order", row.email, f"Your order {row.number}", body, link)
+    post(unit.session, unit.workspace_id, row.person_id, letter, unit.moment.now)
