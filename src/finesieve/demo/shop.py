@@ -14,11 +14,15 @@ from finesieve.core.commerce.shop import Shop
 from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.forms.billing import bill_of
 from finesieve.core.forms.evaluate import prepare
+from finesieve.core.forms.outcome import Outcome
 from finesieve.core.forms.rows import Situation
+from finesieve.core.values import plain_number
 from finesieve.services.commerce.placing import Placing, place_order
 from finesieve.services.commerce.setting_up import set_up_shop
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type
+from finesieve.services.filling.situation import records_to_json
 from finesieve.services.forms.composing import (
     FormTexts,
     QuestionInput,
@@ -30,13 +34,14 @@ from finesieve.services.forms.composing import (
     change_section,
 )
 from finesieve.services.forms.forms import create_form, publish_form, read_form
-from finesieve.services.kernel.scope import Scope
+from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.store.reading.rows import ids_after, rows_by_ids
-from finesieve.store.tables import OrderRow, PaymentRow
+from finesieve.store.tables import OrderRow, PaymentRow, Submission
 
 __all__ = ["furnish_shop"]
 
 _SEED: Final = 4_711
+_ENGRAVED: Final = ("Kestrel", "Old Moss", "Plot 9", "Fern and Wren")
 _ORDERS: Final = 400
 _DAYS: Final = 420
 SHOP: Final[dict[str, Any]] = {
@@ -108,7 +113,6 @@ def furnish_shop(scope: Scope, now: datetime) -> None:
 def _checkout(scope: Scope) -> int:
     group = next(group.id for group in read_catalogue(scope).groups_about(ORDER))
     for asked in (
-        FieldInput(label="Name on the plaque", key="plaque", type_key="short_text", help="Engraved in slate."),
         FieldInput(label="Wrapped as a gift", key="gift", type_key="yes_no"),
         FieldInput(label="Purchase number", key="purchase_number", type_key="short_text", help="Of a school’s office."),
         FieldInput(label="Note for the packer", key="packer_note", type_key="long_text"),
@@ -124,7 +128,7 @@ def _checkout(scope: Scope) -> int:
     for title, asked_keys in (
         ("Who you are", ("first_name", "last_name", "phone", "gardener", "purchase_number")),
         ("Where it goes", ("delivery_country", "delivery_street", "delivery_town", "delivery_postcode")),
-        ("Your order", ("plaque", "gift", "packer_note", "round_up")),
+        ("Your order", ("gift", "packer_note", "round_up")),
     ):
         if title == "Who you are":
             change_section(scope, form_id, revision(), "s1", SectionInput(title=title))
@@ -139,7 +143,6 @@ def _checkout(scope: Scope) -> int:
     )
     view = read_form(scope, form_id)
     at = {view.catalogue.by_id[one.field_id].key: one.id for one in view.document.questions}
-    bed = 'any(cart.lines where product = "raised-bed")'
     for key, question in {
         "first_name": QuestionInput(required="yes"),
         "last_name": QuestionInput(required="yes"),
@@ -149,17 +152,46 @@ def _checkout(scope: Scope) -> int:
         "delivery_street": QuestionInput(required="yes"),
         "delivery_town": QuestionInput(required="yes"),
         "delivery_postcode": QuestionInput(required="yes"),
-        "plaque": QuestionInput(
-            show_when=bed, surcharges=({"label": "Engraving, a letter 0.35", "amount": "length(plaque) * 0.35"},)
-        ),
         "gift": QuestionInput(surcharges=({"label": "Gift wrap", "amount": "2.50"},)),
         "round_up": QuestionInput(
             surcharges=({"label": "For the seed bank", "share": "2", "basis": "goods_after", "taxed": False},)
         ),
     }.items():
         change_question(scope, form_id, revision(), at[key], question)
+    _plaques(scope, form_id)
     publish_form(scope, form_id, revision())
     return form_id
+
+
+def _plaques(scope: Scope, form_id: int) -> None:
+    """A slate plaque comes with every raised-bed kit: a name for each, engraved at a price per letter."""
+    type_id = create_record_type(
+        scope,
+        RecordTypeInput(
+            singular="Plaque", plural="Plaques", symbol="▭", description="In slate, on a raised bed.", holder="Gardener"
+        ),
+    )
+    revision = _revision(scope, form_id)
+    add_section(
+        scope,
+        form_id,
+        revision(),
+        "Plaques",
+    )
+    section = read_form(scope, form_id).document.sections[-1].id
+    repeat = SectionInput(
+        title="Plaques", intro="Each raised-bed kit has a slate plaque. Leave it empty for a plain one.",
+        repeat=str(type_id), per="piece", among=("products:raised-bed",), one="Plaque",
+    )  # fmt: skip
+    change_section(scope, form_id, revision(), section, repeat)
+    name = next(one for one in read_catalogue(scope).fields_about(f"record:{type_id}") if one.key == "name")
+    add_question(scope, form_id, revision(), name.id, section)
+    engraved = QuestionInput(
+        label="Name on the plaque", help="Up to 24 letters, 0.35 each.", required="no",
+        checks=({"kind": "length", "high": 24},),
+        surcharges=({"label": "Engraving", "amount": "length(name) * 0.35"},),
+    )  # fmt: skip
+    change_question(scope, form_id, revision(), read_form(scope, form_id).document.sections[-1].items[0].id, engraved)
 
 
 def _revision(scope: Scope, form_id: int) -> Callable[[], int]:
@@ -180,16 +212,18 @@ def _orders(scope: Scope, form_id: int, now: datetime) -> None:
         for number, moment in enumerate(moments, 1):
             person = chance.choice(ids)
             cart = _cart(shop, chance, moment)
-            given = {
-                at["plaque"]: chance.choice(("Kestrel", "Old Moss", "Plot 9")),
-                at["gift"]: chance.choice(("", "yes")),
-            }
+            given = {at["gift"]: chance.choice(("", "yes"))}
+            for name, line in zip(cart.names, cart.lines, strict=True):
+                if line.offer.product.key == "raised-bed":
+                    plaques = {f"{name}.{piece + 1}" for piece in range(line.quantity)}
+                    given |= {f"{at['name']}.{one}": chance.choice(_ENGRAVED) for one in sorted(plaques)}
             outcome = prepared.evaluate(given, unit.moment, Situation(people[person], cart=cart, known=True))
             placing = Placing(
                 form_id, f"demo-{number}", "form: Checkout", person, str(people[person]["email"]),
                 outcome.results().of(ORDER), cart, bill_of(cart, outcome.charges),
             )  # fmt: skip
             row = place_order(unit, placing)
+            row.submission_id = _sent(unit, form_id, row, outcome, moment)
             age = (now - moment).days
             row.state = "sent" if age > 9 else chance.choice(("placed", "packed", "awaiting_payment"))
             row.placed_at = moment
@@ -198,6 +232,18 @@ def _orders(scope: Scope, form_id: int, now: datetime) -> None:
         paid = select(OrderRow.id).where(col(OrderRow.state) != "awaiting_payment")
         keys = [f"order-{one}" for one in unit.session.exec(paid).all()]
         unit.session.execute(update(PaymentRow).where(col(PaymentRow.key).in_(keys)).values(state="paid"))
+
+
+def _sent(unit: Unit, form_id: int, order: OrderRow, outcome: Outcome, moment: datetime) -> int:
+    """The filling-in that an order came by."""
+    submission = Submission(
+        workspace_id=unit.workspace_id, form_id=form_id, version=1, key=order.key, person_id=order.person_id,
+        state="stored", received_at=moment, answers={}, records=records_to_json(outcome.results().records),
+        charges=[[one.surcharge.label, plain_number(one.amount)] for one in outcome.charges],
+    )  # fmt: skip
+    unit.session.add(submission)
+    unit.session.flush()
+    return submission.id or 0
 
 
 def _cart(shop: Shop, chance: random.Random, moment: datetime) -> Cart:

@@ -109,6 +109,17 @@ class Cart:
         """The rate of a tax class here, as a share; None where none is known."""
         return self.shop.rate(tax_class, self.place, self.day)
 
+    @cached_property
+    def names(self) -> tuple[str, ...]:
+        """What each line is named by among the answers: by what it is, so that it keeps them when others come or go."""
+        found: list[str] = []
+        for line in self.lines:
+            product, variant = line.offer.product, line.offer.variant
+            name = f"{product.key}.{variant.key}" if variant is not None else product.key
+            same = sum(1 for one in found if one.partition("~")[0] == name)
+            found.append(f"{name}~{same + 1}" if same else name)
+        return tuple(found)
+
     @property
     def goods(self) -> Decimal:
         """All lines together, in the price mode."""

@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from finesieve.core.limits import LABEL
 
-__all__ = ["UNTAXED", "Method", "Offer", "Place", "PriceMode", "Product", "Shop", "TaxRate", "Variant"]
+__all__ = ["UNTAXED", "Method", "Offer", "Place", "PriceMode", "Product", "Shop", "TaxRate", "Variant", "sold_in"]
 
 Key = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9_-]{0,59}$")]
 Price = Annotated[Decimal, Field(ge=0, lt=10**12, max_digits=22, decimal_places=10)]
@@ -162,3 +162,18 @@ class Shop(_Document):
         ]
         best = max(fits, key=lambda one: (bool(one.region), bool(one.country), one.since), default=None)
         return Fraction(best.percent) / 100 if best is not None else None
+
+
+def sold_in(shop: Shop) -> dict[str, dict[str, str]]:
+    """What is sold, by key with what it is called: `products`, `variants`, `categories` and `tags`."""
+    variants = {
+        variant.key: f"{product.label}, {variant.label}" for product in shop.products for variant in product.variants
+    }
+    categories = sorted({one for product in shop.products for one in product.categories})
+    tags = sorted({one for product in shop.products for one in product.tags})
+    return {
+        "categories": {one: one for one in categories},
+        "tags": {one: one for one in tags},
+        "products": {one.key: one.label for one in shop.products},
+        "variants": variants,
+    }

@@ -7,12 +7,16 @@ from typing import Annotated, Any, Final, Literal, Self
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from finesieve.core.commerce.bill import Basis
+from finesieve.core.commerce.shop import Offer
 from finesieve.core.forms.earlier import upgraded
 from finesieve.core.limits import EXPRESSION, HELP, LABEL, NOUN, OPTION, TEXT, TITLE
 from finesieve.core.model.checks import Check
 
 __all__ = [
+    "AMONG",
+    "MOST_FILLINGS",
     "TIDYINGS",
+    "Among",
     "Channel",
     "Form",
     "Item",
@@ -25,6 +29,8 @@ __all__ = [
     "Tidying",
 ]
 
+MOST_FILLINGS: Final = 50
+"""How often a section is asked at most."""
 Expression = Annotated[str, Field(max_length=EXPRESSION)]
 Channel = Literal["sign-up", "checkout"]
 Tidying = Literal["spaces", "lower", "upper", "capital"]
@@ -123,15 +129,43 @@ class Remark(_Document):
 Item = Annotated[Question | Remark, Field(discriminator="kind")]
 
 
+AMONG: Final = ("categories", "tags", "products", "variants")
+"""By what lines of a cart can be meant."""
+
+
+class Among(_Document):
+    """Which lines of a cart are meant: any of these products, variants, categories or tags; none named, all."""
+
+    products: tuple[str, ...] = Field(default=(), max_length=500)
+    variants: tuple[str, ...] = Field(default=(), max_length=500)
+    categories: tuple[str, ...] = Field(default=(), max_length=200)
+    tags: tuple[str, ...] = Field(default=(), max_length=200)
+
+    def has(self, offer: Offer) -> bool:
+        """Whether what is sold is one of these."""
+        product, variant = offer.product, offer.variant
+        if not (self.products or self.variants or self.categories or self.tags):
+            return True
+        return (
+            product.key in self.products
+            or (variant is not None and variant.key in self.variants)
+            or not set(self.categories).isdisjoint(product.categories)
+            or not set(self.tags).isdisjoint(product.tags)
+        )
+
+
 class Repeat(_Document):
     """Asking a section again and again: each filling adds or updates one record of a type.
 
-    With a `count` formula there are that many fillings; else the person adds them,
-    from `least` to `most`. `link` ties the records to the person; 0 is the first.
+    In a checkout, `per` asks it once for each line of the cart, or each piece, of what is meant by `among`: at most
+    50 times. Else, with a `count` formula there are that many fillings; without one the person adds them, from
+    `least` to `most`. `link` ties the records to the person; 0 is the first.
     """
 
     record_type: int
     link: int = 0
+    per: Literal["", "line", "piece"] = ""
+    among: Among = Among()
     count: Expression = ""
     least: int = Field(default=0, ge=0, le=50)
     most: int = Field(default=10, ge=1, le=50)
@@ -141,6 +175,8 @@ class Repeat(_Document):
     def _sensible(self) -> Self:
         if self.least > self.most:
             raise ValueError("The fewest times are more than the most.")
+        if self.per and self.count:
+            raise ValueError("Ask it per line or piece, or as often as a formula says, not both.")
         return self
 
 

@@ -1,18 +1,19 @@
 """Working out a form: from the answers so far to the outcome."""
 
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
 from typing import Any, Final
 
 from finesieve.core.commerce.bill import NoRate
+from finesieve.core.commerce.cart import CartLine
 from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.families.places import country_of, needs_postcode, regions_of
 from finesieve.core.fields.options import Option
-from finesieve.core.forms.definition import Form, Surcharge, Tidying
+from finesieve.core.forms.definition import MOST_FILLINGS, Form, Repeat, Surcharge, Tidying
 from finesieve.core.forms.joining import answer_joins
 from finesieve.core.forms.outcome import (
     Because,
@@ -112,6 +113,7 @@ class _Draft:
     row: Values
     member: dict[str, Value]
     found: dict[str, _Answer]
+    line: CartLine | None = None
 
 
 class _Work:
@@ -212,7 +214,7 @@ class _Work:
     def _note(self, section: CompiledSection, draft: _Draft, key: str, value: Value) -> None:
         if section.section.repeat:
             draft.member[key] = value
-            draft.row = self._inner_row(section, draft.member)
+            draft.row = self._inner_row(section, draft.member, draft.line)
         else:
             self.row.answer(key, value)
 
@@ -267,13 +269,14 @@ class _Work:
         drafts = []
         held = dict(self.situation.records.get(section.collection, ()))
         if self._shows(section) is True:
-            for filling in self._fillings(section, held):
-                record_id = int(filling[1:]) if filling.startswith("r") else 0
+            for filling, record_id, place, line in self._places(section, held):
                 member = dict(held.get(record_id, {}))
-                draft = _Draft(filling, record_id, self._inner_row(section, member), member, {})
+                draft = _Draft(filling, record_id, self._inner_row(section, member, line), member, {}, line)
                 for question in section.order:
                     draft.found[question.id] = self._answered(section, question, draft)
                 drafts.append(draft)
+                if section.section.repeat and section.section.repeat.per == "line":
+                    self.row.answer_line(place, draft.member)
         self.drafts[section.section.id] = drafts
         derivation = self.catalogue.derivation_of(section.about)
         filled = {draft.record_id for draft in drafts if draft.record_id}
@@ -282,8 +285,34 @@ class _Work:
         if section.collection:
             self.row.collection(section.collection, rows)
 
-    def _inner_row(self, section: CompiledSection, member: Mapping[str, Value]) -> Values:
-        return inside(self.row, self.catalogue.derivation_of(section.about).row(member, self.moment))
+    def _inner_row(self, section: CompiledSection, member: Mapping[str, Value], line: CartLine | None) -> Values:
+        own = {**line.values(), **member} if line is not None else member
+        return inside(self.row, self.catalogue.derivation_of(section.about).row(own, self.moment))
+
+    def _places(
+        self, section: CompiledSection, held: Mapping[int, Values]
+    ) -> Iterable[tuple[str, int, int, CartLine | None]]:
+        """The fillings: what each is named by, the record that it is of, the place of its line, and that line."""
+        repeat = section.section.repeat
+        if repeat is not None and repeat.per:
+            return ((name, 0, place, line) for name, place, line in self._pieces(repeat))
+        return ((one, int(one[1:]) if one.startswith("r") else 0, 0, None) for one in self._fillings(section, held))
+
+    def _pieces(self, repeat: Repeat) -> Iterator[tuple[str, int, CartLine]]:
+        """What a section is asked once for: the lines of the cart that are meant, or their pieces; not beyond 50."""
+        cart, found = self.situation.cart, 0
+        for place, line in enumerate(cart.lines if cart is not None else ()):
+            assert cart is not None
+            many = (line.quantity if repeat.per == "piece" else 1) if repeat.among.has(line.offer) else 0
+            for number in range(1, min(many, MOST_FILLINGS - found) + 1):
+                found += 1
+                yield f"{cart.names[place]}.{number}" if repeat.per == "piece" else cart.names[place], place, line
+
+    def _wanted(self, repeat: Repeat) -> int:
+        """How often a section would be asked, were there no end to it."""
+        cart = self.situation.cart
+        meant = [line for line in (cart.lines if cart is not None else ()) if repeat.among.has(line.offer)]
+        return sum(line.quantity for line in meant) if repeat.per == "piece" else len(meant)
 
     def _fillings(self, section: CompiledSection, held: Mapping[int, Values]) -> list[str]:
         repeat = section.section.repeat
@@ -307,9 +336,24 @@ class _Work:
     def _section(self, section: CompiledSection) -> SectionOutcome:
         drafts = self.drafts.get(section.section.id, [])
         fillings = tuple(self._filling(section, draft) for draft in drafts)
+        repeat, verdict = section.section.repeat, self._shows(section)
+        per = repeat if repeat is not None and repeat.per else None
         return SectionOutcome(
-            section.section, self._shows(section), fillings, counted=section.count is not None, link=section.link
+            section.section,
+            verdict,
+            fillings,
+            counted=per is not None or section.count is not None,
+            link=section.link,
+            beyond=self._wanted(per) - len(fillings) if per is not None and verdict is True else 0,
+            surplus=self._surplus(section, drafts) if per is not None else 0,
         )
+
+    def _surplus(self, section: CompiledSection, drafts: Sequence[_Draft]) -> int:
+        """How many fillings have answers, but no piece in the cart any more."""
+        here = {draft.id for draft in drafts}
+        asked = {one.id for one in section.order}
+        parts = (name.partition(".") for name, answer in self.answers.items() if answer.strip())
+        return len({filling for question, _, filling in parts if question in asked and filling} - here)
 
     def _filling(self, section: CompiledSection, draft: _Draft) -> Filling:
         items: list[QuestionOutcome | RemarkOutcome] = []
@@ -321,7 +365,7 @@ class _Work:
                 verdict = self._verdict(item.show, draft.row) if around is True else around
                 name = f"{item.id}.{draft.id}" if draft.id else item.id
                 items.append(RemarkOutcome(name, item.remark, verdict))
-        return Filling(draft.id, tuple(items), draft.record_id, draft.row)
+        return Filling(draft.id, tuple(items), draft.record_id, draft.row, draft.line.label if draft.line else "")
 
     def _judged(self, one: CompiledQuestion, draft: _Draft) -> QuestionOutcome:
         found = draft.found[one.id]

@@ -120,12 +120,14 @@ class RemarkOutcome:
 
 @dataclass(frozen=True, slots=True)
 class Filling:
-    """The items of a section once; of a repeated one, for one record. `record_id` is of one there is already."""
+    """The items of a section once; of a repeated one, for one record. `record_id` is of one there is already, `line`
+    is what of the cart it is for."""
 
     id: str
     items: tuple[QuestionOutcome | RemarkOutcome, ...]
     record_id: int = 0
     row: Mapping[str, Value] = field(default_factory=dict, compare=False, repr=False)
+    line: str = ""
 
     @property
     def questions(self) -> tuple[QuestionOutcome, ...]:
@@ -134,19 +136,40 @@ class Filling:
 
 @dataclass(frozen=True, slots=True)
 class SectionOutcome:
-    """A section, whether it shows, and its fillings: exactly one where it does not repeat."""
+    """A section, whether it shows, and its fillings: exactly one where it does not repeat.
+
+    Asked per line or piece, it would be asked `beyond` times more were there no end to it, and has answers to
+    `surplus` pieces that are not in the cart any more.
+    """
 
     section: Section
     verdict: bool | None
     fillings: tuple[Filling, ...]
     counted: bool = False
     link: int = 0
+    beyond: int = 0
+    surplus: int = 0
 
     @property
     def shows(self) -> bool:
         return self.verdict is True and (
-            bool(self.section.repeat) or any(item.shows for filling in self.fillings for item in filling.items)
+            self._repeats_here or any(item.shows for filling in self.fillings for item in filling.items)
         )
+
+    @property
+    def _repeats_here(self) -> bool:
+        """A section that repeats shows even while it is empty, but for one per piece without a piece."""
+        repeat = self.section.repeat
+        return repeat is not None and (not repeat.per or bool(self.fillings) or self.surplus > 0)
+
+    def title_of(self, filling: Filling) -> str:
+        """What stands over a filling: `Plaque 2 of 3`."""
+        repeat, many = self.section.repeat, len(self.fillings)
+        word = (repeat.one if repeat else "") or self.section.title
+        number = self.fillings.index(filling) + 1
+        if repeat is not None and repeat.per:
+            return f"{word} {number} of {many}" if many > 1 else word
+        return f"{word} {number}" if many > 1 or not self.counted else word
 
     @property
     def may_add(self) -> bool:
@@ -163,12 +186,15 @@ class SectionOutcome:
 
 @dataclass(frozen=True, slots=True)
 class RecordAnswer:
-    """A record that sending would add, or change where it has an id."""
+    """A record that sending would add, or change where it has an id. `title` and `line` say which filling gave it:
+    `Plaque 2 of 3`, and what of the cart that is for."""
 
     record_type: int
     link: int
     record_id: int
     values: Mapping[str, Value]
+    title: str = ""
+    line: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -278,7 +304,10 @@ class Outcome:
                 kept = _kept(filling.questions, known=bool(filling.record_id))
                 values = {one.field.key: value for one, value in kept}
                 if repeat and any(value is not None for value in values.values()):
-                    found.append(RecordAnswer(repeat.record_type, section.link, filling.record_id, values))
+                    title = section.title_of(filling)
+                    found.append(
+                        RecordAnswer(repeat.record_type, section.link, filling.record_id, values, title, filling.line)
+                    )
         return tuple(found)
 
 

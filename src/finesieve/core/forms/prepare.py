@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 
 from finesieve.core.commerce.cart import LINES, cart_names, line_names
+from finesieve.core.commerce.shop import Shop
 from finesieve.core.fields.about import ORDER, PERSON, record_about
 from finesieve.core.fields.contexts import answer_read
 from finesieve.core.fields.definition import Field
@@ -133,7 +134,7 @@ def form_world(form: Form, catalogue: Catalogue, world: World | None = None) -> 
     return replace(
         made,
         base=replace(base.base, names={**order, **base.base.names}),
-        members={**base.members, LINES: line_names(catalogue.shop)},
+        members={**base.members, LINES: _line_names(form, catalogue, catalogue.shop)},
         prefixes={
             **made.prefixes,
             "form": {**order, **answers},
@@ -144,12 +145,28 @@ def form_world(form: Form, catalogue: Catalogue, world: World | None = None) -> 
     )
 
 
+def _line_names(form: Form, catalogue: Catalogue, shop: Shop) -> Place:
+    """What is in reach within `cart.lines`: what a line is, and what is asked of each."""
+    asked = [
+        catalogue.by_id.get(question.field_id)
+        for section in form.sections
+        if section.repeat and section.repeat.per == "line"
+        for question in section.questions
+    ]
+    own = line_names(shop)
+    answers = {one.key: one.value_type for one in asked if one is not None and one.stores}
+    return replace(own, names={**answers, **own.names})
+
+
 def section_world(world: World, section: Section) -> World:
-    """The same within a section: in a repeated one, the record comes first."""
+    """The same within a section: in a repeated one, the record comes first, with the line of the cart it is for."""
     if not section.repeat:
         return world
     about = section_about(section)
-    return replace(world, inner=(world.members.get(about, Place(about, {})),))
+    record = world.members.get(about, Place(about, {}))
+    if section.repeat.per and LINES in world.members:
+        record = replace(record, names={**world.members[LINES].names, **record.names})
+    return replace(world, inner=(record,))
 
 
 def resolve(check_: Check, catalogue: Catalogue) -> Check | None:
@@ -310,9 +327,12 @@ def unit_needs(sections: Iterable[CompiledSection], catalogue: Catalogue) -> dic
     """Which units each unit waits for, by id."""
     sections = tuple(sections)
     asking: dict[str, str] = {}
+    by_line: dict[str, str] = {}
     for section in sections:
         if section.section.repeat:
             asking[section.collection] = section.section.id
+            if section.section.repeat.per == "line":
+                by_line |= {one.field.key: section.section.id for one in section.order}
         else:
             asking |= {item.field.key: item.id for item in section.items if isinstance(item, CompiledQuestion)}
     joining = {
@@ -327,13 +347,15 @@ def unit_needs(sections: Iterable[CompiledSection], catalogue: Catalogue) -> dic
         questions = [item for item in section.items if isinstance(item, CompiledQuestion)]
         if section.section.repeat:
             rules = [*around, *(rule for one in questions for rule in _rules(one))]
-            needs[section.section.id] = _units_read(rules, asking, catalogue)
+            needs[section.section.id] = _units_read(rules, asking, catalogue) | _lines_read(rules, by_line)
             continue
         for one in questions:
             beside = frozenset(asking[key] for key in _read_beside(one) if key in asking)
             lists = frozenset(one.field.settings.lists)
             first = frozenset(other for other, joins in joining.items() if other != one.id and joins & lists)
-            needs[one.id] = _units_read([*around, *_rules(one)], asking, catalogue) | beside | first
+            rules = [*around, *_rules(one)]
+            read = _units_read(rules, asking, catalogue) | _lines_read(rules, by_line)
+            needs[one.id] = read | beside | first
     return needs
 
 
@@ -344,6 +366,12 @@ def _units_read(rules: Iterable[Rule], asking: Mapping[str, str], catalogue: Cat
             names |= {answer for name in rule.typed.names if (answer := answer_read(name)) is not None}
     read = catalogue.derivation.ancestors(frozenset(names))
     return frozenset(asking[name] for name in read if name in asking)
+
+
+def _lines_read(rules: Iterable[Rule], by_line: Mapping[str, str]) -> frozenset[str]:
+    """The sections whose answers, one for each line of the cart, are read there."""
+    parts = (part for rule in rules if by_line and rule.typed is not None for part in rule.typed.walk())
+    return frozenset(by_line[part.name] for part in parts if part.about == LINES and part.name in by_line)
 
 
 def compile_form(form: Form, catalogue: Catalogue, *, lasting: bool = False) -> Compiled:

@@ -3,9 +3,10 @@
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from finesieve.core.commerce.shop import sold_in
 from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.fields.definition import Field
-from finesieve.core.forms.definition import Form, Question, Remark, Section
+from finesieve.core.forms.definition import AMONG, Form, Question, Remark, Repeat, Section
 from finesieve.core.forms.prepare import (
     asked_about,
     compile_form,
@@ -68,7 +69,7 @@ def form_problems(form: Form, catalogue: Catalogue) -> tuple[FormProblem, ...]:
         found.append(FormProblem("", "The form asks nothing yet; add a question."))
     world = form_world(form, catalogue)
     for section in form.sections:
-        found += _section_problems(section, catalogue)
+        found += _section_problems(section, form, catalogue)
         inner = section_world(world, section)
         for item in section.items:
             if isinstance(item, Question):
@@ -100,7 +101,7 @@ def _checkout_problems(form: Form, catalogue: Catalogue) -> Iterator[FormProblem
                 yield FormProblem(question.id, f"There is no tax class {one.tax_class}.", part=part)
 
 
-def _section_problems(section: Section, catalogue: Catalogue) -> Iterator[FormProblem]:
+def _section_problems(section: Section, form: Form, catalogue: Catalogue) -> Iterator[FormProblem]:
     repeat = section.repeat
     if repeat is None:
         return
@@ -113,6 +114,21 @@ def _section_problems(section: Section, catalogue: Catalogue) -> Iterator[FormPr
         yield FormProblem(section.id, f"{known.plural} are not linked with people, so a form cannot add them.")
     elif repeat.link and all(link.id != repeat.link for link in links):
         yield FormProblem(section.id, "The link between the record and the person is gone; choose another.")
+    if repeat.per:
+        yield from _cart_problems(section, repeat, form, catalogue)
+
+
+def _cart_problems(section: Section, repeat: Repeat, form: Form, catalogue: Catalogue) -> Iterator[FormProblem]:
+    """What a section that is asked per line or piece needs."""
+    shop = catalogue.shop
+    if form.channel != "checkout" or shop is None:
+        yield FormProblem(section.id, "Only the checkout of a shop has lines and pieces.")
+        return
+    sold = sold_in(shop)
+    for what in AMONG:
+        for key in getattr(repeat.among, what):
+            if key not in sold[what]:
+                yield FormProblem(section.id, f"The shop sells nothing by the key “{key}” (any more); untick it.")
 
 
 def _question_problems(question: Question, section: Section, form: Form, catalogue: Catalogue) -> Iterator[FormProblem]:

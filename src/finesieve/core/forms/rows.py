@@ -54,12 +54,13 @@ class FormRow(Row):
     ) -> None:
         super().__init__({**situation.stored, **collections}, derivation.programs, moment)
         self._answers: dict[str, Value] = {}
+        self._line_answers: dict[int, Mapping[str, Value]] = {}
         self.before = derivation.row(self._values, moment)
         self._sources: Mapping[str, Callable[[str], Value]] = {
             "answers": self._answers.get,
             "stored": self.before.get,
             "address": lambda key: situation.page.get(key) or None,
-            "cart": lambda key: situation.cart.values.get(key) if situation.cart is not None else None,
+            "cart": lambda key: self._in_cart(situation.cart, key) if situation.cart is not None else None,
             "order": self._answers.get,
         }
 
@@ -67,6 +68,17 @@ class FormRow(Row):
         """A question that shows has this answer."""
         self._values[key] = self._answers[key] = value
         self._derived.clear()
+
+    def answer_line(self, place: int, values: Mapping[str, Value]) -> None:
+        """What was asked of a line of the cart has these answers."""
+        self._line_answers[place] = {**self._line_answers.get(place, {}), **values}
+        self._derived.clear()
+
+    def _in_cart(self, cart: Cart, key: str) -> Value:
+        if key != "lines" or not self._line_answers:
+            return cart.values.get(key)
+        lines = enumerate(cart.lines)
+        return tuple({**self._line_answers.get(place, {}), **line.values()} for place, line in lines)  # type: ignore[misc]
 
     def collection(self, name: str, members: Sequence[Mapping[str, Value]]) -> None:
         """A collection has these members."""

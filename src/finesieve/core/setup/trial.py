@@ -87,11 +87,17 @@ class SentFile(_Given):
 
 
 class TrialLine(_Given):
-    """So many pieces of a product, in one of its variants where it has any."""
+    """So many pieces of a product, in one of its variants where it has any.
+
+    `answers` are what is asked of this line, by key; a list answers its pieces one by one, one alone all alike.
+    """
 
     product: str
     variant: str = ""
     quantity: int = Field(ge=1, le=MOST_PIECES)
+    answers: dict[str, Answer | SentFile | None] | list[dict[str, Answer | SentFile | None]] = Field(
+        default_factory=dict
+    )
 
 
 class TrialCart(_Given):
@@ -449,7 +455,8 @@ class _Trial:
     def _answers(self) -> dict[str, str]:
         """The answers by the names that the inputs of a page would have."""
         plain = [section for section in self._made.form.sections if not section.repeat]
-        repeated = {section.id: section for section in self._made.form.sections if section.repeat}
+        of_cart = [section for section in self._made.form.sections if section.repeat and section.repeat.per]
+        repeated = {one.id: one for one in self._made.form.sections if one.repeat and not one.repeat.per}
         collections = {section_id: self._collection(section) for section_id, section in repeated.items()}
         ids_of = {name: one for one, name in collections.items() if [*collections.values()].count(name) == 1}
         ids = {key: number for section in plain for key, number in self._asked(section).items()}
@@ -464,7 +471,38 @@ class _Trial:
                 known = ", ".join(repeated) or "none"
                 raise ValueError(f"fillings.{section_id}: this is no section that repeats; there are: {known}")
             self._fill(found, repeated[section_id], members)
+        self._answer_lines(found, of_cart)
         return found
+
+    def _answer_lines(self, found: dict[str, str], sections: Sequence[Section]) -> None:
+        """What is asked per line or piece, by the line of the cart."""
+        cart = self._cart()
+        for place, line in enumerate(self._case.cart.lines if self._case.cart and cart else ()):
+            assert cart is not None
+            fitting = [one for one in sections if one.repeat and one.repeat.among.has(cart.lines[place].offer)]
+            given = line.answers if isinstance(line.answers, list) else [line.answers] * line.quantity
+            if len(given) > line.quantity:
+                raise ValueError(f"cart.lines.{place}.answers: there are more of them than pieces")
+            for number, member in enumerate(given, 1):
+                self._answer_piece(found, fitting, f"cart.lines.{place}.answers", (cart.names[place], number), member)
+
+    def _answer_piece(
+        self,
+        found: dict[str, str],
+        sections: Sequence[Section],
+        where: str,
+        piece: tuple[str, int],
+        member: Mapping[str, str | SentFile | None],
+    ) -> None:
+        for key, given in member.items():
+            asking = [one for one in sections if key in self._asked(one)]
+            if not asking:
+                raise ValueError(f"{where}.{key}: the form does not ask this of the line")
+            for section in asking:
+                assert section.repeat is not None
+                name = f"{piece[0]}.{piece[1]}" if section.repeat.per == "piece" else piece[0]
+                about = record_about(section.repeat.record_type)
+                self._answer(found, f"{self._asked(section)[key]}.{name}", key, about, given)
 
     def _asked(self, section: Section) -> dict[str, str]:
         """The ids of the questions of a section, by the keys of their fields."""

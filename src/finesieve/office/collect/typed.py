@@ -8,7 +8,7 @@ from typing import Any, Final
 from finesieve.core.fields.about import ORDER
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.options import Option
-from finesieve.core.forms.definition import Question, Remark, Section, Surcharge
+from finesieve.core.forms.definition import AMONG, Question, Remark, Section, Surcharge
 from finesieve.core.forms.prepare import section_about
 from finesieve.core.language.problems import Problem
 from finesieve.core.model.catalogue import Catalogue
@@ -196,7 +196,8 @@ def _stored_section(view: FormView, part: Section, as_text: frozenset[str]) -> T
     values = {"title": part.title, "intro": part.intro, "repeat": str(repeat.record_type) if repeat else ""}
     if repeat:
         values |= {"link": str(repeat.link or ""), "count": repeat.count, "one": repeat.one}
-        values |= {"least": str(repeat.least), "most": str(repeat.most)}
+        among = (f"{what}:{key}" for what in AMONG for key in getattr(repeat.among, what))
+        values |= {"least": str(repeat.least), "most": str(repeat.most), "per": repeat.per, "among": " ".join(among)}
     rule = stored_rule("show_when", "Shows when", part.show_when, words, as_text="show_when" in as_text)
     return TypedPart(values, rules={"show_when": rule})
 
@@ -335,14 +336,16 @@ def check_from_typed(typed: Mapping[str, str]) -> dict[str, Any]:
 
 def posted_section(view: FormView, form: PostedForm) -> TypedPart:
     """The inputs of a section as posted."""
-    names = ("title", "intro", "repeat", "link", "count", "least", "most", "one")
+    names = ("title", "intro", "repeat", "link", "per", "count", "least", "most", "one")
     rule = posted_rule(form, "show_when", "Shows when", vocabulary(view, None, 0, form))
-    return TypedPart({name: form.text(name) for name in names}, rules={"show_when": rule})
+    values = {name: form.text(name) for name in names}
+    return TypedPart({**values, "among": " ".join(form.texts("among"))}, rules={"show_when": rule})
 
 
 def section_input(typed: TypedPart) -> SectionInput:
     """What is saved of a section. Raises InvalidInput."""
-    given = {name: value for name, value in typed.values.items() if value}
+    given: dict[str, Any] = {name: value for name, value in typed.values.items() if value}
+    given["among"] = tuple(typed.get("among").split())
     return read_input(SectionInput, {**given, "show_when": typed.rules["show_when"].text})
 
 

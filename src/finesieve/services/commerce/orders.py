@@ -1,7 +1,7 @@
 """Orders as staff see them and what they do with them: packed, sent, cancelled, refunded piece by piece, corrected."""
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Final
 
@@ -28,17 +28,19 @@ from finesieve.services.commerce.charged import (
 )
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.sheets import csv_lines
+from finesieve.services.values.charge_lines import charge_lines
 from finesieve.services.values.value_lines import (
     HistoryLine,
     ValueLine,
     history_of,
     person_name,
     read_values,
+    record_lines,
     value_lines,
 )
 from finesieve.services.values.writing import change_row, note, row_of
 from finesieve.store.reading.rows import rows_by_ids, stored_row
-from finesieve.store.tables import OrderRow, PaymentRow
+from finesieve.store.tables import OrderRow, PaymentRow, Submission
 
 __all__ = [
     "OrderLine",
@@ -156,7 +158,8 @@ def _lines(unit: Unit, rows: Any) -> tuple[OrderLine, ...]:
 
 @dataclass(frozen=True, slots=True)
 class OrderView:
-    """One order with all that belongs to it."""
+    """One order with all that belongs to it. `pieces` are the answers for lines and pieces, `reasons` say why each
+    surcharge and discount was charged, by the key of its line."""
 
     line: OrderLine
     shown: Shown
@@ -167,6 +170,8 @@ class OrderView:
     payment: str
     form_id: int
     submission_id: int | None
+    pieces: tuple[tuple[str, str], ...] = ()
+    reasons: Mapping[str, str] = field(default_factory=dict)
 
 
 def read_order(scope: Scope, order_id: int) -> OrderView:
@@ -188,7 +193,17 @@ def read_order(scope: Scope, order_id: int) -> OrderView:
             payment.label if payment else row.bill["payment"],
             row.form_id,
             row.submission_id,
+            *_as_sent(unit, row),
         )
+
+
+def _as_sent(unit: Unit, row: OrderRow) -> tuple[tuple[tuple[str, str], ...], Mapping[str, str]]:
+    """What was answered for the pieces, and why each surcharge and discount was charged, by the key of its line."""
+    sent = unit.session.get(Submission, row.submission_id) if row.submission_id else None
+    if sent is None:
+        return (), {}
+    reasons = {f"charge{number}": one.reason for number, one in enumerate(charge_lines(unit, sent), 1)}
+    return record_lines(unit, sent.records, unit.sees), reasons
 
 
 def move_order(scope: Scope, order_id: int, state: str) -> None:

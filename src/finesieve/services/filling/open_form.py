@@ -91,9 +91,9 @@ class OpenForm:
         """How a question is named away from its place: with the filling it is in, where there are several."""
         for shown in self.outcome.sections:
             if shown.section.repeat and len(shown.fillings) > 1:
-                for number, filling in enumerate(shown.fillings, 1):
+                for filling in shown.fillings:
                     if question.id in [one.id for one in filling.questions]:
-                        return f"{shown.section.repeat.one or shown.section.title} {number}: {question.label}"
+                        return f"{shown.title_of(filling)}: {question.label}"
         return question.label
 
     @property

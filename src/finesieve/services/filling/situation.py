@@ -114,6 +114,7 @@ def records_to_json(records: Sequence[RecordAnswer]) -> list[dict[str, Any]]:
             "link": record.link,
             "record_id": record.record_id,
             "values": {key: to_json(value) for key, value in record.values.items()},
+            **({"title": record.title, "line": record.line} if record.line else {}),
         }
         for record in records
     ]

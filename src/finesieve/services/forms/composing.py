@@ -8,7 +8,7 @@ from pydantic import TypeAdapter, ValidationError
 
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotFound
 from finesieve.core.fields.definition import Field
-from finesieve.core.forms.definition import Form, ListEffect, Question, Remark, Repeat, Section, Surcharge
+from finesieve.core.forms.definition import AMONG, Among, Form, ListEffect, Question, Remark, Repeat, Section, Surcharge
 from finesieve.core.forms.prepare import section_about
 from finesieve.core.forms.problems import label_of, rule_problems
 from finesieve.core.language.placeholders import expressions_in
@@ -68,7 +68,8 @@ class FormTexts(Input):
 
 
 class SectionInput(Input):
-    """A section as typed. `repeat` is the id of a record type, "" for a plain section."""
+    """A section as typed. `repeat` is the id of a record type, "" for a plain section; `among` are products and the
+    like as `products:raised-bed`."""
 
     title: str = Bounds(default="", max_length=TITLE)
     intro: str = Bounds(default="", max_length=TEXT)
@@ -79,6 +80,8 @@ class SectionInput(Input):
     least: int = Bounds(default=0, ge=0, le=50)
     most: int = Bounds(default=10, ge=1, le=50)
     one: str = Bounds(default="", max_length=NOUN)
+    per: Literal["", "line", "piece"] = ""
+    among: tuple[str, ...] = Bounds(default=(), max_length=1_000)
 
 
 class RemarkInput(Input):
@@ -187,12 +190,19 @@ def _repeat(asked: SectionInput, form: Form, catalogue: Catalogue) -> Repeat | N
         return None
     if int(asked.repeat) not in catalogue.record_types_by_id:
         raise InvalidInput({"repeat": "There is no such kind of record."})
-    _refuse_rule(catalogue, form, None, "count", asked.count, number=True)
+    if asked.per and form.channel != "checkout":
+        raise InvalidInput({"per": "Only a checkout has lines and pieces."})
+    count = "" if asked.per else asked.count
+    _refuse_rule(catalogue, form, None, "count", count, number=True)
+    named = [one.partition(":") for one in asked.among if asked.per]
+    among = {what: tuple(key for kind, _, key in named if kind == what) for what in AMONG}
     try:
         return Repeat(
             record_type=int(asked.repeat),
             link=int(asked.link or 0),
-            count=asked.count,
+            per=asked.per,
+            among=Among.model_validate(among),
+            count=count,
             least=asked.least,
             most=asked.most,
             one=asked.one,

@@ -7,6 +7,7 @@ from functools import cached_property
 
 from sqlmodel import col, func, select
 
+from finesieve.core.commerce.shop import sold_in
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.compare import FormDifference, compare_forms
@@ -72,6 +73,11 @@ class FormView:
     def field_of(self, question: Question) -> Field | None:
         """The field a question asks for, or None where it is gone."""
         return self.catalogue.by_id.get(question.field_id)
+
+    @property
+    def sold(self) -> dict[str, dict[str, str]]:
+        """What the shop sells, by which lines of a cart can be meant; see `sold_in`."""
+        return sold_in(self.catalogue.shop) if self.catalogue.shop is not None else {}
 
     @cached_property
     def _asked(self) -> frozenset[int]:

@@ -18,6 +18,7 @@ from finesieve.services.forms.forms import form_of
 from finesieve.services.kernel.inputs import Input
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.sheets import csv_lines
+from finesieve.services.values.charge_lines import ChargeLine, charge_lines
 from finesieve.services.values.value_lines import person_name, record_lines, show_past
 from finesieve.store.connection.database import apart
 from finesieve.store.reading.rows import rows_by_ids
@@ -26,7 +27,6 @@ from finesieve.store.tables import Decision, FormVersion, Submission
 
 __all__ = [
     "AnswerLine",
-    "ChargeLine",
     "Sending",
     "SendingDetail",
     "SendingOfPerson",
@@ -58,15 +58,6 @@ class SentQuery(Input):
     since: date | None = None
     until: date | None = None
     search: str = Bounds(default="", max_length=100)
-
-
-@dataclass(frozen=True, slots=True)
-class ChargeLine:
-    """Money that an answer added, and why: the question with its answer, where that was kept."""
-
-    label: str
-    amount: Decimal
-    reason: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -193,7 +184,7 @@ def _lines(unit: Unit, rows: Sequence[Submission]) -> Iterator[Sending]:
             person_name(people[row.person_id]) if row.person_id in people else "a person who was removed",
             states.get(row.id or 0, "stored"),
             summary,
-            sum((charge.amount for charge in _charges(unit, row)), Decimal(0)),
+            sum((charge.amount for charge in charge_lines(unit, row)), Decimal(0)),
         )
 
 
@@ -225,15 +216,6 @@ def _shown(field: Field | None, data: Any) -> str:
     return ", ".join(map(str, data)) if isinstance(data, list) else str(data)
 
 
-def _charges(unit: Unit, row: Submission) -> Iterator[ChargeLine]:
-    """The charges; an answer that this role may not see is no reason that is told."""
-    for label, amount, *more in row.charges:
-        reason, field_id = (*more, "", 0)[:2] if len(more) == 2 else ("", 0)
-        field = unit.catalogue.by_id.get(field_id)
-        told = field is None or unit.sees(field)
-        yield ChargeLine(str(label), Decimal(str(amount)), str(reason) if told else "")
-
-
 def read_sending(scope: Scope, form_id: int, sending_id: int) -> SendingDetail:
     """One sending. Raises NotFound."""
     with scope.reading("reader") as unit:
@@ -246,7 +228,7 @@ def read_sending(scope: Scope, form_id: int, sending_id: int) -> SendingDetail:
             line,
             tuple(_answers(unit, row, _labels(unit, row))),
             record_lines(unit, row.records, unit.sees),
-            tuple(_charges(unit, row)),
+            tuple(charge_lines(unit, row)),
             decision.decided_by if decision else "",
             decision.decided_at if decision else None,
         )
@@ -295,7 +277,7 @@ def _csv_rows(scope: Scope, form_id: int, query: SentQuery) -> Iterator[list[str
             rows = page_of_submissions(unit.session, form_id, _conditions(unit, query), before, 1_000)
             states = _states(unit, rows)
             for row in rows:
-                total = sum((charge.amount for charge in _charges(unit, row)), Decimal(0))
+                total = sum((charge.amount for charge in charge_lines(unit, row)), Decimal(0))
                 given = [_plain(unit.catalogue.by_key.get(key), row.answers.get(key)) for key in keys]
                 state = states.get(row.id or 0, "stored")
                 at = row.received_at.isoformat(timespec="seconds")

@@ -249,7 +249,8 @@ def show_past(field: Field, data: object) -> str:
 def record_lines(
     unit: Unit, kept: Sequence[Mapping[str, Any]], shown: Callable[[Field], bool]
 ) -> tuple[tuple[str, str], ...]:
-    """Records that a submission kept: `Plot 2`, `Soil: Clay, Size: 3 m`; of fields that are `shown` alone."""
+    """Records that a submission kept: `Plot 2`, `Soil: Clay, Size: 3 m`; of fields that are `shown` alone. Of a piece
+    in the cart `Plaque 2 of 3, Raised-bed kit`."""
     lines: list[tuple[str, str]] = []
     for number, one in enumerate(kept, 1):
         known = unit.catalogue.record_types_by_id.get(one["record_type"])
@@ -259,7 +260,8 @@ def record_lines(
                 for field in unit.catalogue.stored_about(known.about)
                 if one["values"].get(field.key) is not None and shown(field)
             ]
-            lines.append((f"{known.singular} {number}" if len(kept) > 1 else known.singular, ", ".join(said)))
+            title = f"{known.singular} {number}" if len(kept) > 1 else known.singular
+            lines.append((f"{one['title']}, {one['line']}" if one.get("line") else title, ", ".join(said)))
     return tuple(lines)
 
 
