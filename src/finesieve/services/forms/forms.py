@@ -11,7 +11,7 @@ from finesieve.core.commerce.shop import sold_in
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.compare import FormDifference, compare_forms
-from finesieve.core.forms.definition import Channel, Form, Question, Section
+from finesieve.core.forms.definition import AMONG, Channel, Form, Question, Repeat, Section
 from finesieve.core.forms.prepare import asked_about, can_ask
 from finesieve.core.forms.problems import FormProblem, form_problems
 from finesieve.core.language.placeholders import placeholder_problems
@@ -78,6 +78,11 @@ class FormView:
     def sold(self) -> dict[str, dict[str, str]]:
         """What the shop sells, by which lines of a cart can be meant; see `sold_in`."""
         return sold_in(self.catalogue.shop) if self.catalogue.shop is not None else {}
+
+    def meant_by(self, repeat: Repeat) -> list[str]:
+        """What of the cart a section is asked for, in words; nothing for all of it."""
+        sold = self.sold
+        return [sold[what].get(key, key) for what in AMONG if sold for key in getattr(repeat.among, what)]
 
     @cached_property
     def _asked(self) -> frozenset[int]:
