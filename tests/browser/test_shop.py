@@ -6,7 +6,9 @@ from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
 from finesieve.services.commerce.orders import list_orders, read_order
-from finesieve.services.forms.forms import read_form
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type
+from finesieve.services.forms.composing import add_question
+from finesieve.services.forms.forms import publish_form, read_form
 from tests.support.browser import Page
 from tests.support.house import PASSWORD, make_house
 from tests.support.shop import Trade
@@ -91,6 +93,66 @@ class Shop(unittest.TestCase):
         self.sound()
         order = read_order(self.house.scope, list_orders(self.house.scope).lines[0].id)
         self.assertEqual((order.line.state, order.shown.returned), ("packed", "£2.69"))
+
+    def test_a_name_for_each_piece_from_the_composer_to_the_packing_table(self) -> None:
+        """A section asked per piece is made, filled in at 390 px while the cart changes in another tab, and packed."""
+        page, scope = self.page, self.house.scope
+        create_record_type(scope, RecordTypeInput(singular="Tag", plural="Tags", holder="Owner"))
+        self.sign_in()
+        page.open(f"/w/{self.house.slug}/collect/{self.trade.form}")
+        page.press("Add a section", "button")
+        page.wait(lambda: page.all("#repeat"), "the settings of the section")
+        page.fill("#title", "Tags" + Keys.TAB)
+        Select(page.one("#repeat")).select_by_visible_text("once for each tag")
+        page.wait(lambda: page.all("#per"), "how often")
+        Select(page.one("#per")).select_by_visible_text("once for each piece")
+        page.wait(lambda: page.all(".among"), "what of the cart")
+        page.press("Products", "summary")
+        page.press("Raised-bed kit", ".among label")
+        page.until_text(".form-section.on .section-notes", "one for each piece of Raised-bed kit")
+        self.sound()
+        section = read_form(scope, self.trade.form).document.sections[-1]
+        name = next(one for one in read_form(scope, self.trade.form).unasked_in(section) if one.key == "name")
+        add_question(scope, self.trade.form, self.trade.revision(), name.id, section.id)
+        publish_form(scope, self.trade.form, self.trade.revision())
+
+        page.resize(390, 800)
+        page.open(f"/shop/{self.house.slug}")
+        page.press("Small", ".ware label")
+        page.fill("#many-kit", "2")
+        page.press("Add Raised-bed kit to the cart", "button")
+        page.until_text("h1", "Your cart")
+        page.press("Gate", ".chips label")
+        page.press("To the checkout", "button")
+        page.until_text("#questions", "2 of 2")
+        self.sound()
+        page.fill("#q1", "wren@hedgerow.example" + Keys.TAB)
+        page.fill("[name='a_q5.kit.small.1']", "Kestrel" + Keys.TAB)
+        page.fill("[name='a_q5.kit.small.2']", "Moss" + Keys.TAB)
+        self.other_tab_keeps_one()
+        page.fill("[name='a_q5.kit.small.1']", "Kestrels" + Keys.TAB)
+        page.until_text("#questions", "answers to more pieces than are in the cart")
+        self.sound()
+        page.press("Order and pay", "button")
+        page.until_text("h1", "Pay for order 1")
+        page.press("Pay £34.50", "button")
+        page.until_text(".intro", "Your order is placed")
+        page.resize(1280, 800)
+        page.open(f"/w/{self.house.slug}/orders/{list_orders(scope).lines[0].id}")
+        page.until_text("#sheet", "Name: Kestrels")
+        self.assertNotIn("Moss", page.one("#sheet").text)
+        self.sound()
+
+    def other_tab_keeps_one(self) -> None:
+        """In another tab the shopper takes one piece out of the cart again."""
+        driver = self.page.driver
+        first = driver.current_window_handle
+        driver.switch_to.new_window("tab")
+        self.page.open(f"/shop/{self.house.slug}/cart")
+        self.page.fill(".many input[name=quantity]", "1" + Keys.ENTER)
+        self.page.until_text("tfoot", "£34.50")
+        driver.close()
+        driver.switch_to.window(first)
 
     def test_a_checkout_is_shaped_and_tried(self) -> None:
         """A rule over the lines of the cart as a sentence, a share as a surcharge, tried with a cart, in force."""

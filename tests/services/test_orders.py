@@ -22,6 +22,7 @@ from finesieve.services.commerce.orders import (
 )
 from finesieve.services.commerce.setting_up import set_up_shop
 from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.record_types import LinkInput, add_link
 from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.follow_up.outbox import read_outbox
 from finesieve.services.forms.cases import CaseResult, keep_case, run_cases
@@ -31,6 +32,7 @@ from finesieve.services.kernel.changes import undo_change
 from finesieve.services.people.bench import find_anything, read_bench
 from finesieve.services.transfer.setups import export_setup, load_setup, plan_setup
 from finesieve.services.upkeep.readings import find_all
+from finesieve.store.reading.rows import records_of
 from finesieve.store.tables import OrderRow, PaymentRow
 from tests.support.house import NOW, make_house
 from tests.support.shop import Trade
@@ -54,6 +56,55 @@ class Ordering(unittest.TestCase):
 
     def state(self, link: str) -> str:
         return self.trade.shop().order(self.slug, link)[2].state
+
+    def test_each_piece_has_its_own_answer(self) -> None:
+        tag = self.trade.ask_per_piece()
+        add_link(self.scope, tag, LinkInput(name="Order", back_name="Ordered tags", target="order"))
+        cart = self.trade.cart(("kit", "small", 2), ("kit", "large", 1))
+        names = {"q5.kit.small.1": "Kestrel", "q5.kit.small.2": "Moss", "q5.kit.large.1": "", "q5.kit.small.9": "Gone"}
+        opened = self.trade.open(cart)
+        shown = self.trade.forms().answer(
+            self.slug, self.trade.slug, opened.token, {"q1": "wren@hedgerow.example", **names}
+        )
+        tags = shown.outcome.sections[1]
+        self.assertEqual([tags.title_of(one) for one in tags.fillings], ["Tag 1 of 3", "Tag 2 of 3", "Tag 3 of 3"])
+        self.assertEqual((tags.surplus, shown.total), (1, "126.80"))
+        sent = self.trade.send(opened, **names)
+        (row,) = self.rows()
+        order = read_order(self.scope, row.id or 0)
+        self.assertEqual(
+            order.pieces,
+            (
+                ("Tag 1 of 3, Raised-bed kit, Small", "Name: Kestrel"),
+                ("Tag 2 of 3, Raised-bed kit, Small", "Name: Moss"),
+            ),
+        )
+        self.assertEqual(list(order.reasons.values()), ["Name: Kestrel", "Name: Moss"])
+        self.assertTrue(sent.order)
+        (person,) = [one for one in (row.person_id,) if one]
+        self.assertEqual(self.held(tag, "person", person), ["Kestrel", "Moss"])
+        self.assertEqual(self.held(tag, "order", row.id or 0), ["Kestrel", "Moss"])
+
+    def held(self, tag: int, about: str, holder: int) -> list[object]:
+        """The names of the tags that a person, or an order, has."""
+        with self.scope.reading("reader") as unit:
+            link = next(one for one in unit.catalogue.collections_of(about).values() if one.record_type_id == tag)
+            return [values["name"] for _, values in records_of(unit.session, unit.definitions, link, holder)]
+
+    def test_pieces_of_an_order_that_waits_are_on_it_at_once(self) -> None:
+        tag = self.trade.ask_per_piece()
+        add_link(self.scope, tag, LinkInput(name="Order", back_name="Ordered tags", target="order"))
+        self.trade.order(KIT)
+        names = {"q5.kit.small.1": "Kestrel"}
+        self.trade.order(KIT, **names)
+        first, waiting = self.rows()
+        order = waiting.id or 0
+        self.assertEqual(waiting.person_id, 0)
+        self.assertEqual(read_order(self.scope, order).pieces, (("Tag, Raised-bed kit, Small", "Name: Kestrel"),))
+        self.assertEqual(self.held(tag, "order", order), [])
+        (decision,) = waiting_for(self.scope, first.person_id)
+        decide(self.scope, decision.id, apply=True)
+        self.assertEqual(self.held(tag, "order", order), ["Kestrel"])
 
     def test_from_cart_to_packed(self) -> None:
         """The figures are those worked out by hand for such an order: 46.52 in all, 0.38 and 6.41 of it tax."""

@@ -8,9 +8,17 @@ from finesieve.services.commerce.public import PublicShop
 from finesieve.services.commerce.setting_up import set_up_shop
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.filling.open_form import OpenForm, Visit
 from finesieve.services.filling.signup import PublicForms
-from finesieve.services.forms.composing import QuestionInput, add_question, change_question
+from finesieve.services.forms.composing import (
+    QuestionInput,
+    SectionInput,
+    add_question,
+    add_section,
+    change_question,
+    change_section,
+)
 from finesieve.services.forms.forms import create_form, publish_form, read_form
 from tests.support.database import store
 from tests.support.house import NOW, House
@@ -63,6 +71,20 @@ class Trade:
         publish_form(house.scope, self.form, self.revision())
         self.slug = read_form(house.scope, self.form).slug
 
+    def ask_per_piece(self) -> int:
+        """Tags for the kits: a section asked for each piece, with a name at 0.35 a letter; in force. Gives the type."""
+        tag = create_record_type(self.house.scope, RecordTypeInput(singular="Tag", plural="Tags", holder="Owner"))
+        add_section(self.house.scope, self.form, self.revision(), "Tags")
+        asked = SectionInput(title="Tags", repeat=str(tag), per="piece", among=("products:kit",), one="Tag")
+        change_section(self.house.scope, self.form, self.revision(), "s2", asked)
+        name = next(
+            one.id for one in read_catalogue(self.house.scope).fields_about(f"record:{tag}") if one.key == "name"
+        )
+        add_question(self.house.scope, self.form, self.revision(), name, "s2")
+        self.change("q5", required="no", surcharges=({"label": "Letters", "amount": "length(name) * 0.35"},))
+        publish_form(self.house.scope, self.form, self.revision())
+        return tag
+
     def revision(self) -> int:
         return read_form(self.house.scope, self.form).revision
 
@@ -91,7 +113,7 @@ class Trade:
         answers = {"q1": "wren@hedgerow.example", **answers}
         seen = self.forms().answer(self.house.slug, self.slug, opened.token, answers)
         shown = seen.total if total is None else total
-        asked = frozenset(("q1", "q2", "q3", "q4"))
+        asked = frozenset(("q1", "q2", "q3", "q4", *(one.id for one in seen.outcome.showing)))
         return self.forms().send(self.house.slug, self.slug, opened.token, answers, asked, total=shown)
 
     def order(self, *lines: tuple[str, str, int], **answers: str) -> str:

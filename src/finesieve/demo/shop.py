@@ -21,8 +21,8 @@ from finesieve.services.commerce.placing import Placing, place_order
 from finesieve.services.commerce.setting_up import set_up_shop
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
-from finesieve.services.define.record_types import RecordTypeInput, create_record_type
-from finesieve.services.filling.situation import records_to_json
+from finesieve.services.define.record_types import LinkInput, RecordTypeInput, add_link, create_record_type
+from finesieve.services.filling.situation import records_to_json, store_records
 from finesieve.services.forms.composing import (
     FormTexts,
     QuestionInput,
@@ -35,6 +35,7 @@ from finesieve.services.forms.composing import (
 )
 from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.people.records import link_with_order
 from finesieve.store.reading.rows import ids_after, rows_by_ids
 from finesieve.store.tables import OrderRow, PaymentRow, Submission
 
@@ -171,13 +172,9 @@ def _plaques(scope: Scope, form_id: int) -> None:
             singular="Plaque", plural="Plaques", symbol="▭", description="In slate, on a raised bed.", holder="Gardener"
         ),
     )
+    add_link(scope, type_id, LinkInput(name="Order", back_name="Plaques on it", target=ORDER))
     revision = _revision(scope, form_id)
-    add_section(
-        scope,
-        form_id,
-        revision(),
-        "Plaques",
-    )
+    add_section(scope, form_id, revision(), "Plaques")
     section = read_form(scope, form_id).document.sections[-1].id
     repeat = SectionInput(
         title="Plaques", intro="Each raised-bed kit has a slate plaque. Leave it empty for a plain one.",
@@ -224,6 +221,8 @@ def _orders(scope: Scope, form_id: int, now: datetime) -> None:
             )  # fmt: skip
             row = place_order(unit, placing)
             row.submission_id = _sent(unit, form_id, row, outcome, moment)
+            plaques = store_records(unit, person, outcome.results().records, placing.source)
+            link_with_order(unit, plaques, row.id or 0, placing.source)
             age = (now - moment).days
             row.state = "sent" if age > 9 else chance.choice(("placed", "packed", "awaiting_payment"))
             row.placed_at = moment

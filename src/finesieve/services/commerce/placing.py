@@ -71,11 +71,14 @@ def note_submission(unit: Unit, order_id: int, submission_id: int) -> None:
     unit.session.add(row)
 
 
-def claim_order(unit: Unit, submission_id: int, person_id: int) -> None:
-    """Somebody has confirmed that what was sent is theirs: so is the order that came by it."""
+def claim_order(unit: Unit, submission_id: int, person_id: int) -> list[int]:
+    """Somebody has confirmed that what was sent is theirs: so is the order that came by it; gives its id, if any."""
+    claimed = []
     for row in unit.session.exec(select_rows(OrderRow).where(col(OrderRow.submission_id) == submission_id)).all():
         row.person_id = person_id
         unit.session.add(row)
+        claimed.append(row.id or 0)
+    return claimed
 
 
 def tell_placed(unit: Unit, order_id: int, link: str) -> None:

@@ -15,6 +15,7 @@ from finesieve.core.values import Value, fold
 from finesieve.services.commerce.placing import Placing, place_order
 from finesieve.services.filling.situation import store_records
 from finesieve.services.kernel.scope import Unit
+from finesieve.services.people.records import link_with_order
 from finesieve.services.values.writing import add_person, change_person
 from finesieve.store.reading.rows import stored_row
 
@@ -54,13 +55,14 @@ class Sending:
 
 @dataclass(frozen=True, slots=True)
 class Received:
-    """What came of it: whose it is, whether it is stored or waits, a new address that waits to be confirmed, and the
-    order that was placed."""
+    """What came of it: whose it is, whether it is stored or waits, a new address that waits to be confirmed, the
+    order that was placed, and the records that were added, by type and id."""
 
     person_id: int
     state: Literal["stored", "held"] = "stored"
     new_address: str = ""
     order: int = 0
+    records: tuple[tuple[int, int], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,8 +89,8 @@ def _change_own(unit: Unit, sending: Sending) -> Received:
         unit.catalogue, unit.moment, stored, new=False
     )
     change_person(unit, person_id, kept | _lists(unit, sending, stored.get("lists")), sending.source)
-    store_records(unit, person_id, sending.results.records, sending.source)
-    return Received(person_id, new_address=new)
+    records = store_records(unit, person_id, sending.results.records, sending.source)
+    return Received(person_id, new_address=new, records=records)
 
 
 def _hold(_unit: Unit, sending: Sending) -> Received:
@@ -100,8 +102,7 @@ def _sign_up(unit: Unit, sending: Sending) -> Received:
     """Somebody new."""
     values = sending.results.of(PERSON) | _lists(unit, sending) | seen(unit.catalogue, unit.moment, {}, new=True)
     person_id = add_person(unit, values, sending.source)
-    store_records(unit, person_id, sending.results.records, sending.source)
-    return Received(person_id)
+    return Received(person_id, records=store_records(unit, person_id, sending.results.records, sending.source))
 
 
 def _check_out(unit: Unit, sending: Sending) -> Received:
@@ -122,7 +123,9 @@ def _check_out(unit: Unit, sending: Sending) -> Received:
         sending.placing.cart,
         sending.placing.bill,
     )
-    return replace(about, order=place_order(unit, placing).id or 0)
+    order = place_order(unit, placing).id or 0
+    link_with_order(unit, about.records, order, sending.source)
+    return replace(about, order=order)
 
 
 _OF_PEOPLE: Final = (

@@ -14,6 +14,7 @@ from finesieve.services.commerce.placing import claim_order
 from finesieve.services.filling.kinds import DecisionKind, State, Wanted, WantedLine
 from finesieve.services.filling.situation import records_from_json, store_records
 from finesieve.services.kernel.scope import Unit
+from finesieve.services.people.records import link_with_order
 from finesieve.services.values.value_lines import record_lines, show_past
 from finesieve.services.values.writing import change_person
 from finesieve.store.reading.rows import stored_row
@@ -68,8 +69,9 @@ def _apply(unit: Unit, row: Decision, source: str) -> State:
         records = records_from_json(unit, submission.records)
     except ValueError as problem:
         raise Conflict(f"A record cannot be taken over any more: {problem}.") from None
-    store_records(unit, row.person_id, records, source)
-    claim_order(unit, submission.id or 0, row.person_id)
+    added = store_records(unit, row.person_id, records, source)
+    for order_id in claim_order(unit, submission.id or 0, row.person_id):
+        link_with_order(unit, added, order_id, source)
     return "applied"
 
 

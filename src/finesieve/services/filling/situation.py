@@ -83,8 +83,11 @@ def person_situation(unit: Unit, person_id: int, page: Mapping[str, str], shelf:
     return Situation(stored, records, page, shelf, known=True, locked=locked)
 
 
-def store_records(unit: Unit, person_id: int, records: Sequence[RecordAnswer], source: str) -> None:
-    """Add and change the records that a form's repeated sections gave."""
+def store_records(
+    unit: Unit, person_id: int, records: Sequence[RecordAnswer], source: str
+) -> tuple[tuple[int, int], ...]:
+    """Add and change the records that a form's repeated sections gave; gives the new ones, by type and id."""
+    added = []
     for record in records:
         known = unit.catalogue.record_types_by_id.get(record.record_type)
         if known is None:
@@ -92,7 +95,8 @@ def store_records(unit: Unit, person_id: int, records: Sequence[RecordAnswer], s
         if record.record_id:
             set_record_values(unit, known, record.record_id, record.values, source)
         else:
-            add_linked_record(unit, known, record.values, {record.link: [person_id]}, source)
+            added.append((known.id, add_linked_record(unit, known, record.values, {record.link: [person_id]}, source)))
+    return tuple(added)
 
 
 def sealed_results(unit: Unit, results: Results) -> Results:

@@ -1,9 +1,11 @@
 """Records: things that people have several of, and whom and what they are linked with."""
 
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+
+from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import ORDER, PERSON
@@ -40,6 +42,7 @@ from finesieve.store.reading.rows import (
     stored_row,
     titles_of,
 )
+from finesieve.store.tables import OrderRow
 from finesieve.store.values.rows import archive_row, set_links
 
 __all__ = [
@@ -55,6 +58,7 @@ __all__ = [
     "change_record",
     "find_titles",
     "link_record",
+    "link_with_order",
     "list_records",
     "people_like",
     "person_records",
@@ -137,6 +141,14 @@ def add_linked_record(
     return record_id
 
 
+def link_with_order(unit: Unit, records: Iterable[tuple[int, int]], order_id: int, source: str) -> None:
+    """Link records, by type and id, with the order that they came by, where their type has a link to orders."""
+    for type_id, record_id in records:
+        known = unit.catalogue.record_types_by_id[type_id]
+        for link in (link for link in known.links if link.target == ORDER):
+            _link(unit, known, link.id, record_id, [order_id], source)
+
+
 @seals
 def change_record(
     scope: Scope,
@@ -181,12 +193,18 @@ def archive_record(scope: Scope, type_id: int, record_id: int, *, archived: bool
 
 
 def link_record(scope: Scope, type_id: int, record_id: int, link_id: int, target_id: int) -> None:
-    """Link a record with one more, or where the link leads to one only, with this one instead. Raises NotFound."""
+    """Link a record with one more, or where the link leads to one only, with this one instead; an order by its number.
+
+    Raises NotFound, and InvalidInput where there is nothing of this number.
+    """
     with scope.transaction("clerk") as unit:
         known = record_type(unit.catalogue, type_id)
         link = unit.catalogue.links.get(link_id)
         if link is None or link.record_type_id != type_id:
             raise NotFound("There is no such link.")
+        if link.target == ORDER:
+            query = select(OrderRow.id).where(col(OrderRow.number) == target_id)
+            target_id = unit.session.exec(query).first() or 0
         there = links_of(unit.session, unit.definitions, [link_id], record_id)[link_id]
         targets = [*there, target_id] if link.many else [target_id]
         people = set(_people_of(known, {link_id: [*there, target_id]}))
@@ -217,8 +235,8 @@ def _link(
         raise InvalidInput({f"links.{link_id}": f"{link.name} is one only."})
     if link.target != ORDER and stored_row(unit.session, unit.definitions, known.about, record_id, lock=True) is None:
         raise NotFound("There is no such record.")
-    if link.target != ORDER:
-        found = rows_by_ids(unit.session, unit.definitions, link.target, [], targets)
+    if targets:
+        found = _targets(unit, link, targets, unit.open_to_all)
         if len(found) < len(set(targets)):
             raise InvalidInput({f"links.{link_id}": "There is nobody and nothing of this number."})
     before = links_of(unit.session, unit.definitions, [link_id], record_id)[link_id]
@@ -253,7 +271,9 @@ def _targets(unit: Unit, link: Link, targets: Sequence[int], sees: Callable[[Fie
         found = rows_by_ids(unit.session, unit.definitions, PERSON, keys, targets)
         return [(target, person_name(found[target])) for target in targets if target in found]
     if link.target == ORDER:
-        return [(target, f"order {target}") for target in targets]
+        query = select(OrderRow.id, OrderRow.number).where(col(OrderRow.id).in_(targets))
+        numbers = {row_id: number for row_id, number in unit.session.exec(query).all()}
+        return [(target, f"order {numbers[target]}") for target in targets if target in numbers]
     titles = titles_of(unit.session, unit.definitions, link.target, targets, sees=sees)
     return [(target, titles.get(str(target), f"no. {target}")) for target in targets]
 
