@@ -1,6 +1,7 @@
 """The shop in a browser: a phone orders, a declined payment loses nothing, the clerk packs and refunds; a checkout is shaped."""
 
 import unittest
+from urllib.request import urlopen
 
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
@@ -133,6 +134,14 @@ class Shop(unittest.TestCase):
         page.fill("[name='a_q5.kit.small.1']", "Kestrels" + Keys.TAB)
         page.until_text("#questions", "answers to more pieces than are in the cart")
         self.sound()
+        # Looked at from the cart again, all that was typed is there; from another browser it is not.
+        address = page.driver.current_url
+        page.open(f"/shop/{self.house.slug}/cart")
+        page.press("To the checkout", "button")
+        page.until_text("h1", "Checkout")
+        self.assertEqual(page.one("[name='a_q5.kit.small.1']").get_property("value"), "Kestrels")
+        with urlopen(address) as elsewhere:
+            self.assertNotIn("Kestrels", elsewhere.read().decode())
         page.press("Order and pay", "button")
         page.until_text("h1", "Pay for order 1")
         page.press("Pay £34.50", "button")

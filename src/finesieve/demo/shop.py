@@ -221,8 +221,8 @@ def _orders(scope: Scope, form_id: int, now: datetime) -> None:
             )  # fmt: skip
             row = place_order(unit, placing)
             row.submission_id = _sent(unit, form_id, row, outcome, moment)
-            plaques = store_records(unit, person, outcome.results().records, placing.source)
-            link_with_order(unit, plaques, row.id or 0, placing.source)
+            added = store_records(unit, person, outcome.results().records, placing.source)
+            link_with_order(unit, added, row.id or 0, placing.source)
             age = (now - moment).days
             row.state = "sent" if age > 9 else chance.choice(("placed", "packed", "awaiting_payment"))
             row.placed_at = moment

@@ -537,7 +537,8 @@ class ShopRow(SQLModel, table=True):
 class CartRow(SQLModel, table=True):
     """A cart of the stand-in shop, known by its `key` alone. `lines` is a list of [product, variant, quantity].
 
-    `order_id` is the order that was placed with what is in it now, 0 for none.
+    `order_id` is the order that was placed with what is in it now, 0 for none; `answers` are those given at the
+    checkout so far.
     """
 
     __tablename__ = "cart"
@@ -553,6 +554,7 @@ class CartRow(SQLModel, table=True):
     payment: str = ""
     order_id: int = Field(default=0, sa_column=Column(BigInteger, nullable=False))
     changed_at: datetime = _moment()
+    answers: dict[str, str] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
 
 
 class OrderRow(SQLModel, table=True):

@@ -9,6 +9,7 @@ from starlette.responses import RedirectResponse, Response
 from finesieve.core.errors import InvalidInput
 from finesieve.services.commerce.carts import CartView
 from finesieve.web.addresses import address_of
+from finesieve.web.carts import cart_cookie, cart_of_browser
 from finesieve.web.posted import Posted, whole_number
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
@@ -19,16 +20,8 @@ router = APIRouter(prefix="/shop/{workspace}")
 _DAYS = 30
 
 
-def _cookie(workspace: str) -> str:
-    return f"cart_{workspace}"[:80]
-
-
-def _key(request: Request, workspace: str) -> str:
-    return request.cookies.get(_cookie(workspace), "")[:60]
-
-
 def _look(request: Request, workspace: str) -> CartView:
-    return site_of(request).public_shop.look(workspace, _key(request, workspace))
+    return site_of(request).public_shop.look(workspace, cart_of_browser(request, workspace))
 
 
 @router.get("")
@@ -46,7 +39,7 @@ def _shop_page(request: Request, workspace: str, messages: Mapping[str, str], st
 @router.post("/cart")
 def change_cart(request: Request, workspace: str, form: Posted) -> Response:
     """Put something into the cart, change how many, or say how it is delivered and paid."""
-    shop, key = site_of(request).public_shop, _key(request, workspace)
+    shop, key = site_of(request).public_shop, cart_of_browser(request, workspace)
     try:
         if form.text("what") == "methods":
             shop.choose(workspace, key, form.text("delivery"), form.text("payment"))
@@ -72,7 +65,7 @@ def change_cart(request: Request, workspace: str, form: Posted) -> Response:
         return _cart_page(request, workspace, problem.messages, 422)
     answer = RedirectResponse(f"/shop/{workspace}/cart", 303)
     answer.set_cookie(
-        _cookie(workspace), kept, max_age=_DAYS * 86_400, path="/", httponly=True, samesite="lax",
+        cart_cookie(workspace), kept, max_age=_DAYS * 86_400, path="/", httponly=True, samesite="lax",
         secure=request.url.scheme == "https",
     )  # fmt: skip
     return answer
@@ -110,7 +103,7 @@ def pay(request: Request, workspace: str, token: str, form: Posted) -> Response:
     site_of(request).public_shop.pay(workspace, token, accepted=form.text("answer") == "accept")
     answer = RedirectResponse(f"/shop/{workspace}/order/{token}", 303)
     if form.text("answer") == "accept":
-        answer.delete_cookie(_cookie(workspace), path="/")
+        answer.delete_cookie(cart_cookie(workspace), path="/")
     return answer
 
 

@@ -16,6 +16,7 @@ from finesieve.core.forms.wording import Wording, wording_without_form
 from finesieve.services.filling.open_form import OpenForm, Visit
 from finesieve.services.filling.situation import SEARCHED
 from finesieve.web.addresses import address_of
+from finesieve.web.carts import cart_of_browser
 from finesieve.web.fillings import fillings_after
 from finesieve.web.languages import accepted_languages
 from finesieve.web.posted import Posted, PostedForm, takes_files
@@ -105,7 +106,8 @@ def show_form(request: Request, workspace: str, form_slug: str) -> Response:
     """The form, empty, or begun with what the address and a personal link bring."""
     page = {name: value for name, value in request.query_params.items() if name not in ("lang", "me", "cart")}
     link, cart = request.query_params.get("me", ""), request.query_params.get("cart", "")
-    visit = Visit(page, _languages(request), link, cart)
+    own = bool(cart) and cart == cart_of_browser(request, workspace)
+    visit = Visit(page, _languages(request), link, cart, own)
     opened = site_of(request).public_forms.open(workspace, form_slug, visit)
     return _show(request, _Page(opened, 0), [])
 
@@ -164,7 +166,7 @@ def _step(form: PostedForm) -> int:
 @router.post("/answers")
 @takes_files
 def answer(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
-    """The questions that follow from the answers so far; a part of the page. Stores nothing."""
+    """The questions that follow from the answers so far; a part of the page. Nothing is stored but with a cart."""
     public = site_of(request).public_forms
     opened = public.answer(workspace, form_slug, form.text("token"), _answers(form), form.text("lang"))
     shown = _Page(opened, _step_within(opened, _step(form)), frozenset(form.texts("asked")))

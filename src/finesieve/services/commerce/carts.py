@@ -1,6 +1,7 @@
 """Carts of the stand-in shop: known by a key that the browser keeps, filled line by line."""
 
 import secrets
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import timedelta
 from decimal import Decimal
@@ -18,9 +19,11 @@ from finesieve.store.tables import CartRow, FormRow
 
 __all__ = [
     "CartView",
+    "answers_with",
     "cart_of",
     "checkout_of",
     "choose_methods",
+    "keep_answers",
     "mark_ordered",
     "ordered_with",
     "put_in",
@@ -29,6 +32,7 @@ __all__ = [
 ]
 
 _KEY: Final = 60
+_MOST_ANSWERED: Final = 200_000
 _KEPT: Final = timedelta(days=30)
 
 
@@ -89,11 +93,28 @@ def ordered_with(unit: Unit, key: str) -> int:
     return row.order_id if row is not None else 0
 
 
+def answers_with(unit: Unit, key: str) -> dict[str, str]:
+    """What was answered at the checkout with this cart so far."""
+    row = _row(unit, key)
+    return dict(row.answers) if row is not None else {}
+
+
+def keep_answers(scope: Scope, key: str, answers: Mapping[str, str]) -> None:
+    """Keep what has been answered with a cart, so that it is there when one comes back; none that are too long."""
+    if sum(map(len, (*answers, *answers.values()))) > _MOST_ANSWERED:
+        return
+    with scope.transaction("public") as unit:
+        row = _row(unit, key, lock=True)
+        if row is not None and not row.order_id and row.answers != answers:
+            row.answers, row.changed_at = dict(answers), unit.moment.now
+            unit.session.add(row)
+
+
 def mark_ordered(unit: Unit, key: str, order_id: int) -> None:
     """What is in the cart has been ordered: sent from another page, it is the same order."""
     row = _row(unit, key, lock=True)
     if row is not None:
-        row.order_id = order_id
+        row.order_id, row.answers = order_id, {}
         unit.session.add(row)
 
 

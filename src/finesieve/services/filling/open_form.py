@@ -20,12 +20,13 @@ __all__ = ["Filling", "OpenForm", "Sent", "Thanks", "Visit"]
 @dataclass(frozen=True, slots=True)
 class Visit:
     """What a browser brings when it opens a form: address parameters, languages (the most wished first), a link,
-    a cart."""
+    a cart; and whether that is its `own`, so that what was answered with it may be shown."""
 
     page: Mapping[str, str] = field(default_factory=dict)
     languages: tuple[str, ...] = ()
     me: str = ""
     cart: str = ""
+    own: bool = False
 
 
 @dataclass(frozen=True, slots=True)

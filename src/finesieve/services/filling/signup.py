@@ -22,7 +22,7 @@ from finesieve.core.forms.rows import Situation
 from finesieve.core.forms.wording import worded, wording_of
 from finesieve.core.model.catalogue import hidden_groups
 from finesieve.core.values import Value, fold, plain_number
-from finesieve.services.commerce.carts import cart_of, mark_ordered, ordered_with
+from finesieve.services.commerce.carts import answers_with, cart_of, keep_answers, mark_ordered, ordered_with
 from finesieve.services.commerce.checkouts import bill_or_why, place_answered
 from finesieve.services.commerce.placing import note_submission, tell_placed
 from finesieve.services.filling.confirming import (
@@ -96,15 +96,21 @@ class PublicForms:
             person_id, until = self._person_of(unit, row, visit.me)
             key, cart = secrets.token_urlsafe(16), visit.cart[:60]
             filling = Filling(row.id or 0, row.published, key, visit.page, person_id, until, cart)
-            return self._evaluated(unit, house, filling, {}, *visit.languages)
+            begun = answers_with(unit, cart) if visit.own else {}
+            return self._evaluated(unit, house, filling, begun, *visit.languages)
 
     def answer(
         self, workspace_slug: str, form_slug: str, token: str, answers: Mapping[str, str], language: str = ""
     ) -> OpenForm:
-        """Work out the form for the answers so far; stores nothing."""
+        """Work out the form for the answers so far. Those of a checkout stay with its cart; else nothing is stored."""
         scope, house = self._scope(workspace_slug)
         with scope.reading("public") as unit:
-            return self._evaluated(unit, house, self._filling(unit, form_slug, token), answers, language)
+            filling = self._filling(unit, form_slug, token)
+            opened = self._evaluated(unit, house, filling, answers, language)
+        if opened.is_checkout:
+            secret = {one.id for one in opened.outcome.walk() if one.field.type.kind == "secret"}
+            keep_answers(scope, filling.cart, {name: text for name, text in answers.items() if name not in secret})
+        return opened
 
     def send(
         self,
