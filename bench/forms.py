@@ -8,6 +8,7 @@ import subprocess
 import sys
 import threading
 import time
+from dataclasses import replace
 from datetime import UTC, datetime
 from decimal import Decimal
 from functools import partial
@@ -18,16 +19,21 @@ from zoneinfo import ZoneInfo
 
 from starlette.testclient import TestClient
 
+from finesieve.core.commerce.cart import Cart, CartLine
+from finesieve.core.commerce.shop import Shop
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.options import Option
-from finesieve.core.forms.definition import Form, Question, Section
+from finesieve.core.forms.billing import bill_of
+from finesieve.core.forms.definition import Form, Question, Section, Surcharge
 from finesieve.core.forms.evaluate import prepare
+from finesieve.core.forms.rows import Situation
 from finesieve.core.language.checker import check
 from finesieve.core.language.evaluator import Moment, compile_python
 from finesieve.core.language.parser import parse
 from finesieve.core.model.catalogue import Catalogue, Group, build_catalogue
 from finesieve.core.model.checks import RangeCheck
 from finesieve.core.values import Type
+from finesieve.demo.shop import SHOP
 from finesieve.services.forms.forms import create_form
 from finesieve.services.kernel.scope import Scope
 from finesieve.store.tables import FormRow
@@ -97,6 +103,7 @@ def core_speed() -> bool:
         often = a_second(partial(prepared.evaluate, answers, MOMENT))
         name = f"form of {questions} questions, {rules} rules, {checks} checks"
         kept &= line(name, f"{often:,.0f} a second", f"at least {least:,}", often >= least)
+    kept &= checkout_speed()
     names = {
         "zone": Type("choice", ("north", "hill", "south"), "zone"),
         "plot_length": Type("number"),
@@ -121,6 +128,42 @@ def core_speed() -> bool:
     return kept & line(
         "the slowest of 4,000 random and broken texts", f"{slowest:.1f} ms", "at most 50 ms", slowest <= 50
     )
+
+
+def checkout_speed() -> bool:
+    """A checkout of 60 questions, 40 rules and 20 surcharges worked out with a cart, its bill included."""
+    form, catalogue, answers = a_form(60, 40, 10)
+    shop = Shop.model_validate(SHOP)
+    kinds: tuple[dict[str, object], ...] = (
+        {"amount": "2.50"},
+        {"amount": "cart.quantity * 0.35"},
+        {"share": "2.5", "basis": "order_after", "taxed": False},
+        {"share": "-1"},
+    )
+    items = tuple(
+        item.model_copy(
+            update={"surcharges": (Surcharge.model_validate({"label": "More", **kinds[place // 3 % 4]}),)}
+            if place % 3 == 0
+            else {}
+        )
+        for place, item in enumerate(form.questions)
+    )
+    form = form.model_copy(
+        update={"channel": "checkout", "sections": (form.sections[0].model_copy(update={"items": items}),)}
+    )
+    prepared = prepare(form, replace(catalogue, shop=shop))
+    offers = [shop.offer(one) for one in ("black-kale", "skirret", "tool-kit", "labels")]
+    lines = tuple(CartLine(offer, 2) for offer in offers if offer is not None)
+    day = MOMENT.now.date()
+
+    def once() -> int:
+        cart = Cart(shop, lines, shop.delivery[0], shop.payment[0], shop.place(), day)
+        return bill_of(cart, prepared.evaluate(answers, MOMENT, Situation(cart=cart)).charges).total
+
+    assert once() > sum(line.total for line in lines)
+    often = a_second(once)
+    name = "checkout of 60 questions, 40 rules, 20 surcharges, with its bill"
+    return line(name, f"{often:,.0f} a second", "at least 700", often >= 700)
 
 
 def slowest_text(names: dict[str, Type]) -> float:

@@ -3,20 +3,18 @@
 from collections.abc import Sequence
 from decimal import Decimal
 from fractions import Fraction
-from typing import Final
 
 __all__ = ["Amount", "in_currency", "percent_of", "rounded", "spread"]
 
 Amount = Fraction
 """Money before it is rounded, in whole units of the currency."""
-_HALF: Final = Fraction(1, 2)
 
 
 def rounded(amount: Fraction, decimals: int) -> int:
     """An amount in the currency's smallest unit, half away from zero: 18.115 with two decimals is 1812."""
-    scaled = abs(amount) * Fraction(10) ** decimals + _HALF
-    whole: int = scaled.numerator // scaled.denominator
-    return whole if amount >= 0 else -whole
+    over, under = 2 * abs(amount.numerator) * 10**decimals, 2 * amount.denominator
+    whole: int = (over + amount.denominator) // under
+    return whole if amount.numerator >= 0 else -whole
 
 
 def in_currency(smallest: int, decimals: int) -> Decimal:

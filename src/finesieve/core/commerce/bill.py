@@ -132,7 +132,11 @@ def _lowered(lines: Sequence[BillLine], amount: int, kinds: tuple[Kind, ...]) ->
     here = [place for place, line in enumerate(lines) if line.kind in kinds]
     taken = max(0, min(amount, sum(lines[place].left for place in here)))
     parts = dict(zip(here, spread(taken, [lines[place].left for place in here]), strict=True))
-    return [replace(line, off=line.off + parts.get(place, 0)) for place, line in enumerate(lines)], taken
+    lowered = list(lines)
+    for place, part in parts.items():
+        if part:
+            lowered[place] = replace(lines[place], off=lines[place].off + part)
+    return lowered, taken
 
 
 def _taxed(
@@ -152,7 +156,9 @@ def _taxed(
         tax = rounded(exact, decimals)
         taxes.append(TaxLine(rate, basis, tax))
         shown |= dict(zip(places, spread(tax, [lines[place].left for place in places]), strict=True))
-    return [replace(line, tax=shown.get(place, 0)) for place, line in enumerate(lines)], tuple(taxes)
+    return [replace(line, tax=shown[place]) if shown.get(place) else line for place, line in enumerate(lines)], tuple(
+        taxes
+    )
 
 
 def _rate(rate_of: RateOf, tax_class: str) -> Fraction | None:

@@ -107,7 +107,13 @@ class Cart:
 
     def rate_of(self, tax_class: str) -> Fraction | None:
         """The rate of a tax class here, as a share; None where none is known."""
-        return self.shop.rate(tax_class, self.place, self.day)
+        if tax_class not in self._rates:
+            self._rates[tax_class] = self.shop.rate(tax_class, self.place, self.day)
+        return self._rates[tax_class]
+
+    @cached_property
+    def _rates(self) -> dict[str, Fraction | None]:
+        return {}
 
     @cached_property
     def names(self) -> tuple[str, ...]:

@@ -1,6 +1,7 @@
 """A field: one defined fact that can hold a value."""
 
 import dataclasses
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import date, datetime
@@ -36,6 +37,8 @@ _KIND_TYPES: Final[Mapping[Kind, str]] = {
     "structured": "structured",
 }
 """By what type a derived value of each kind is shown."""
+_FULL_DATE: Final = re.compile("[0-9]{4}-[0-9]{2}-[0-9]{2}")
+"""What is read the same on every day."""
 _DATED: Final[frozenset[Kind]] = frozenset(("date", "datetime", "day_of_year"))
 
 
@@ -207,8 +210,9 @@ class Field:
             if found is None or shelf is None or shelf.sent_for.get(raw) != self.id:
                 raise ValueError("Choose the file again.")
             return found
-        asked = replace(self, manner=replace(self.manner, today=today)) if today and self.type.kind in _DATED else self
-        return self.type.parse(raw, asked)
+        if today is None or self.type.kind not in _DATED or _FULL_DATE.fullmatch(raw):
+            return self.type.parse(raw, self)
+        return self.type.parse(raw, replace(self, manner=replace(self.manner, today=today)))
 
     def show(self, value: Value) -> str:
         """The value as people read it; "" where it is blank."""

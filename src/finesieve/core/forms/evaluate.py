@@ -5,6 +5,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
+from functools import lru_cache
 from typing import Any, Final
 
 from finesieve.core.commerce.bill import NoRate
@@ -128,7 +129,7 @@ class _Work:
         situation: Situation,
     ) -> None:
         self.compiled, self.catalogue, self.answers = compiled, catalogue, answers
-        self.moment, self.situation = moment, situation
+        self.moment, self.situation, self.today = moment, situation, moment.today
         self.row = FormRow(situation, catalogue.derivation, moment, self._collections())
         self.drafts: dict[str, list[_Draft]] = {}
         self.joined = set(compiled.form.joins)
@@ -201,7 +202,7 @@ class _Work:
         else:
             found.raw = raw
         try:
-            value = field.parse(found.raw, self.situation.shelf, self.moment.today)
+            value = field.parse(found.raw, self.situation.shelf, self.today)
             if field.options and value is not None:
                 field.refuse_retired(value, found.stored)
                 _refuse_hidden(value, found.offered, found.stored)
@@ -432,7 +433,7 @@ class _Work:
         if cart is None or surcharge.share is None:
             return None
         try:
-            return cart.bases[surcharge.basis] * Fraction(surcharge.share) / 100
+            return cart.bases[surcharge.basis] * _per_cent(surcharge.share)
         except NoRate:
             return None
 
@@ -448,8 +449,14 @@ class _Work:
             if surcharge.high is not None:
                 amount = min(amount, type(amount)(surcharge.high))
             if amount and outcome.value is not False:
-                found.append(Charge(outcome.id, surcharge, Fraction(amount)))
+                exact = amount if isinstance(amount, Fraction) else Fraction(amount)
+                found.append(Charge(outcome.id, surcharge, exact))
         return tuple(found)
+
+
+@lru_cache(maxsize=1_024)
+def _per_cent(share: Decimal) -> Fraction:
+    return Fraction(share) / 100
 
 
 def _refuse_hidden(value: Value, offered: tuple[Option, ...], stored: Value) -> None:
