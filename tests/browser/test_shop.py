@@ -126,6 +126,7 @@ class Shop(unittest.TestCase):
         page.press("Gate", ".chips label")
         page.press("To the checkout", "button")
         page.until_text("#questions", "2 of 2")
+        page.until_text(".charges", "2 × Raised-bed kit, Small")
         self.sound()
         page.fill("#q1", "wren@hedgerow.example" + Keys.TAB)
         page.fill("[name='a_q5.kit.small.1']", "Kestrel" + Keys.TAB)
@@ -136,7 +137,7 @@ class Shop(unittest.TestCase):
         self.sound()
         # Looked at from the cart again, all that was typed is there; from another browser it is not.
         address = page.driver.current_url
-        page.open(f"/shop/{self.house.slug}/cart")
+        page.press("Back to the cart", "a")
         page.press("To the checkout", "button")
         page.until_text("h1", "Checkout")
         self.assertEqual(page.one("[name='a_q5.kit.small.1']").get_property("value"), "Kestrels")

@@ -80,7 +80,11 @@ class Ordering(unittest.TestCase):
             ),
         )
         self.assertEqual(list(order.reasons.values()), ["Name: Kestrel", "Name: Moss"])
-        self.assertTrue(sent.order)
+        self.assertEqual(self.trade.shop().order(self.slug, sent.order)[2].pieces, order.pieces)
+        self.pay(sent.order)
+        (letter,) = [one for one in read_outbox(self.scope).letters if one.subject == "Your order 1"]
+        self.assertIn("2 × Raised-bed kit, Small: £69.00", letter.body)
+        self.assertIn("Tag 2 of 3, Raised-bed kit, Small: Name: Moss", letter.body)
         (person,) = [one for one in (row.person_id,) if one]
         self.assertEqual(self.held(tag, "person", person), ["Kestrel", "Moss"])
         self.assertEqual(self.held(tag, "order", row.id or 0), ["Kestrel", "Moss"])

@@ -1,6 +1,6 @@
 """What was charged for an order, as it was charged: as it is kept, as it is shown, as it is given back."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any, Final, Literal
@@ -11,11 +11,15 @@ from finesieve.core.commerce.cart import Cart
 from finesieve.core.commerce.refunds import ChargedLine, ChargedOrder, Refund
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import ORDER
+from finesieve.core.fields.definition import Field
 from finesieve.core.fields.manner import Manner
+from finesieve.core.forms.prepare import can_ask
+from finesieve.core.model.catalogue import hidden_groups
 from finesieve.core.model.changes import ORDER_IDS
 from finesieve.services.kernel.scope import Unit
+from finesieve.services.values.value_lines import record_lines
 from finesieve.services.values.writing import note
-from finesieve.store.tables import OrderRow
+from finesieve.store.tables import OrderRow, Submission
 
 __all__ = [
     "NEXT",
@@ -29,6 +33,7 @@ __all__ = [
     "order_row",
     "paid_back",
     "payment_key",
+    "pieces_sent",
     "show_charges",
     "state_of",
     "written",
@@ -107,6 +112,11 @@ class ChargeLine:
     off: str
     percent: str
 
+    @property
+    def said(self) -> str:
+        """What it is called, with how many: `2 × Raised-bed kit`."""
+        return f"{self.pieces} × {self.label}" if self.pieces > 1 else self.label
+
 
 @dataclass(frozen=True, slots=True)
 class Shown:
@@ -139,6 +149,18 @@ def show_charges(row: OrderRow, manner: Manner) -> Shown:
     taxes = tuple((percent(one["rate"]), money(one["basis"]), money(one["tax"])) for one in row.bill["taxes"])
     back = given_back(row)
     return Shown(lines, taxes, money(row.total), row.bill["mode"] == "added", money(back) if back else "")
+
+
+def pieces_sent(unit: Unit, row: OrderRow, shown: Callable[[Field], bool] | None = None) -> tuple[tuple[str, str], ...]:
+    """What was answered for the lines and pieces of an order, of fields that are `shown`; else of those that whoever
+    ordered may read."""
+    sent = unit.session.get(Submission, row.submission_id) if row.submission_id else None
+    hidden = hidden_groups(unit.catalogue)
+
+    def own(field: Field) -> bool:
+        return can_ask(field, hidden, field.about) and field.type.kind != "secret"
+
+    return record_lines(unit, sent.records, shown or own) if sent is not None else ()
 
 
 def charged_order(row: OrderRow) -> ChargedOrder:

@@ -23,6 +23,7 @@ from finesieve.services.commerce.charged import (
     order_row,
     paid_back,
     payment_key,
+    pieces_sent,
     show_charges,
     state_of,
 )
@@ -35,7 +36,6 @@ from finesieve.services.values.value_lines import (
     history_of,
     person_name,
     read_values,
-    record_lines,
     value_lines,
 )
 from finesieve.services.values.writing import change_row, note, row_of
@@ -193,17 +193,16 @@ def read_order(scope: Scope, order_id: int) -> OrderView:
             payment.label if payment else row.bill["payment"],
             row.form_id,
             row.submission_id,
-            *_as_sent(unit, row),
+            pieces_sent(unit, row, unit.sees),
+            _reasons(unit, row),
         )
 
 
-def _as_sent(unit: Unit, row: OrderRow) -> tuple[tuple[tuple[str, str], ...], Mapping[str, str]]:
-    """What was answered for the pieces, and why each surcharge and discount was charged, by the key of its line."""
+def _reasons(unit: Unit, row: OrderRow) -> Mapping[str, str]:
+    """Why each surcharge and discount was charged, by the key of its line."""
     sent = unit.session.get(Submission, row.submission_id) if row.submission_id else None
-    if sent is None:
-        return (), {}
-    reasons = {f"charge{number}": one.reason for number, one in enumerate(charge_lines(unit, sent), 1)}
-    return record_lines(unit, sent.records, unit.sees), reasons
+    charged = charge_lines(unit, sent) if sent is not None else ()
+    return {f"charge{number}": one.reason for number, one in enumerate(charged, 1)}
 
 
 def move_order(scope: Scope, order_id: int, state: str) -> None:

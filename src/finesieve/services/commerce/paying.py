@@ -11,6 +11,7 @@ from finesieve.services.commerce.charged import (
     move_to,
     order_row,
     payment_key,
+    pieces_sent,
     show_charges,
     state_of,
 )
@@ -31,6 +32,7 @@ class Payable:
     said: str
     shown: Shown
     declined: bool
+    pieces: tuple[tuple[str, str], ...]
 
 
 def read_payable(scope: Scope, order_id: int) -> Payable:
@@ -39,7 +41,8 @@ def read_payable(scope: Scope, order_id: int) -> Payable:
         row = order_row(unit, order_id)
         payment = unit.session.exec(select(PaymentRow).where(col(PaymentRow.key) == payment_key(row))).first()
         declined = payment is not None and payment.state == "declined"
-        return Payable(order_id, row.number, state_of(row), SAID[row.state], show_charges(row, unit.manner), declined)
+        shown, pieces = show_charges(row, unit.manner), pieces_sent(unit, row)
+        return Payable(order_id, row.number, state_of(row), SAID[row.state], shown, declined, pieces)
 
 
 def pay(scope: Scope, order_id: int, link: str, *, accepted: bool) -> None:

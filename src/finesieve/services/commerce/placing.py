@@ -13,7 +13,7 @@ from finesieve.core.commerce.cart import Cart
 from finesieve.core.fields.about import ORDER
 from finesieve.core.model.changes import ORDER_IDS
 from finesieve.core.values import Value
-from finesieve.services.commerce.charged import State, order_row, payment_key, show_charges, written
+from finesieve.services.commerce.charged import State, order_row, payment_key, pieces_sent, show_charges, written
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import add_row, note
 from finesieve.standins.mail import Letter, post
@@ -86,8 +86,10 @@ def tell_placed(unit: Unit, order_id: int, link: str) -> None:
     row = order_row(unit, order_id)
     if row.state != "placed":
         return
-    lines = "\n".join(f"{one.label}: {one.amount}" for one in show_charges(row, unit.manner).lines)
+    shown = show_charges(row, unit.manner).lines
+    lines = "\n".join(f"{one.said}: {one.amount}" for one in shown)
     total = unit.manner.money(in_currency(row.total, int(row.bill["decimals"])))
-    body = f"Thank you. Your order {row.number} is placed.\n\n{lines}\nTotal: {total}"
+    pieces = "".join(f"\n{title}: {said}" for title, said in pieces_sent(unit, row))
+    body = f"Thank you. Your order {row.number} is placed.\n\n{lines}\nTotal: {total}\n{pieces}"
     letter = Letter("order", row.email, f"Your order {row.number}", body, link)
     post(unit.session, unit.workspace_id, row.person_id, letter, unit.moment.now)

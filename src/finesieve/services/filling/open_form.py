@@ -71,6 +71,11 @@ class OpenForm:
         """What is to be paid, in plain figures: a page sends it back, so that nobody pays what they have not seen."""
         return str(in_currency(self.bill.total, self.bill.decimals)) if self.bill is not None else ""
 
+    def pieces_of(self, line: str) -> int:
+        """How many pieces a line of the bill stands for, by its key."""
+        lines = self.cart.lines if self.cart is not None else ()
+        return next((one.quantity for number, one in enumerate(lines, 1) if line == f"line{number}"), 1)
+
     def percent(self, rate: Fraction) -> str:
         """A tax rate as people read it."""
         return f"{percent_of(rate)} %"
