@@ -30,6 +30,7 @@ from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.forms.rehearsing import Circumstances, rehearse
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.people.bench import find_anything, read_bench
+from finesieve.services.people.records import add_record, link_record, read_record
 from finesieve.services.transfer.setups import export_setup, load_setup, plan_setup
 from finesieve.services.upkeep.readings import find_all
 from finesieve.store.reading.rows import records_of
@@ -110,6 +111,21 @@ class Ordering(unittest.TestCase):
         decide(self.scope, decision.id, apply=True)
         self.assertEqual(self.held(tag, "order", order), ["Kestrel"])
 
+    def test_staff_link_a_record_with_an_order_by_its_number(self) -> None:
+        tag = self.trade.ask_per_piece()
+        add_link(self.scope, tag, LinkInput(name="Order", back_name="Ordered tags", target="order"))
+        link = next(one.id for one in read_catalogue(self.scope).links.values() if one.target == "order")
+        self.trade.order(KIT)
+        (row,) = self.rows()
+        record = add_record(self.scope, tag, {"name": "Kestrel"}, {})
+        link_record(self.scope, tag, record, link, row.number)
+        self.assertEqual(self.held(tag, "order", row.id or 0), ["Kestrel"])
+        (shown,) = [one for one in read_record(self.scope, tag, record).links if one.link.id == link]
+        self.assertEqual(shown.targets, ((row.id, "order 1"),))
+        with self.assertRaises(InvalidInput):
+            link_record(self.scope, tag, record, link, 77)
+        self.assertEqual(self.held(tag, "order", row.id or 0), ["Kestrel"])
+
     def test_from_cart_to_packed(self) -> None:
         """The figures are those worked out by hand for such an order: 46.52 in all, 0.38 and 6.41 of it tax."""
         link = self.trade.order(PACKETS, KIT, q3="Kestrel", q4="yes")
@@ -136,7 +152,7 @@ class Ordering(unittest.TestCase):
             if line.label == "State"
         ]
         self.assertEqual(
-            said[::-1], [("State", "", "awaiting_payment"), ("State", "awaiting_payment", "placed"), ("State", "placed", "packed"), ("State", "packed", "sent")]
+            said[::-1], [("State", "", "awaiting payment"), ("State", "awaiting payment", "placed"), ("State", "placed", "packed"), ("State", "packed", "sent")]
         )  # fmt: skip
         with self.assertRaises(Conflict):
             move_order(self.scope, row.id or 0, "cancelled")

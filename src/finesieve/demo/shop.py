@@ -17,6 +17,7 @@ from finesieve.core.forms.evaluate import prepare
 from finesieve.core.forms.outcome import Outcome
 from finesieve.core.forms.rows import Situation
 from finesieve.core.values import plain_number
+from finesieve.services.commerce.charged import State, move_to
 from finesieve.services.commerce.placing import Placing, place_order
 from finesieve.services.commerce.setting_up import set_up_shop
 from finesieve.services.define.fields import FieldInput, create_field
@@ -224,7 +225,9 @@ def _orders(scope: Scope, form_id: int, now: datetime) -> None:
             added = store_records(unit, person, outcome.results().records, placing.source)
             link_with_order(unit, added, row.id or 0, placing.source)
             age = (now - moment).days
-            row.state = "sent" if age > 9 else chance.choice(("placed", "packed", "awaiting_payment"))
+            state: State = "sent" if age > 9 else chance.choice(("placed", "packed", "awaiting_payment"))
+            if state != row.state:
+                move_to(unit, row, state, "staff")
             row.placed_at = moment
             unit.session.add(row)
         unit.session.flush()

@@ -65,7 +65,7 @@ def order_row(unit: Unit, order_id: int, *, lock: bool = False) -> OrderRow:
 
 
 def move_to(unit: Unit, row: OrderRow, state: State, source: str) -> None:
-    note(unit, ORDER, row.id or 0, ORDER_IDS["state"], row.state, state, source)
+    note(unit, ORDER, row.id or 0, ORDER_IDS["state"], SAID[row.state], SAID[state], source)
     row.state = state
     unit.session.add(row)
 

@@ -13,7 +13,7 @@ from finesieve.core.commerce.cart import Cart
 from finesieve.core.fields.about import ORDER
 from finesieve.core.model.changes import ORDER_IDS
 from finesieve.core.values import Value
-from finesieve.services.commerce.charged import State, order_row, payment_key, pieces_sent, show_charges, written
+from finesieve.services.commerce.charged import SAID, State, order_row, payment_key, pieces_sent, show_charges, written
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import add_row, note
 from finesieve.standins.mail import Letter, post
@@ -58,7 +58,7 @@ def place_order(unit: Unit, placing: Placing) -> OrderRow:
     unit.session.add(row)
     unit.session.flush()
     add_row(unit, ORDER, placing.values, placing.source, row.id or 0)
-    note(unit, ORDER, row.id or 0, ORDER_IDS["state"], None, state, placing.source)
+    note(unit, ORDER, row.id or 0, ORDER_IDS["state"], None, SAID[state], placing.source)
     if row.total:
         unit.session.add(PaymentRow(workspace_id=unit.workspace_id, key=payment_key(row), amount=row.total))
     return row
