@@ -17,13 +17,23 @@ from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, change_field, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
+from finesieve.services.kernel.searching import tend
+from finesieve.services.people.listing import Listing, save_view
 from finesieve.services.people.records import add_linked_record
 from finesieve.store import tables
 from finesieve.store.connection.database import Store, apart, connect, one_reading
 from finesieve.store.definitions.catalogue import load_definitions
 from finesieve.store.language import sources
 from finesieve.store.migrate import downgrade, migrate
-from finesieve.store.reading.people import Blanks, blank_count, count_verdicts, count_where, page_of_people
+from finesieve.store.reading.people import (
+    Blanks,
+    Order,
+    _people_query,
+    blank_count,
+    count_verdicts,
+    count_where,
+    page_of_people,
+)
 from finesieve.store.reading.searching import contains_word, tend_searches
 from finesieve.store.steps import is_current
 from finesieve.store.values.bulk import copy_guarded, copy_people
@@ -430,6 +440,28 @@ class People(unittest.TestCase):
             definitions = unit.definitions
         self.assertEqual(tend_searches(engine, definitions), 1)
         self.test_search_ignores_case_and_needs_every_word()
+
+    def test_sorting_has_its_indexes(self) -> None:
+        """By surname, and as kept views are sorted: up and down are read off an index, and are what they were."""
+        scope = self.house.scope
+        save_view(scope, "By length", Listing(sort="plot_length", down=True))
+        self.assertEqual([tend(scope), tend(scope)], [3 + 2 * 2, 0])
+        with scope.transaction("reader") as unit:
+            for setting in ("enable_seqscan", "enable_sort", "enable_incremental_sort"):
+                unit.session.execute(text(f"SET LOCAL {setting} = off"))
+            for key in ("last_name", "plot_length"):
+                kept = unit.catalogue.by_key[key]
+                for down in (False, True):
+                    order = Order(key, kept.value_type, down)
+                    query = _people_query(
+                        unit.session, unit.definitions, unit.moment, [key], "", (), "passes", None, order
+                    )
+                    compiled = query.compile(unit.session.get_bind(), compile_kwargs={"literal_binds": True})
+                    plan = "\n".join(
+                        row[0] for row in unit.session.execute(text(f"EXPLAIN {compiled}".replace(":", "\\:")))
+                    )
+                    self.assertIn(f"order_f{kept.id}_{kept.generation}_{'desc' if down else 'asc'}", plan)
+                    self.assertNotIn("Sort", plan)
 
     def test_many_at_once(self) -> None:
         """COPY adds people after those there are, and the next single one follows on."""

@@ -1,5 +1,6 @@
-"""Searching in texts: what is looked in, the condition for a word, and the indexes that make it quick."""
+"""Searching in texts: what is looked in, the condition for a word; the indexes that searching and sorting want."""
 
+from collections.abc import Collection
 from typing import Any, Final
 
 from sqlalchemy import ColumnElement, Engine, Text, cast, func, literal, text
@@ -11,6 +12,8 @@ __all__ = ["contains_word", "searched_fields", "tend_searches"]
 
 _ALWAYS: Final = ("email", "first_name", "last_name")
 _INDEX: Final = "search_f"
+_ORDER: Final = "order_f"
+_SORTED: Final = ("text", "number", "money", "date", "datetime")
 
 
 def searched_fields(definitions: Definitions) -> tuple[Field, ...]:
@@ -35,33 +38,43 @@ def contains_word(column: Any, word: str) -> ColumnElement[bool]:
     return func.finesieve.fold(cast(column, Text)).like(around)
 
 
-def tend_searches(engine: Engine, definitions: Definitions) -> int:
-    """Make the indexes that searching wants, while everybody works on, and drop those it does not; gives how many.
+def tend_searches(engine: Engine, definitions: Definitions, sorted_by: Collection[str] = ()) -> int:
+    """Make the indexes that searching wants, and sorting by these fields, while everybody works on, and drop those that
+    are wanted no more; gives how many.
 
     An index over a million texts takes seconds; it is made without holding anybody up, outside of any transaction.
     """
     schema = schema_name(definitions.workspace_id)
-    wanted = {f"{_INDEX}{field.id}_{field.generation}": field.column for field in searched_fields(definitions)}
+    wanted = {
+        f"{_INDEX}{field.id}_{field.generation}": (
+            f"USING gin (finesieve.fold(CAST({field.column} AS text)) finesieve.gin_trgm_ops)"
+        )
+        for field in searched_fields(definitions)
+    }
+    for key in sorted_by:
+        field = definitions.catalogue.by_key.get(key)
+        if field is not None and field.stores and not field.options and field.value_type.kind in _SORTED:
+            # Just as the list of people is sorted, up and down; see `people._ordered`.
+            value = f'{field.column} COLLATE "und-x-icu"' if field.value_type.kind == "text" else field.column
+            for way in ("ASC", "DESC"):
+                wanted[f"{_ORDER}{field.id}_{field.generation}_{way.lower()}"] = f"({value} {way} NULLS LAST, id DESC)"
     there = text(
         "SELECT c.relname, i.indisvalid FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid "
-        "JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = :schema AND starts_with(c.relname, :mark)"
+        "JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = :schema "
+        "AND (starts_with(c.relname, :search) OR starts_with(c.relname, :order))"
     )
     changed = 0
     with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
-        found = {row[0]: row[1] for row in connection.execute(there, {"schema": schema, "mark": _INDEX})}
+        marks = {"schema": schema, "search": _INDEX, "order": _ORDER}
+        found = {row[0]: row[1] for row in connection.execute(there, marks)}
         for name, sound in found.items():
             # One that was broken off is made anew.
             if name not in wanted or not sound:
                 connection.execute(text(f"DROP INDEX CONCURRENTLY IF EXISTS {schema}.{name}"))
                 changed += 1
-        for name, column in wanted.items():
+        for name, made in wanted.items():
             if not found.get(name):
-                connection.execute(
-                    text(
-                        f"CREATE INDEX CONCURRENTLY {name} ON {schema}.person "
-                        f"USING gin (finesieve.fold(CAST({column} AS text)) finesieve.gin_trgm_ops)"
-                    )
-                )
+                connection.execute(text(f"CREATE INDEX CONCURRENTLY {name} ON {schema}.person {made}"))
                 changed += 1
         if changed:
             # So that the planner knows how rare a word is in what was indexed.
