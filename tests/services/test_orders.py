@@ -21,11 +21,14 @@ from finesieve.services.commerce.orders import (
     set_order_values,
 )
 from finesieve.services.commerce.setting_up import set_up_shop
+from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.record_types import LinkInput, add_link
 from finesieve.services.filling.decisions import decide, waiting_for
+from finesieve.services.filling.open_form import Visit
 from finesieve.services.follow_up.outbox import read_outbox
 from finesieve.services.forms.cases import CaseResult, keep_case, run_cases
+from finesieve.services.forms.composing import add_question
 from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.forms.rehearsing import Circumstances, rehearse
 from finesieve.services.kernel.changes import undo_change
@@ -110,6 +113,25 @@ class Ordering(unittest.TestCase):
         (decision,) = waiting_for(self.scope, first.person_id)
         decide(self.scope, decision.id, apply=True)
         self.assertEqual(self.held(tag, "order", order), ["Kestrel"])
+
+    def test_what_is_typed_stays_with_the_cart_but_for_secrets_and_strangers(self) -> None:
+        group = read_catalogue(self.scope).groups_about("person")[0].id
+        pin = create_field(self.scope, group, FieldInput(label="Gate word", type_key="secret"))
+        add_question(self.scope, self.trade.form, self.trade.revision(), pin)
+        publish_form(self.scope, self.trade.form, self.trade.revision())
+        cart = self.trade.cart(KIT)
+        opened = self.trade.open(cart)
+        typed = {"q1": "wren@hedgerow.example", "q3": "Kestrel", "q5": "open sesame"}
+        self.trade.forms().answer(self.slug, self.trade.slug, opened.token, typed)
+        own = self.trade.forms().open(self.slug, self.trade.slug, Visit(cart=cart, own=True))
+        self.assertEqual(own.given, {"q1": "wren@hedgerow.example", "q3": "Kestrel"})
+        self.assertEqual(self.trade.open(cart).given, {})
+        self.trade.forms().answer(self.slug, self.trade.slug, opened.token, {**typed, "q3": "x" * 200_001})
+        again = self.trade.forms().open(self.slug, self.trade.slug, Visit(cart=cart, own=True))
+        self.assertEqual(again.given, own.given)
+        self.trade.send(own, q3="Kestrel", q5="open sesame")
+        ordered = self.trade.forms().open(self.slug, self.trade.slug, Visit(cart=cart, own=True))
+        self.assertEqual((len(self.rows()), ordered.given), (1, {}))
 
     def test_staff_link_a_record_with_an_order_by_its_number(self) -> None:
         tag = self.trade.ask_per_piece()
