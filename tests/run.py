@@ -30,6 +30,7 @@ SLOWEST_FIRST = (
     "test_journey",
     "test_both_ways",
     "test_demo",
+    "test_shop",
     "test_pages",
     "test_files",
     "test_worker",
