@@ -102,6 +102,7 @@ function editorOf() {
   return document.querySelector("textarea[data-expression]");
 }
 document.addEventListener("click", (event) => {
+  if (event.target.closest("[data-print]")) window.print();
   const fix = event.target.closest("[data-fix]");
   const insert = event.target.closest("[data-insert]");
   const editor = (fix || insert) && editorOf();

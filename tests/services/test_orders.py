@@ -21,6 +21,7 @@ from finesieve.services.commerce.orders import (
     set_order_values,
 )
 from finesieve.services.commerce.setting_up import set_up_shop
+from finesieve.services.define.built_ins import use_part
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.record_types import LinkInput, add_link
@@ -132,6 +133,16 @@ class Ordering(unittest.TestCase):
         self.trade.send(own, q3="Kestrel", q5="open sesame")
         ordered = self.trade.forms().open(self.slug, self.trade.slug, Visit(cart=cart, own=True))
         self.assertEqual((len(self.rows()), ordered.given), (1, {}))
+
+    def test_where_it_goes_is_as_answered_else_as_is_known(self) -> None:
+        use_part(self.scope, "delivery")
+        keys = {one.key: one.id for one in read_catalogue(self.scope).fields}
+        add_question(self.scope, self.trade.form, self.trade.revision(), keys["delivery_street"])
+        publish_form(self.scope, self.trade.form, self.trade.revision())
+        self.trade.order(KIT, q2="Wren", q5="4 Hedge Row")
+        self.trade.order(KIT, q2="Wren", q5="9 Mill Lane")
+        printed = [read_order(self.scope, row.id or 0).addresses["delivery"] for row in self.rows()]
+        self.assertEqual([lines[:2] for lines in printed], [("Wren", "4 Hedge Row"), ("Wren", "9 Mill Lane")])
 
     def test_staff_link_a_record_with_an_order_by_its_number(self) -> None:
         tag = self.trade.ask_per_piece()

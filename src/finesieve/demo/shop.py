@@ -12,6 +12,7 @@ from sqlmodel import col, select
 from finesieve.core.commerce.cart import Cart, CartLine
 from finesieve.core.commerce.shop import Shop
 from finesieve.core.fields.about import ORDER, PERSON
+from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.billing import bill_of
 from finesieve.core.forms.evaluate import prepare
 from finesieve.core.forms.outcome import Outcome
@@ -43,6 +44,11 @@ from finesieve.store.tables import OrderRow, PaymentRow, Submission
 __all__ = ["furnish_shop"]
 
 _SEED: Final = 4_711
+_PLACES: Final = (
+    ("Mill Lane", "Brackenfold", "DE55 6ZZ"),
+    ("Hedge Row", "Lowfold", "DE55 9ZZ"),
+    ("Orchard Street", "Upper Tansy", "S45 8ZZ"),
+)
 _ENGRAVED: Final = ("Kestrel", "Old Moss", "Plot 9", "Fern and Wren")
 _ORDERS: Final = 400
 _DAYS: Final = 420
@@ -210,7 +216,13 @@ def _orders(scope: Scope, form_id: int, now: datetime) -> None:
         for number, moment in enumerate(moments, 1):
             person = chance.choice(ids)
             cart = _cart(shop, chance, moment)
-            given = {at["gift"]: chance.choice(("", "yes"))}
+            street, town, postcode = chance.choice(_PLACES)
+            given = {
+                at["gift"]: chance.choice(("", "yes")),
+                at["delivery_street"]: f"{chance.randrange(1, 60)} {street}",
+                at["delivery_town"]: town,
+                at["delivery_postcode"]: postcode,
+            }
             for name, line in zip(cart.names, cart.lines, strict=True):
                 if line.offer.product.key == "raised-bed":
                     plaques = {f"{name}.{piece + 1}" for piece in range(line.quantity)}
@@ -240,7 +252,8 @@ def _sent(unit: Unit, form_id: int, order: OrderRow, outcome: Outcome, moment: d
     """The filling-in that an order came by."""
     submission = Submission(
         workspace_id=unit.workspace_id, form_id=form_id, version=1, key=order.key, person_id=order.person_id,
-        state="stored", received_at=moment, answers={}, records=records_to_json(outcome.results().records),
+        state="stored", received_at=moment,
+        answers={key: to_json(value) for key, value in outcome.results().answers.items()}, records=records_to_json(outcome.results().records),
         charges=[[one.surcharge.label, plain_number(one.amount)] for one in outcome.charges],
     )  # fmt: skip
     unit.session.add(submission)

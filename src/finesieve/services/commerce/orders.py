@@ -11,6 +11,7 @@ from sqlmodel import col, select
 from finesieve.core.commerce.amounts import in_currency
 from finesieve.core.errors import Conflict, InvalidInput
 from finesieve.core.fields.about import ORDER, PERSON
+from finesieve.core.fields.built_in import ADDRESSES
 from finesieve.core.model.changes import ORDER_IDS
 from finesieve.services.commerce.charged import (
     NEXT,
@@ -29,6 +30,7 @@ from finesieve.services.commerce.charged import (
 )
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.sheets import csv_lines
+from finesieve.services.values.addresses import printed_of
 from finesieve.services.values.charge_lines import charge_lines
 from finesieve.services.values.value_lines import (
     HistoryLine,
@@ -159,7 +161,7 @@ def _lines(unit: Unit, rows: Any) -> tuple[OrderLine, ...]:
 @dataclass(frozen=True, slots=True)
 class OrderView:
     """One order with all that belongs to it. `pieces` are the answers for lines and pieces, `reasons` say why each
-    surcharge and discount was charged, by the key of its line."""
+    surcharge and discount was charged, by the key of its line, `addresses` where it and its bill go, as printed."""
 
     line: OrderLine
     shown: Shown
@@ -172,6 +174,7 @@ class OrderView:
     submission_id: int | None
     pieces: tuple[tuple[str, str], ...] = ()
     reasons: Mapping[str, str] = field(default_factory=dict)
+    addresses: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
 
 def read_order(scope: Scope, order_id: int) -> OrderView:
@@ -195,7 +198,17 @@ def read_order(scope: Scope, order_id: int) -> OrderView:
             row.submission_id,
             pieces_sent(unit, row, unit.sees),
             _reasons(unit, row),
+            _addresses(unit, row),
         )
+
+
+def _addresses(unit: Unit, row: OrderRow) -> dict[str, tuple[str, ...]]:
+    """Where it goes and where the bill goes, as printed: as answered, else as is known of who ordered."""
+    sent = unit.session.get(Submission, row.submission_id) if row.submission_id else None
+    stored = stored_row(unit.session, unit.definitions, PERSON, row.person_id) if row.person_id else None
+    known: dict[str, Any] = {**(stored or {}), **(sent.answers if sent is not None else {})}
+    printed = {kind: printed_of(unit, kind, known) for kind in ADDRESSES}
+    return {kind: lines for kind, lines in printed.items() if lines}
 
 
 def _reasons(unit: Unit, row: OrderRow) -> Mapping[str, str]:

@@ -8,11 +8,11 @@ from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.built_in import ADDRESSES, address_keys
 from finesieve.core.fields.definition import Shelf
-from finesieve.core.fields.families.places import printed_address
 from finesieve.core.model.catalogue import Group
 from finesieve.core.values import Value
 from finesieve.services.kernel.merging import merged_values
 from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.values.addresses import printed_of
 from finesieve.services.values.sealing import seals
 from finesieve.services.values.steps import blank_reason
 from finesieve.services.values.value_lines import (
@@ -110,22 +110,12 @@ def _reasons(unit: Unit, row: Mapping[str, Value]) -> dict[str, str]:
 
 
 def _addresses(unit: Unit, row: Mapping[str, Value]) -> dict[int, tuple[str, ...]]:
+    """Addresses as they are printed, by the group of their fields."""
     found = {}
     for kind in ADDRESSES:
-        keys = address_keys(kind) | {"company": "company"}
-        known = {line: unit.catalogue.by_key.get(key) for line, key in keys.items()}
-        street = known["street"]
-        if street is None or not street.built_in:
-            continue
-        lines = {
-            line: str(row.get(field.key) or "")
-            for line, field in known.items()
-            if field is not None and field.built_in and unit.sees(field)
-        }
-        name = " ".join(str(row[key]) for key in ("first_name", "last_name") if row.get(key))
-        manner = unit.manner
-        printed = printed_address({**lines, "name": name}, lines.get("country", ""), manner.country, manner.language)
-        if printed:
+        street = unit.catalogue.by_key.get(address_keys(kind)["street"])
+        printed = printed_of(unit, kind, row) if street is not None and street.built_in else ()
+        if street is not None and printed:
             found[street.group_id] = printed
     return found
 
