@@ -250,12 +250,19 @@ def _orders(scope: Scope, form_id: int, now: datetime) -> None:
 
 def _sent(unit: Unit, form_id: int, order: OrderRow, outcome: Outcome, moment: datetime) -> int:
     """The filling-in that an order came by."""
+    results = outcome.results()
     submission = Submission(
-        workspace_id=unit.workspace_id, form_id=form_id, version=1, key=order.key, person_id=order.person_id,
-        state="stored", received_at=moment,
-        answers={key: to_json(value) for key, value in outcome.results().answers.items()}, records=records_to_json(outcome.results().records),
+        workspace_id=unit.workspace_id,
+        form_id=form_id,
+        version=1,
+        key=order.key,
+        person_id=order.person_id,
+        state="stored",
+        received_at=moment,
+        answers={key: to_json(value) for key, value in results.answers.items()},
+        records=records_to_json(results.records),
         charges=[[one.surcharge.label, plain_number(one.amount)] for one in outcome.charges],
-    )  # fmt: skip
+    )
     unit.session.add(submission)
     unit.session.flush()
     return submission.id or 0
