@@ -89,6 +89,35 @@ class Pieces(unittest.TestCase):
         self.assertEqual(found["shows"], ["email", "s2.0.engraving", "s2.1.engraving", "s2.1.slate"])
         self.assertEqual(found["charges"][-1], {"label": "Slate", "amount": "4.9", "question": "s2.1.slate"})
 
+    def test_a_variant_is_one_of_its_product_alone(self) -> None:
+        """Two products have variants of one key; only that of the product that is named is meant."""
+
+        def change(schema: dict[str, Any]) -> None:
+            small = copy.deepcopy(PLAQUES)
+            small["repeat"]["among"] = {"variants": ["kit.small"]}
+            with_pieces(small)(schema)
+            box = {"key": "box", "label": "Box", "price": "9", "variants": [{"key": "small", "label": "Small"}]}
+            schema["x-sieve-shop"]["products"].append(box)
+
+        goods = [kit(1, "Moss"), kit(1, variant="large"), {"product": "box", "variant": "small", "quantity": 2}]
+        found = tried(change, cart={"lines": goods, "delivery": "gate"})
+        self.assertEqual((found["shows"], found["taken"]), (["email", "s2.0.engraving"], True))
+
+    def test_a_field_of_the_record_is_not_what_the_line_says(self) -> None:
+        """A record field called like something of the line is its own, and blank until it is answered."""
+
+        def change(schema: dict[str, Any]) -> None:
+            own = copy.deepcopy(PLAQUES)
+            own["items"] = [question(11, "engraving", show_when="price is blank"), question(12, "price")]
+            with_pieces(own)(schema)
+            made = {"title": "Price", "x-sieve-type": "number", "x-sieve-group": "plaque"}
+            schema["$defs"]["record-plaque"]["properties"]["price"] = made
+
+        blank = {"lines": [kit(1, "Moss")], "delivery": "gate"}
+        self.assertEqual(tried(change, cart=blank)["shows"], ["email", "s2.0.engraving", "s2.0.price"])
+        blank["lines"][0]["answers"] = [{"price": "4"}]
+        self.assertEqual(tried(change, cart=blank)["shows"], ["email", "s2.0.price"])
+
     def test_nothing_meant_in_the_cart_asks_nothing(self) -> None:
         found = tried(with_pieces(PLAQUES), cart={"lines": lines(("packet", 3)), "delivery": "gate"})
         self.assertEqual((found["shows"], found["taken"]), (["email"], True))

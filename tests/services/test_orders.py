@@ -4,12 +4,14 @@ import csv
 import io
 import threading
 import unittest
+from dataclasses import replace
 from datetime import timedelta
 from typing import Any
 
 from sqlmodel import col, select
 
 from finesieve.core.errors import Conflict, InvalidInput, NotAllowed, NotFound
+from finesieve.core.forms.wording import wording_without_form
 from finesieve.services.commerce.carts import sweep_carts
 from finesieve.services.commerce.orders import (
     list_orders,
@@ -74,6 +76,8 @@ class Ordering(unittest.TestCase):
         tags = shown.outcome.sections[1]
         self.assertEqual([tags.title_of(one) for one in tags.fillings], ["Tag 1 of 3", "Tag 2 of 3", "Tag 3 of 3"])
         self.assertEqual((tags.surplus, shown.total), (1, "126.80"))
+        german = replace(shown, say=wording_without_form("de"))
+        self.assertEqual(german.name_of(tags.fillings[1].questions[0]), "Tag 2 von 3: Name")
         sent = self.trade.send(opened, **names)
         (row,) = self.rows()
         order = read_order(self.scope, row.id or 0)
@@ -157,6 +161,8 @@ class Ordering(unittest.TestCase):
         self.assertEqual(shown.targets, ((row.id, "order 1"),))
         with self.assertRaises(InvalidInput):
             link_record(self.scope, tag, record, link, 77)
+        with self.assertRaises(NotFound):
+            link_record(self.scope, tag, 999_999, link, row.number)
         self.assertEqual(self.held(tag, "order", row.id or 0), ["Kestrel"])
 
     def test_from_cart_to_packed(self) -> None:

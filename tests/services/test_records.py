@@ -137,6 +137,8 @@ class Records(unittest.TestCase):
         group = next(g for g in read_catalogue(self.scope).all_groups if g.about == f"record:{schools}")
         self.derived("Its plots", f"count({link.back_key})", group.id)
         link_record(self.scope, self.plots, self.plot(), link.id, school)
+        with self.assertRaises(InvalidInput):
+            link_record(self.scope, self.plots, self.plot(), link.id, 999_999)
         view = read_record(self.scope, schools, school)
         self.assertEqual([line.shown for _, lines in view.groups for line in lines if line.field.derived], ["1"])
 

@@ -9,7 +9,7 @@ from functools import cached_property
 from typing import Final, Literal
 
 from finesieve.core.commerce.bill import Basis, Entry, bases_of
-from finesieve.core.commerce.shop import UNTAXED, Method, Offer, Place, Shop
+from finesieve.core.commerce.shop import UNTAXED, Method, Offer, Place, Shop, sold_in
 from finesieve.core.fields.families.places import country_codes, country_names
 from finesieve.core.language.names import Place as Names
 from finesieve.core.values import Type, Value
@@ -39,13 +39,12 @@ def cart_names(shop: Shop, language: str) -> dict[str, Type]:
 def line_names(shop: Shop) -> Names:
     """The names within `cart.lines`."""
     variants = {one.key: one.label for product in shop.products for one in product.variants}
-    categories = sorted({one for product in shop.products for one in product.categories})
-    tags = sorted({one for product in shop.products for one in product.tags})
+    sold = sold_in(shop)
     names = {
         "product": _choice("cart.product", shop.products),
         "variant": Type("choice", tuple(variants), "cart.variant", labels=tuple(variants.values())),
-        "categories": Type("choices", tuple(categories), "cart.categories", never_blank=True),
-        "product_tags": Type("choices", tuple(tags), "cart.product_tags", never_blank=True),
+        "categories": Type("choices", tuple(sold["categories"]), "cart.categories", never_blank=True),
+        "product_tags": Type("choices", tuple(sold["tags"]), "cart.product_tags", never_blank=True),
         "quantity": _NUMBER,
         "price": _MONEY,
         "total": _MONEY,
@@ -77,8 +76,7 @@ class CartLine:
     @property
     def label(self) -> str:
         """What it is called: `Raised-bed kit, large`."""
-        product, variant = self.offer.product, self.offer.variant
-        return f"{product.label}, {variant.label}" if variant is not None else product.label
+        return self.offer.label
 
     def values(self) -> dict[str, Value]:
         """What rules read of it."""
@@ -120,10 +118,8 @@ class Cart:
         """What each line is named by among the answers: by what it is, so that it keeps them when others come or go."""
         found: list[str] = []
         for line in self.lines:
-            product, variant = line.offer.product, line.offer.variant
-            name = f"{product.key}.{variant.key}" if variant is not None else product.key
-            same = sum(1 for one in found if one.partition("~")[0] == name)
-            found.append(f"{name}~{same + 1}" if same else name)
+            same = sum(1 for one in found if one.partition("~")[0] == line.offer.name)
+            found.append(f"{line.offer.name}~{same + 1}" if same else line.offer.name)
         return tuple(found)
 
     @property

@@ -4,7 +4,7 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 
 from finesieve.core.commerce.amounts import rounded
-from finesieve.core.commerce.bill import Bill, BillLine, TaxLine
+from finesieve.core.commerce.bill import TaxLine
 
 __all__ = ["ChargedLine", "ChargedOrder", "Refund"]
 
@@ -39,14 +39,6 @@ class ChargedOrder:
     taxes: dict[Fraction, TaxLine]
     returned: dict[str, int] = field(default_factory=dict)
 
-    @classmethod
-    def of(cls, bill: Bill, pieces: dict[str, int], rates: dict[str, Fraction]) -> "ChargedOrder":
-        """The order of a bill; lines that are not named in `pieces` are one piece each."""
-        lines = {
-            line.key: _charged(line, pieces.get(line.key, 1), rates) for line in bill.lines if line.kind != "discount"
-        }
-        return cls(lines, {one.rate: one for one in bill.taxes})
-
     def refund(self, key: str, pieces: int) -> Refund:
         """Give back so many more pieces of a line. Raises ValueError for more than are left, or none."""
         line = self.lines[key]
@@ -64,10 +56,6 @@ class ChargedOrder:
             return 0
         given = sum(_part(line, self.returned.get(key, 0)) for key, line in self.lines.items() if line.rate == rate)
         return rounded(Fraction(self.taxes[rate].tax * given, self.taxes[rate].basis), 0)
-
-
-def _charged(line: BillLine, pieces: int, rates: dict[str, Fraction]) -> ChargedLine:
-    return ChargedLine(line.key, pieces, line.left, rates.get(line.tax_class))
 
 
 def _part(line: ChargedLine, pieces: int) -> int:

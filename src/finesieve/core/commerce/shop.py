@@ -81,6 +81,16 @@ class Offer(_Document):
     variant: Variant | None
     price: Decimal
 
+    @property
+    def name(self) -> str:
+        """What it is known by, unlike every other: `raised-bed.large`."""
+        return f"{self.product.key}.{self.variant.key}" if self.variant is not None else self.product.key
+
+    @property
+    def label(self) -> str:
+        """What it is called: `Raised-bed kit, large`."""
+        return f"{self.product.label}, {self.variant.label}" if self.variant is not None else self.product.label
+
 
 class Shop(_Document):
     """A shop: what it sells, how it delivers and is paid, and its taxes.
@@ -165,10 +175,12 @@ class Shop(_Document):
 
 
 def sold_in(shop: Shop) -> dict[str, dict[str, str]]:
-    """What is sold, by key with what it is called: `products`, `variants`, `categories` and `tags`."""
-    variants = {
-        variant.key: f"{product.label}, {variant.label}" for product in shop.products for variant in product.variants
-    }
+    """What is sold, by key with what it is called: `products`, `variants`, `categories` and `tags`.
+
+    A variant stands by the name of its offer, as two products may have variants of one key.
+    """
+    offers = [shop.offer(product.key, variant.key) for product in shop.products for variant in product.variants]
+    variants = {one.name: one.label for one in offers if one is not None}
     categories = sorted({one for product in shop.products for one in product.categories})
     tags = sorted({one for product in shop.products for one in product.tags})
     return {

@@ -134,7 +134,10 @@ AMONG: Final = ("categories", "tags", "products", "variants")
 
 
 class Among(_Document):
-    """Which lines of a cart are meant: any of these products, variants, categories or tags; none named, all."""
+    """Which lines of a cart are meant: any of these products, variants, categories or tags; none named, all.
+
+    A variant is named with its product: `raised-bed.large`.
+    """
 
     products: tuple[str, ...] = Field(default=(), max_length=500)
     variants: tuple[str, ...] = Field(default=(), max_length=500)
@@ -143,12 +146,12 @@ class Among(_Document):
 
     def has(self, offer: Offer) -> bool:
         """Whether what is sold is one of these."""
-        product, variant = offer.product, offer.variant
+        product = offer.product
         if not (self.products or self.variants or self.categories or self.tags):
             return True
         return (
             product.key in self.products
-            or (variant is not None and variant.key in self.variants)
+            or offer.name in self.variants
             or not set(self.categories).isdisjoint(product.categories)
             or not set(self.tags).isdisjoint(product.tags)
         )

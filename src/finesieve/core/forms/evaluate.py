@@ -287,7 +287,9 @@ class _Work:
             self.row.collection(section.collection, rows)
 
     def _inner_row(self, section: CompiledSection, member: Mapping[str, Value], line: CartLine | None) -> Values:
-        own = {**line.values(), **member} if line is not None else member
+        kept = self.catalogue.keys_of(section.about)
+        of_line = line.values() if line is not None else {}
+        own = {**{key: value for key, value in of_line.items() if key not in kept}, **member}
         return inside(self.row, self.catalogue.derivation_of(section.about).row(own, self.moment))
 
     def _places(

@@ -128,7 +128,7 @@ def _cart_problems(section: Section, repeat: Repeat, form: Form, catalogue: Cata
     for what in AMONG:
         for key in getattr(repeat.among, what):
             if key not in sold[what]:
-                yield FormProblem(section.id, f"The shop sells nothing by the key “{key}” (any more); untick it.")
+                yield FormProblem(section.id, f"The shop sells nothing with the key “{key}”; untick it.")
 
 
 def _question_problems(question: Question, section: Section, form: Form, catalogue: Catalogue) -> Iterator[FormProblem]:

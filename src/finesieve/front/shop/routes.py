@@ -27,13 +27,14 @@ def _look(request: Request, workspace: str) -> CartView:
 @router.get("")
 def show_shop(request: Request, workspace: str) -> Response:
     """All that is sold."""
-    return _shop_page(request, workspace, {})
+    return _page(request, workspace, "shop")
 
 
-def _shop_page(request: Request, workspace: str, messages: Mapping[str, str], status: int = 200) -> Response:
-    opened = _look(request, workspace)
-    context = {"opened": opened, "workspace": workspace, "messages": messages}
-    return render(request, "front/shop/shop.html", context, status)
+def _page(
+    request: Request, workspace: str, template: str, messages: Mapping[str, str] | None = None, status: int = 200
+) -> Response:
+    context = {"opened": _look(request, workspace), "workspace": workspace, "messages": messages or {}}
+    return render(request, f"front/shop/{template}.html", context, status)
 
 
 @router.post("/cart")
@@ -61,8 +62,8 @@ def change_cart(request: Request, workspace: str, form: Posted) -> Response:
         )
     except InvalidInput as problem:
         if form.text("what") == "add":
-            return _shop_page(request, workspace, {form.text("product"): _first(problem)}, 422)
-        return _cart_page(request, workspace, problem.messages, 422)
+            return _page(request, workspace, "shop", {form.text("product"): _first(problem)}, 422)
+        return _page(request, workspace, "cart", problem.messages, 422)
     answer = RedirectResponse(f"/shop/{workspace}/cart", 303)
     answer.set_cookie(
         cart_cookie(workspace), kept, max_age=_DAYS * 86_400, path="/", httponly=True, samesite="lax",
@@ -78,13 +79,7 @@ def _first(problem: InvalidInput) -> str:
 @router.get("/cart")
 def show_cart(request: Request, workspace: str) -> Response:
     """What is in the cart, and what it comes to before the checkout."""
-    return _cart_page(request, workspace, {})
-
-
-def _cart_page(request: Request, workspace: str, messages: Mapping[str, str], status: int = 200) -> Response:
-    opened = _look(request, workspace)
-    context = {"opened": opened, "workspace": workspace, "messages": messages}
-    return render(request, "front/shop/cart.html", context, status)
+    return _page(request, workspace, "cart")
 
 
 @router.get("/order/{token}")
@@ -92,7 +87,7 @@ def show_order(request: Request, workspace: str, token: str) -> Response:
     """An order: to be paid, or its receipt."""
     house, language, order = site_of(request).public_shop.order(workspace, token)
     context = {
-        "opened": _Page(house, language), "workspace": workspace, "order": order, "token": token,
+        "opened": _Head(house, language), "workspace": workspace, "order": order, "token": token,
     }  # fmt: skip
     return render(request, "front/shop/order.html", context)
 
@@ -107,7 +102,7 @@ def pay(request: Request, workspace: str, token: str, form: Posted) -> Response:
     return answer
 
 
-class _Page:
+class _Head:
     """What the layout needs of a page."""
 
     def __init__(self, house: str, language: str) -> None:

@@ -2,14 +2,14 @@
 
 from dataclasses import replace
 
-from finesieve.core.commerce.shop import Shop
+from finesieve.core.commerce.shop import Shop, sold_in
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.manner import Manner
 from finesieve.core.fields.options import Option
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.office.shared.sentences import Records, Vocabulary
 
-__all__ = ["with_cart"]
+__all__ = ["with_cart", "with_line"]
 
 
 def with_cart(words: Vocabulary, catalogue: Catalogue) -> Vocabulary:
@@ -20,6 +20,12 @@ def with_cart(words: Vocabulary, catalogue: Catalogue) -> Vocabulary:
     lines = Records("Lines of the cart", Vocabulary(_line(shop, catalogue.manner)))
     fields = {**words.fields, **_cart(shop, catalogue.manner)}
     return replace(words, fields=fields, records={**words.records, "cart.lines": lines})
+
+
+def with_line(words: Vocabulary, catalogue: Catalogue) -> Vocabulary:
+    """The words of a record with those of the line of the cart that it is for; the record's own count first."""
+    of_line = _line(catalogue.shop, catalogue.manner) if catalogue.shop is not None else {}
+    return replace(words, fields={**of_line, **words.fields})
 
 
 def _cart(shop: Shop, manner: Manner) -> dict[str, Field]:
@@ -38,12 +44,13 @@ def _cart(shop: Shop, manner: Manner) -> dict[str, Field]:
 
 def _line(shop: Shop, manner: Manner) -> dict[str, Field]:
     products = tuple(Option(one.label, one.key) for one in shop.products)
-    categories = sorted({one for product in shop.products for one in product.categories})
-    tags = sorted({one for product in shop.products for one in product.tags})
+    sold = sold_in(shop)
+    variants = {one.key: one.label for product in shop.products for one in product.variants}
     fields = (
         Field(0, "product", "Product", "choice", 0, options=products),
-        Field(0, "categories", "Category", "choices", 0, options=tuple(Option(one, one) for one in categories)),
-        Field(0, "product_tags", "Product tag", "choices", 0, options=tuple(Option(one, one) for one in tags)),
+        Field(0, "variant", "Variant", "choice", 0, options=tuple(Option(variants[one], one) for one in variants)),
+        Field(0, "categories", "Category", "choices", 0, options=tuple(Option(one, one) for one in sold["categories"])),
+        Field(0, "product_tags", "Product tag", "choices", 0, options=tuple(Option(one, one) for one in sold["tags"])),
         Field(0, "quantity", "Quantity", "number", 0),
         Field(0, "price", "Price", "money", 0, manner=manner),
         Field(0, "total", "Total", "money", 0, manner=manner),

@@ -14,7 +14,7 @@ from finesieve.core.language.problems import Problem
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.model.checks import Bound, Check, ConditionCheck, DateCheck, NamedCheck, PatternCheck, SameCheck
 from finesieve.core.values import plain_number
-from finesieve.office.collect.cart_words import with_cart
+from finesieve.office.collect.cart_words import with_cart, with_line
 from finesieve.office.collect.contents import OFFERED_LANGUAGES
 from finesieve.office.shared.rules import RuleEditor, posted_rule, stored_rule
 from finesieve.office.shared.sentences import (
@@ -91,7 +91,8 @@ def vocabulary(view: FormView, section: Section | None, own: int = 0, posted: Po
     """What the rules of a part may speak of: all but its own field; and address parameters `posted` by name."""
     where = f"form={view.id}" + (f"&section={section.id}" if section else "")
     if section is not None and section.repeat:
-        return replace(words_of_records(view.catalogue, section_about(section), without=own), where=where)
+        words = words_of_records(view.catalogue, section_about(section), without=own)
+        return replace(with_line(words, view.catalogue) if section.repeat.per else words, where=where)
     words = words_about_people(view.catalogue, without=own)
     texts = posted.data.values() if posted is not None else ()
     named = {found[1] for text in texts if (found := _NAMED.fullmatch(text))}

@@ -142,7 +142,9 @@ def put_in(scope: Scope, key: str, product: str, variant: str, quantity: int, *,
         row = _row(unit, key, lock=True) or CartRow(workspace_id=unit.workspace_id, key=secrets.token_urlsafe(18))
         lines: dict[tuple[str, str], Any] = {(str(one), str(kind)): int(many) for one, kind, many in row.lines}
         wanted = quantity + (lines.get((product, variant), 0) if more else 0)
-        if not 0 <= wanted <= MOST_PIECES or len({*lines, (product, variant)}) > MOST_LINES:
+        if len({*lines, (product, variant)}) > MOST_LINES:
+            raise InvalidInput({"quantity": f"A cart holds at most {MOST_LINES} different things."})
+        if not 0 <= wanted <= MOST_PIECES:
             raise InvalidInput({"quantity": f"At most {MOST_PIECES:,} pieces of one thing."})
         lines[(product, variant)] = wanted
         row.lines = [[one, kind, many] for (one, kind), many in lines.items() if many]

@@ -6,7 +6,7 @@ from fractions import Fraction
 from typing import Any, Final, Literal
 
 from finesieve.core.commerce.amounts import in_currency, percent_of
-from finesieve.core.commerce.bill import Bill, TaxLine
+from finesieve.core.commerce.bill import Bill, TaxLine, rates_of
 from finesieve.core.commerce.cart import Cart
 from finesieve.core.commerce.refunds import ChargedLine, ChargedOrder, Refund
 from finesieve.core.errors import NotFound
@@ -36,6 +36,7 @@ __all__ = [
     "pieces_sent",
     "show_charges",
     "state_of",
+    "submission_of",
     "written",
 ]
 
@@ -81,7 +82,7 @@ def payment_key(row: OrderRow) -> str:
 def written(cart: Cart, bill: Bill) -> dict[str, Any]:
     """What was charged, as it is kept: it is never worked out again."""
     pieces = {f"line{number}": line.quantity for number, line in enumerate(cart.lines, 1)}
-    rates = {one.tax_class: cart.rate_of(one.tax_class) for one in bill.lines if one.tax_class}
+    rates = rates_of(bill, cart.rate_of)
     return {
         "mode": bill.mode,
         "decimals": bill.decimals,
@@ -151,10 +152,15 @@ def show_charges(row: OrderRow, manner: Manner) -> Shown:
     return Shown(lines, taxes, money(row.total), row.bill["mode"] == "added", money(back) if back else "")
 
 
+def submission_of(unit: Unit, row: OrderRow) -> Submission | None:
+    """What an order came by, as it was sent; None where that is not known any more."""
+    return unit.session.get(Submission, row.submission_id) if row.submission_id else None
+
+
 def pieces_sent(unit: Unit, row: OrderRow, shown: Callable[[Field], bool] | None = None) -> tuple[tuple[str, str], ...]:
     """What was answered for the lines and pieces of an order, of fields that are `shown`; else of those that whoever
     ordered may read."""
-    sent = unit.session.get(Submission, row.submission_id) if row.submission_id else None
+    sent = submission_of(unit, row)
     hidden = hidden_groups(unit.catalogue)
 
     def own(field: Field) -> bool:

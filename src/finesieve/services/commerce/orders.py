@@ -27,6 +27,7 @@ from finesieve.services.commerce.charged import (
     pieces_sent,
     show_charges,
     state_of,
+    submission_of,
 )
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.sheets import csv_lines
@@ -42,7 +43,7 @@ from finesieve.services.values.value_lines import (
 )
 from finesieve.services.values.writing import change_row, note, row_of
 from finesieve.store.reading.rows import rows_by_ids, stored_row
-from finesieve.store.tables import OrderRow, PaymentRow, Submission
+from finesieve.store.tables import OrderRow, PaymentRow
 
 __all__ = [
     "OrderLine",
@@ -204,7 +205,7 @@ def read_order(scope: Scope, order_id: int) -> OrderView:
 
 def _addresses(unit: Unit, row: OrderRow) -> dict[str, tuple[str, ...]]:
     """Where it goes and where the bill goes, as printed: as answered, else as is known of who ordered."""
-    sent = unit.session.get(Submission, row.submission_id) if row.submission_id else None
+    sent = submission_of(unit, row)
     stored = stored_row(unit.session, unit.definitions, PERSON, row.person_id) if row.person_id else None
     known: dict[str, Any] = {**(stored or {}), **(sent.answers if sent is not None else {})}
     printed = {kind: printed_of(unit, kind, known) for kind in ADDRESSES}
@@ -213,7 +214,7 @@ def _addresses(unit: Unit, row: OrderRow) -> dict[str, tuple[str, ...]]:
 
 def _reasons(unit: Unit, row: OrderRow) -> Mapping[str, str]:
     """Why each surcharge and discount was charged, by the key of its line."""
-    sent = unit.session.get(Submission, row.submission_id) if row.submission_id else None
+    sent = submission_of(unit, row)
     charged = charge_lines(unit, sent) if sent is not None else ()
     return {f"charge{number}": one.reason for number, one in enumerate(charged, 1)}
 

@@ -89,7 +89,8 @@ def tell_placed(unit: Unit, order_id: int, link: str) -> None:
     shown = show_charges(row, unit.manner).lines
     lines = "\n".join(f"{one.said}: {one.amount}" for one in shown)
     total = unit.manner.money(in_currency(row.total, int(row.bill["decimals"])))
-    pieces = "".join(f"\n{title}: {said}" for title, said in pieces_sent(unit, row))
-    body = f"Thank you. Your order {row.number} is placed.\n\n{lines}\nTotal: {total}\n{pieces}"
+    parts = [f"Thank you. Your order {row.number} is placed.", f"{lines}\nTotal: {total}"]
+    parts.append("\n".join(f"{title}: {said}" for title, said in pieces_sent(unit, row)))
+    body = "\n\n".join(part for part in parts if part)
     letter = Letter("order", row.email, f"Your order {row.number}", body, link)
     post(unit.session, unit.workspace_id, row.person_id, letter, unit.moment.now)

@@ -10,8 +10,10 @@ from finesieve.core.commerce.bill import Bill
 from finesieve.core.commerce.cart import Cart
 from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.forms.definition import Form
+from finesieve.core.forms.outcome import Filling as OneFilling
 from finesieve.core.forms.outcome import Outcome, QuestionOutcome, SectionOutcome
 from finesieve.core.forms.wording import Wording
+from finesieve.core.phrases import phrase
 from finesieve.standins.challenge import Challenge
 
 __all__ = ["Filling", "OpenForm", "Sent", "Thanks", "Visit"]
@@ -99,8 +101,17 @@ class OpenForm:
             if shown.section.repeat and len(shown.fillings) > 1:
                 for filling in shown.fillings:
                     if question.id in [one.id for one in filling.questions]:
-                        return f"{shown.title_of(filling)}: {question.label}"
+                        return f"{self.title_of(shown, filling)}: {question.label}"
         return question.label
+
+    def title_of(self, shown: SectionOutcome, filling: OneFilling) -> str:
+        """What stands over a filling, in the language of the page."""
+        repeat, many = shown.section.repeat, len(shown.fillings)
+        if repeat is None or not repeat.per or many == 1:
+            return shown.title_of(filling)
+        number = str(shown.fillings.index(filling) + 1)
+        what = repeat.one or shown.section.title
+        return self.say(phrase("{what} {number} of {many}", what=what, number=number, many=str(many)))
 
     @property
     def steps(self) -> tuple[SectionOutcome, ...]:

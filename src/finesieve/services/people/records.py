@@ -1,7 +1,7 @@
 """Records: things that people have several of, and whom and what they are linked with."""
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -233,12 +233,10 @@ def _link(
         raise NotFound("There is no such link.")
     if len(targets) > 1 and not link.many:
         raise InvalidInput({f"links.{link_id}": f"{link.name} is one only."})
-    if link.target != ORDER and stored_row(unit.session, unit.definitions, known.about, record_id, lock=True) is None:
+    if stored_row(unit.session, unit.definitions, known.about, record_id, lock=True) is None:
         raise NotFound("There is no such record.")
-    if targets:
-        found = _targets(unit, link, targets, unit.open_to_all)
-        if len(found) < len(set(targets)):
-            raise InvalidInput({f"links.{link_id}": "There is nobody and nothing of this number."})
+    if len(_there(unit, link, targets)) < len(set(targets)):
+        raise InvalidInput({f"links.{link_id}": "There is nobody and nothing of this number."})
     before = links_of(unit.session, unit.definitions, [link_id], record_id)[link_id]
     if sorted(before) != sorted(targets):
         set_links(unit.session, unit.definitions, link, record_id, targets)
@@ -271,11 +269,22 @@ def _targets(unit: Unit, link: Link, targets: Sequence[int], sees: Callable[[Fie
         found = rows_by_ids(unit.session, unit.definitions, PERSON, keys, targets)
         return [(target, person_name(found[target])) for target in targets if target in found]
     if link.target == ORDER:
-        query = select(OrderRow.id, OrderRow.number).where(col(OrderRow.id).in_(targets))
-        numbers = {row_id: number for row_id, number in unit.session.exec(query).all()}
+        numbers = _order_numbers(unit, targets)
         return [(target, f"order {numbers[target]}") for target in targets if target in numbers]
     titles = titles_of(unit.session, unit.definitions, link.target, targets, sees=sees)
     return [(target, titles.get(str(target), f"no. {target}")) for target in targets]
+
+
+def _order_numbers(unit: Unit, ids: Sequence[int]) -> dict[int, int]:
+    query = select(OrderRow.id, OrderRow.number).where(col(OrderRow.id).in_(ids))
+    return {row_id or 0: number for row_id, number in unit.session.exec(query).all()}
+
+
+def _there(unit: Unit, link: Link, targets: Sequence[int]) -> Collection[int]:
+    """Those of the targets that there are."""
+    if link.target == ORDER:
+        return _order_numbers(unit, targets)
+    return rows_by_ids(unit.session, unit.definitions, link.target, [], targets)
 
 
 def _people_of(known: RecordType, linked: Mapping[int, Sequence[int]]) -> list[int]:

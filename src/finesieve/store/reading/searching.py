@@ -13,7 +13,8 @@ __all__ = ["contains_word", "searched_fields", "tend_searches"]
 _ALWAYS: Final = ("email", "first_name", "last_name")
 _INDEX: Final = "search_f"
 _ORDER: Final = "order_f"
-_SORTED: Final = ("text", "number", "money", "date", "datetime")
+_SORTED: Final = ("short_text", "email", "phone", "postcode", "number", "money", "date", "datetime")
+"""Types whose lists are sorted off an index: longer texts do not fit into one."""
 
 
 def searched_fields(definitions: Definitions) -> tuple[Field, ...]:
@@ -53,7 +54,7 @@ def tend_searches(engine: Engine, definitions: Definitions, sorted_by: Collectio
     }
     for key in sorted_by:
         field = definitions.catalogue.by_key.get(key)
-        if field is not None and field.stores and not field.options and field.value_type.kind in _SORTED:
+        if field is not None and field.stores and field.type_key in _SORTED:
             # Just as the list of people is sorted, up and down; see `people._ordered`.
             value = f'{field.column} COLLATE "und-x-icu"' if field.value_type.kind == "text" else field.column
             for way in ("ASC", "DESC"):
