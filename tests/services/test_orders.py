@@ -36,6 +36,7 @@ from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.forms.rehearsing import Circumstances, rehearse
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.people.bench import find_anything, read_bench
+from finesieve.services.people.profiles import set_values
 from finesieve.services.people.records import add_record, link_record, read_record
 from finesieve.services.transfer.setups import export_setup, load_setup, plan_setup
 from finesieve.services.upkeep.readings import find_all
@@ -147,6 +148,17 @@ class Ordering(unittest.TestCase):
         self.trade.order(KIT, q2="Wren", q5="9 Mill Lane")
         printed = [read_order(self.scope, row.id or 0).addresses["delivery"] for row in self.rows()]
         self.assertEqual([lines[:2] for lines in printed], [("Wren", "4 Hedge Row"), ("Wren", "9 Mill Lane")])
+        # Collected, nothing is asked of where it goes: what is known stands there as such.
+        self.trade.change("q5", show_when='cart.delivery = "van"')
+        publish_form(self.scope, self.trade.form, self.trade.revision())
+        cart = self.trade.cart(KIT, delivery="gate")
+        opened = self.trade.forms().open(self.slug, self.trade.slug, Visit(cart=cart))
+        self.trade.send(opened, q1="fern@lowfold.example")
+        collected = self.rows()[-1]
+        self.assertEqual(read_order(self.scope, collected.id or 0).addresses, {})
+        set_values(self.scope, collected.person_id, {"delivery_street": "7 Low Field"})
+        known = read_order(self.scope, collected.id or 0).addresses
+        self.assertEqual((list(known), known["delivery_known"][0]), (["delivery_known"], "7 Low Field"))
 
     def test_staff_link_a_record_with_an_order_by_its_number(self) -> None:
         tag = self.trade.ask_per_piece()

@@ -12,6 +12,8 @@ from typing import Any
 import uvicorn
 from selenium import webdriver
 from selenium.common.exceptions import (
+    ElementClickInterceptedException,
+    ElementNotInteractableException,
     NoSuchElementException,
     StaleElementReferenceException,
     TimeoutException,
@@ -107,6 +109,8 @@ class Page:
                 return ready()
             except (StaleElementReferenceException, NoSuchElementException, IndexError):
                 return None
+            except (ElementNotInteractableException, ElementClickInterceptedException):
+                return None  # the page is still moving: as a person would, look again
             except WebDriverException as problem:
                 if "does not belong to the document" in str(problem):
                     return None  # stale by another name
@@ -140,14 +144,20 @@ class Page:
 
     def fill(self, css: str, text: str) -> None:
         """Put a text into an input, in place of what is there."""
-        box = self.one(css)
-        box.click()
-        box.send_keys(Keys.CONTROL, "a")
-        box.send_keys(Keys.DELETE)
-        box.send_keys(text)
+
+        def filled() -> bool:
+            box = self.driver.execute_script(_FIND, css, "")
+            if box is not None:
+                box.click()
+                box.send_keys(Keys.CONTROL, "a")
+                box.send_keys(Keys.DELETE)
+                box.send_keys(text)
+            return box is not None
+
+        self.wait(filled, css)
 
     def choose(self, css: str, label: str) -> None:
-        Select(self.one(css)).select_by_visible_text(label)
+        self.wait(lambda: Select(self.one(css)).select_by_visible_text(label) is None, f"{label} in {css}")
         self.clicks += 1
 
     def keys(self, *keys: str) -> None:

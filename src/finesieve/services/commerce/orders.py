@@ -11,7 +11,7 @@ from sqlmodel import col, select
 from finesieve.core.commerce.amounts import in_currency
 from finesieve.core.errors import Conflict, InvalidInput
 from finesieve.core.fields.about import ORDER, PERSON
-from finesieve.core.fields.built_in import ADDRESSES
+from finesieve.core.fields.built_in import ADDRESSES, address_keys
 from finesieve.core.model.changes import ORDER_IDS
 from finesieve.services.commerce.charged import (
     NEXT,
@@ -162,7 +162,8 @@ def _lines(unit: Unit, rows: Any) -> tuple[OrderLine, ...]:
 @dataclass(frozen=True, slots=True)
 class OrderView:
     """One order with all that belongs to it. `pieces` are the answers for lines and pieces, `reasons` say why each
-    surcharge and discount was charged, by the key of its line, `addresses` where it and its bill go, as printed."""
+    surcharge and discount was charged, by the key of its line, `addresses` where it and its bill go, as printed;
+    see `_addresses`."""
 
     line: OrderLine
     shown: Shown
@@ -204,12 +205,18 @@ def read_order(scope: Scope, order_id: int) -> OrderView:
 
 
 def _addresses(unit: Unit, row: OrderRow) -> dict[str, tuple[str, ...]]:
-    """Where it goes and where the bill goes, as printed: as answered, else as is known of who ordered."""
+    """Where it goes and where the bill goes, as printed: as answered, what was not asked as it is known of who ordered.
+
+    One of which nothing was answered with the order is told apart: `delivery`, or `delivery_known`.
+    """
     sent = submission_of(unit, row)
     stored = stored_row(unit.session, unit.definitions, PERSON, row.person_id) if row.person_id else None
-    known: dict[str, Any] = {**(stored or {}), **(sent.answers if sent is not None else {})}
-    printed = {kind: printed_of(unit, kind, known) for kind in ADDRESSES}
-    return {kind: lines for kind, lines in printed.items() if lines}
+    answers: Mapping[str, Any] = sent.answers if sent is not None else {}
+    found = {}
+    for kind in ADDRESSES:
+        given = any(answers.get(key) for line, key in address_keys(kind).items() if line != "country")
+        found[kind if given else f"{kind}_known"] = printed_of(unit, kind, {**(stored or {}), **answers})
+    return {kind: lines for kind, lines in found.items() if lines}
 
 
 def _reasons(unit: Unit, row: OrderRow) -> Mapping[str, str]:
