@@ -16,6 +16,7 @@ from finesieve.office.bench.routes import router as bench
 from finesieve.office.collect.composer import router as collect_composer
 from finesieve.office.collect.forms import router as collect_forms
 from finesieve.office.collect.library import router as collect_library
+from finesieve.office.collect.planning import router as collect_planning
 from finesieve.office.collect.publishing import router as collect_publishing
 from finesieve.office.collect.rehearsing import router as collect_rehearsing
 from finesieve.office.collect.sent import router as collect_sent
@@ -121,6 +122,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         collect_forms,
         collect_library,
         collect_composer,
+        collect_planning,
         collect_publishing,
         collect_rehearsing,
         collect_translating,

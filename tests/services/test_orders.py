@@ -281,13 +281,13 @@ class Ordering(unittest.TestCase):
         self.assertEqual(nothing.cart_problem, "There is nothing in the cart.")
         self.assertFalse(self.trade.send(nothing, total="0.00").sent)
         without = self.trade.open(self.trade.cart(PACKETS, delivery=""))
-        self.assertEqual(without.cart_problem, "Choose how it is delivered.")
+        self.assertEqual(without.unchosen, {"delivery": "Choose how it is delivered."})
+        self.assertFalse(self.trade.send(without).sent)
+        self.assertEqual(self.trade.open(self.trade.cart(PACKETS, delivery="owl")).chosen("delivery"), "")
         shop, key = self.trade.shop(), self.trade.cart(PACKETS)
         for wrong in (("kit", "", 1), ("spade", "", 1), ("packet", "", 10_001), ("packet", "large", 1)):
             with self.assertRaises(InvalidInput):
                 shop.put_in(self.slug, key, *wrong, more=False, came_from="here")
-        with self.assertRaises(InvalidInput):
-            shop.choose(self.slug, key, "owl", "pay")
         for token in ("", "nonsense", self.trade.open(key).token):
             with self.assertRaises(NotFound):
                 shop.order(self.slug, token)

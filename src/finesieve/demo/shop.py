@@ -133,22 +133,20 @@ def _checkout(scope: Scope) -> int:
     change_form_texts(scope, form_id, revision(), texts)
     catalogue = read_catalogue(scope)
     keys = {field.key: field.id for field in (*catalogue.fields, *catalogue.fields_about(ORDER))}
-    for title, asked_keys in (
-        ("Who you are", ("first_name", "last_name", "phone", "gardener", "purchase_number")),
-        ("Where it goes", ("delivery_country", "delivery_street", "delivery_town", "delivery_postcode")),
-        ("Your order", ("gift", "packer_note", "round_up")),
-    ):
-        if title == "Who you are":
-            change_section(scope, form_id, revision(), "s1", SectionInput(title=title))
-            section = "s1"
-        else:
-            add_section(scope, form_id, revision(), title)
-            section = read_form(scope, form_id).document.sections[-1].id
-        for key in asked_keys:
-            add_question(scope, form_id, revision(), keys[key], section)
-    change_section(
-        scope, form_id, revision(), "s2", SectionInput(title="Where it goes", show_when='cart.delivery = "van"')
+    change_section(scope, form_id, revision(), "s1", SectionInput(title="Who you are", slot="contact"))
+    _ask(
+        scope,
+        form_id,
+        "s1",
+        *(keys[key] for key in ("first_name", "last_name", "phone", "gardener", "purchase_number")),
     )
+    where = SectionInput(title="Where it goes", show_when='cart.delivery = "van"', slot="after_delivery")
+    for section, asked_keys in (
+        (where, ("delivery_country", "delivery_street", "delivery_town", "delivery_postcode")),
+        (SectionInput(slot="note"), ("packer_note",)),
+        (SectionInput(title="Anything else", slot="before_totals"), ("gift", "round_up")),
+    ):
+        _ask(scope, form_id, _section(scope, form_id, section), *(keys[key] for key in asked_keys))
     view = read_form(scope, form_id)
     at = {view.catalogue.by_id[one.field_id].key: one.id for one in view.document.questions}
     for key, question in {
@@ -171,6 +169,20 @@ def _checkout(scope: Scope) -> int:
     return form_id
 
 
+def _section(scope: Scope, form_id: int, asked: SectionInput) -> str:
+    """A new section; gives its id."""
+    before = {one.id for one in read_form(scope, form_id).document.sections}
+    add_section(scope, form_id, read_form(scope, form_id).revision)
+    made = next(one.id for one in read_form(scope, form_id).document.sections if one.id not in before)
+    change_section(scope, form_id, read_form(scope, form_id).revision, made, asked)
+    return made
+
+
+def _ask(scope: Scope, form_id: int, section: str, *fields: int) -> None:
+    for field_id in fields:
+        add_question(scope, form_id, read_form(scope, form_id).revision, field_id, section)
+
+
 def _plaques(scope: Scope, form_id: int) -> None:
     """A slate plaque comes with every raised-bed kit: a name for each, engraved at a price per letter."""
     type_id = create_record_type(
@@ -181,21 +193,20 @@ def _plaques(scope: Scope, form_id: int) -> None:
     )
     add_link(scope, type_id, LinkInput(name="Order", back_name="Plaques on it", target=ORDER))
     revision = _revision(scope, form_id)
-    add_section(scope, form_id, revision(), "Plaques")
-    section = read_form(scope, form_id).document.sections[-1].id
     repeat = SectionInput(
         title="Plaques", intro="Each raised-bed kit has a slate plaque. Leave it empty for a plain one.",
-        repeat=str(type_id), per="piece", among=("products:raised-bed",), one="Plaque",
+        slot="by_line", repeat=str(type_id), per="piece", among=("products:raised-bed",), one="Plaque",
     )  # fmt: skip
-    change_section(scope, form_id, revision(), section, repeat)
+    section = _section(scope, form_id, repeat)
     name = next(one for one in read_catalogue(scope).fields_about(f"record:{type_id}") if one.key == "name")
-    add_question(scope, form_id, revision(), name.id, section)
+    _ask(scope, form_id, section, name.id)
     engraved = QuestionInput(
         label="Name on the plaque", help="Up to 24 letters, 0.35 each.", required="no",
         checks=({"kind": "length", "high": 24},),
         surcharges=({"label": "Engraving", "amount": "length(name) * 0.35"},),
     )  # fmt: skip
-    change_question(scope, form_id, revision(), read_form(scope, form_id).document.sections[-1].items[0].id, engraved)
+    asked = next(one for one in read_form(scope, form_id).document.questions if one.field_id == name.id)
+    change_question(scope, form_id, revision(), asked.id, engraved)
 
 
 def _revision(scope: Scope, form_id: int) -> Callable[[], int]:

@@ -4,8 +4,9 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, Final, Literal
 
-from finesieve.core.forms.definition import TIDYINGS, Form, Question, Remark, Section
+from finesieve.core.forms.definition import AMONG, TIDYINGS, Form, Question, Remark, Section
 from finesieve.core.forms.joining import say_effect
+from finesieve.core.forms.page import SLOTS, slot_of
 from finesieve.core.forms.problems import label_of
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.model.checks import say_check
@@ -150,8 +151,11 @@ def _changes(before: Part, after: Part, form: Form, catalogue: Catalogue) -> Ite
         old, new = getattr(before, name, None), getattr(after, name, None)
         if old != new:
             yield words, _named(name, old, catalogue), _named(name, new, catalogue)
-    if isinstance(before, Section) and isinstance(after, Section) and before.repeat != after.repeat:
-        yield "repeat", _repeat(before, catalogue), _repeat(after, catalogue)
+    if isinstance(before, Section) and isinstance(after, Section):
+        if slot_of(before.slot) != slot_of(after.slot):
+            yield "place on the page", SLOTS[slot_of(before.slot)].label, SLOTS[slot_of(after.slot)].label
+        if before.repeat != after.repeat:
+            yield "repeat", _repeat(before, catalogue), _repeat(after, catalogue)
     if isinstance(before, Question) and isinstance(after, Question):
         yield from _question(before, after, catalogue)
 
@@ -194,8 +198,12 @@ def _repeat(section: Section, catalogue: Catalogue) -> str:
     if section.repeat is None:
         return ""
     known = catalogue.record_types_by_id.get(section.repeat.record_type)
+    kind = known.singular.lower() if known else "record"
+    if section.repeat.per:
+        meant = ", ".join(one for named in AMONG for one in getattr(section.repeat.among, named))
+        return f"a {kind} for each {section.repeat.per} of {meant or 'everything'}"
     times = section.repeat.count or f"{section.repeat.least} to {section.repeat.most}"
-    return f"once for each {known.singular.lower() if known else 'record'}, {times} times"
+    return f"once for each {kind}, {times} times"
 
 
 def _named(name: str, value: Any, catalogue: Catalogue) -> str:

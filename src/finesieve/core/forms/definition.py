@@ -4,11 +4,12 @@ from collections.abc import Iterator
 from decimal import Decimal
 from typing import Annotated, Any, Final, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from finesieve.core.commerce.bill import Basis
 from finesieve.core.commerce.shop import Offer
 from finesieve.core.forms.earlier import upgraded
+from finesieve.core.forms.page import Slot, rank
 from finesieve.core.limits import EXPRESSION, HELP, LABEL, NOUN, OPTION, TEXT, TITLE
 from finesieve.core.model.checks import Check
 
@@ -184,12 +185,13 @@ class Repeat(_Document):
 
 
 class Section(_Document):
-    """A titled part of a form; in a form of steps, one step."""
+    """A titled part of a form; in a sign-up of steps, one step. In a checkout it lies in a `slot` of the page."""
 
     id: str = Field(pattern=r"^s[0-9]{1,6}$")
     title: str = Field(default="", max_length=TITLE)
     intro: str = Field(default="", max_length=TEXT)
     show_when: Expression = ""
+    slot: Slot = ""
     repeat: Repeat | None = None
     items: tuple[Item, ...] = Field(default=(), max_length=500)
 
@@ -213,7 +215,8 @@ class Form(_Document):
     `languages` are those it can be filled in in; the first is the one it is
     written in, `title_known` and `send_known` stand in for title and button where a known person changes what is kept
     of them, and `phrases` gives, for each other one, its texts by ours. `joins` are the ids of the lists that whoever
-    sends it is put on. A form of the `channel` checkout asks about the order, too, and its rules read the cart.
+    sends it is put on. A form of the `channel` checkout asks about the order, too, and its rules read the cart; its
+    sections are in the order of the page that they lie on.
     """
 
     title: str = Field(min_length=1, max_length=TITLE)
@@ -235,8 +238,17 @@ class Form(_Document):
     def _of_now(cls, document: Any) -> Any:
         return upgraded(document) if isinstance(document, dict) else document
 
+    @field_validator("sections")
+    @classmethod
+    def _as_on_the_page(cls, sections: tuple[Section, ...]) -> tuple[Section, ...]:
+        return tuple(sorted(sections, key=lambda section: rank(section.slot)))
+
     @model_validator(mode="after")
     def _sensible(self) -> Self:
+        if self.channel != "checkout" and any(section.slot for section in self.sections):
+            raise ValueError("Only a checkout has slots.")
+        if any(one.slot == "by_line" and not (one.repeat and one.repeat.per) for one in self.sections):
+            raise ValueError("By each line lies only what is asked for each line or piece.")
         ids = [section.id for section in self.sections]
         ids += [item.id for section in self.sections for item in section.items]
         if len(set(ids)) != len(ids):

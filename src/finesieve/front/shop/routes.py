@@ -39,15 +39,9 @@ def _page(
 
 @router.post("/cart")
 def change_cart(request: Request, workspace: str, form: Posted) -> Response:
-    """Put something into the cart, change how many, or say how it is delivered and paid."""
+    """Put something into the cart, or change how many."""
     shop, key = site_of(request).public_shop, cart_of_browser(request, workspace)
     try:
-        if form.text("what") == "methods":
-            shop.choose(workspace, key, form.text("delivery"), form.text("payment"))
-            opened = _look(request, workspace)
-            if form.text("go") and opened.checkout:
-                return RedirectResponse(f"/join/{workspace}/{opened.checkout}?cart={quote(key)}", 303)
-            return RedirectResponse(f"/shop/{workspace}/cart", 303)
         quantity = whole_number(form.text("quantity"))
         if quantity is None or quantity < 0:
             raise InvalidInput({"quantity": "Write how many, in whole numbers."})
@@ -80,6 +74,15 @@ def _first(problem: InvalidInput) -> str:
 def show_cart(request: Request, workspace: str) -> Response:
     """What is in the cart, and what it comes to before the checkout."""
     return _page(request, workspace, "cart")
+
+
+@router.post("/checkout")
+def check_out(request: Request, workspace: str) -> Response:
+    """On to the form of the checkout, with the cart."""
+    opened = _look(request, workspace)
+    if not (opened.cart.lines and opened.checkout):
+        return RedirectResponse(f"/shop/{workspace}/cart", 303)
+    return RedirectResponse(f"/join/{workspace}/{opened.checkout}?cart={quote(opened.key)}", 303)
 
 
 @router.get("/order/{token}")

@@ -13,7 +13,7 @@ from starlette.responses import RedirectResponse, Response
 from finesieve.core.errors import NotFound, Unavailable
 from finesieve.core.forms.outcome import QuestionOutcome, SectionOutcome
 from finesieve.core.forms.wording import Wording, wording_without_form
-from finesieve.services.filling.open_form import OpenForm, Visit
+from finesieve.services.filling.open_form import OpenForm, Step, Visit
 from finesieve.services.filling.situation import SEARCHED
 from finesieve.web.addresses import address_of
 from finesieve.web.carts import cart_of_browser
@@ -31,7 +31,7 @@ _MOST_TOUCHED: Final = 500
 
 @dataclass(frozen=True, slots=True)
 class _Page:
-    """What of an open form is on the page: in a form of steps one section, else all."""
+    """What of an open form is on the page: in a form of steps one of them, else all."""
 
     opened: OpenForm
     step: int
@@ -42,9 +42,23 @@ class _Page:
         return self.opened.form.stepped and len(self.opened.steps) > 1
 
     @property
-    def sections(self) -> tuple[SectionOutcome, ...]:
+    def steps(self) -> tuple[Step, ...]:
         steps = self.opened.steps
         return steps[self.step : self.step + 1] if self.stepped else steps
+
+    @property
+    def sections(self) -> tuple[SectionOutcome, ...]:
+        return tuple(section for step in self.steps for section in step.sections)
+
+    @property
+    def parts(self) -> frozenset[str]:
+        """What a checkout shows here by itself."""
+        return frozenset(place.station.key for step in self.steps for place in step.places if place.station.own)
+
+    @property
+    def unchosen(self) -> dict[str, str]:
+        """What is said of the ways of delivery and payment to be chosen here."""
+        return {part: words for part, words in self.opened.unchosen.items() if part in self.parts}
 
     @property
     def here(self) -> dict[str, QuestionOutcome]:
@@ -67,10 +81,17 @@ def _step_within(opened: OpenForm, step: int) -> int:
 
 
 def _step_of(opened: OpenForm, question_id: str) -> int:
-    for place, section in enumerate(opened.steps):
-        if any(one.id == question_id for one in _questions(section)):
-            return place
+    for number, step in enumerate(opened.steps):
+        if any(one.id == question_id for section in step.sections for one in _questions(section)):
+            return number
+        if any(place.station.key == question_id for place in step.places):
+            return number
     return 0
+
+
+def _methods(form: PostedForm) -> dict[str, str]:
+    """The ways of delivery and payment that have been chosen."""
+    return {part: form.text(part) for part in ("delivery", "payment") if form.text(part)}
 
 
 def _languages(request: Request, opened_in: str = "") -> tuple[str, ...]:
@@ -127,6 +148,7 @@ def _show(
     summed_up = {*everything, *(refused or {})}
     context["wrong"] = [one for name, one in shown.here.items() if name in summed_up and context["messages"].get(name)]
     context["first_wrong"] = context["wrong"][0].id if context["wrong"] else ""
+    context["unchosen"] = shown.unchosen if status == 422 else {}
     context["unasked"] = [one for name, one in shown.here.items() if name in shown.opened.unasked]
     return render(request, "front/signup/form.html", context, status)
 
@@ -139,7 +161,10 @@ def _context(
     messages = {name: one.message for name, one in shown.here.items() if name in said and one.message}
     return {
         "opened": opened,
-        "sections": shown.sections,
+        "places": [place for step in shown.steps for place in step.places],
+        "parts": shown.parts,
+        "step_title": shown.steps[0].title if shown.stepped and shown.steps else "",
+        "unchosen": {},
         "step": shown.step,
         "steps": len(opened.steps),
         "stepped": shown.stepped,
@@ -168,7 +193,7 @@ def _step(form: PostedForm) -> int:
 def answer(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
     """The questions that follow from the answers so far; a part of the page. Nothing is stored but with a cart."""
     public = site_of(request).public_forms
-    opened = public.answer(workspace, form_slug, form.text("token"), _answers(form), form.text("lang"))
+    opened = public.answer(workspace, form_slug, form.text("token"), _answers(form), form.text("lang"), _methods(form))
     shown = _Page(opened, _step_within(opened, _step(form)), frozenset(form.texts("asked")))
     context = _context(shown, _touched(form), set(), {}, form.texts("retype"))
     return render(request, "front/signup/_questions.html", context)
@@ -219,18 +244,22 @@ def _sent(request: Request, workspace: str, form_slug: str, form: PostedForm) ->
             challenge=(form.text("challenge"), form.text("person")),
             came_from=address_of(request),
             total=form.text("total"),
+            methods=_methods(form),
         )
         if opened.order:
             return RedirectResponse(f"/shop/{workspace}/order/{opened.order}", 303)
         if opened.sent:
             return _thanks(workspace, form_slug, language, opened.receipt)
-        first = next((one.id for one in opened.outcome.troubles if one.shows), next(iter(sorted(opened.unasked)), ""))
+        amiss = (
+            [one.id for one in opened.outcome.troubles if one.shows] or sorted(opened.unasked) or list(opened.unchosen)
+        )
+        first = amiss[0] if amiss else ""
         shown = _Page(opened, _step_of(opened, first) if first else _step_within(opened, 999), asked)
         return _show(request, shown, touched, everything=shown.here, status=422)
-    opened = public.answer(workspace, form_slug, token, fillings_after(answers, action), language)
+    opened = public.answer(workspace, form_slug, token, fillings_after(answers, action), language, _methods(form))
     step = _step_within(opened, _step(form))
     shown = _Page(opened, step, asked)
-    stopped = action == "next" and (refused or any(one.trouble for one in shown.here.values()))
+    stopped = action == "next" and (refused or shown.unchosen or any(one.trouble for one in shown.here.values()))
     if refused or stopped:
         return _show(request, shown, touched, everything=shown.here, refused=refused, status=422)
     moved = _Page(opened, _step_within(opened, step + {"next": 1, "back": -1}.get(action, 0)), asked)

@@ -14,7 +14,7 @@ from finesieve.core.fields.types import TYPES
 from finesieve.core.forms.definition import TIDYINGS, Question, Remark, Section
 from finesieve.core.forms.joining import say_effect
 from finesieve.core.model.checks import CHECK_KINDS, kinds_for, say_check
-from finesieve.office.collect.contents import FORM_PAGES, OFFERED_LANGUAGES, index
+from finesieve.office.collect.contents import OFFERED_LANGUAGES, index, pages_of
 from finesieve.office.collect.typed import (
     TypedPart,
     input_of,
@@ -92,7 +92,7 @@ def composer(
         title=view.document.title,
         sections=index(desk, view.id),
         view=view,
-        tabs=FORM_PAGES,
+        tabs=pages_of(view.document),
         part=part,
         typed=typed or stored,
         stored=stored if typed and overtaken else None,

@@ -3,13 +3,14 @@
 from dataclasses import dataclass
 from typing import Final
 
+from finesieve.core.forms.definition import Form
 from finesieve.office.shared.desk import Desk
 from finesieve.office.shared.frame import Entry, Section
 from finesieve.services.define.named_checks import list_checks
 from finesieve.services.forms.cases import list_cases
 from finesieve.services.forms.forms import list_forms
 
-__all__ = ["FORM_PAGES", "OFFERED_LANGUAGES", "FormPage", "index"]
+__all__ = ["OFFERED_LANGUAGES", "FormPage", "index", "pages_of"]
 
 OFFERED_LANGUAGES: Final[dict[str, str]] = {
     "en": "English",
@@ -37,16 +38,23 @@ class FormPage:
 
     key: str
     name: str
+    of_checkout: bool = False
 
 
-FORM_PAGES = (
+_PAGES: Final = (
     FormPage("", "Compose"),
+    FormPage("plan", "Page plan", of_checkout=True),
     FormPage("rehearse", "Rehearse"),
     FormPage("grid", "Grid"),
     FormPage("languages", "Languages"),
     FormPage("versions", "Versions"),
     FormPage("sent", "Submissions"),
 )
+
+
+def pages_of(form: Form) -> list[FormPage]:
+    """The pages about a form; a checkout has more."""
+    return [one for one in _PAGES if form.channel == "checkout" or not one.of_checkout]
 
 
 def index(desk: Desk, active: int = 0, *, library: bool = False) -> list[Section]:

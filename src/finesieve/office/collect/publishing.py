@@ -4,7 +4,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput
-from finesieve.office.collect.contents import FORM_PAGES, index
+from finesieve.office.collect.contents import index, pages_of
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.forms.cases import accept_case
@@ -36,7 +36,7 @@ def _proof(request: Request, desk: Desk, form_id: int, message: str = "", status
         view=proof.view,
         proof=proof,
         findings=findings_of_form(desk.scope, form_id),
-        tabs=FORM_PAGES,
+        tabs=pages_of(proof.view.document),
         message=message,
         status=status,
     )
@@ -77,7 +77,7 @@ def show_versions(request: Request, desk: DeskHere, form_id: int) -> Response:
         view=view,
         versions=form_versions(desk.scope, form_id),
         draft=proof_of(desk.scope, form_id).differences,
-        tabs=FORM_PAGES,
+        tabs=pages_of(view.document),
     )
 
 

@@ -9,7 +9,7 @@ from starlette.responses import RedirectResponse, Response
 from finesieve.core.commerce.amounts import in_currency
 from finesieve.core.errors import InvalidInput
 from finesieve.core.model.catalogue import Catalogue
-from finesieve.office.collect.contents import FORM_PAGES, OFFERED_LANGUAGES, index
+from finesieve.office.collect.contents import OFFERED_LANGUAGES, index, pages_of
 from finesieve.office.collect.notes import question_notes, section_note
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
@@ -69,7 +69,7 @@ def _page(
         title=f"Rehearse {view.document.title}",
         sections=index(desk, form_id),
         view=view,
-        tabs=FORM_PAGES,
+        tabs=pages_of(view.document),
         rehearsal=rehearsal,
         circumstances=circumstances,
         tried=dict(line.rsplit(":", 1) for line in circumstances.cart),
@@ -165,7 +165,7 @@ def show_grid(request: Request, desk: DeskHere, form_id: int) -> Response:
         title=f"Grid of {view.document.title}",
         sections=index(desk, form_id),
         view=view,
-        tabs=FORM_PAGES,
+        tabs=pages_of(view.document),
         grid=grid,
         proven={
             row.place

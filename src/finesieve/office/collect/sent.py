@@ -7,7 +7,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import Response, StreamingResponse
 
 from finesieve.core.errors import InvalidInput, TookTooLong
-from finesieve.office.collect.contents import FORM_PAGES, index
+from finesieve.office.collect.contents import index, pages_of
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
 from finesieve.services.forms.forms import read_form
@@ -55,7 +55,7 @@ def _page(request: Request, desk: Desk, form_id: int, template: str, status: int
         title=f"Submissions of {view.document.title}",
         sections=index(desk, form_id),
         view=view,
-        tabs=FORM_PAGES,
+        tabs=pages_of(view.document),
         money=read_manner(desk.scope).money,
         status=status,
         **context,

@@ -7,7 +7,7 @@ from starlette.responses import Response
 
 from finesieve.core.errors import InvalidInput, NotFound, Overtaken
 from finesieve.core.forms.wording import texts_to_say, untranslated, wording_of
-from finesieve.office.collect.contents import FORM_PAGES, OFFERED_LANGUAGES, index
+from finesieve.office.collect.contents import OFFERED_LANGUAGES, index, pages_of
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.forms.composing import set_phrases
@@ -45,7 +45,7 @@ def _languages_page(
         title=f"Languages of {document.title}",
         sections=index(desk, form_id),
         view=view,
-        tabs=FORM_PAGES,
+        tabs=pages_of(view.document),
         language=language,
         names=OFFERED_LANGUAGES,
         missing={one: len(texts) for one, texts in missing.items()},

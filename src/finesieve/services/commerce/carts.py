@@ -1,7 +1,7 @@
 """Carts of the stand-in shop: known by a key that the browser keeps, filled line by line."""
 
 import secrets
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from decimal import Decimal
@@ -11,7 +11,7 @@ from sqlalchemy import delete
 from sqlmodel import col, select
 
 from finesieve.core.commerce.cart import MOST_LINES, MOST_PIECES, Cart, CartLine
-from finesieve.core.commerce.shop import Place, Shop
+from finesieve.core.commerce.shop import Method, Place, Shop
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.manner import Manner
 from finesieve.services.kernel.scope import Scope, Unit
@@ -22,7 +22,6 @@ __all__ = [
     "answers_with",
     "cart_of",
     "checkout_of",
-    "choose_methods",
     "keep_answers",
     "mark_ordered",
     "ordered_with",
@@ -70,20 +69,30 @@ def _row(unit: Unit, key: str, *, lock: bool = False) -> CartRow | None:
     return unit.session.exec(query.with_for_update() if lock else query).first()
 
 
-def cart_of(unit: Unit, key: str, place: Place | None = None) -> Cart:
-    """What is in a cart now, at the shop's prices; what is not sold any more is left out. An unknown key is empty."""
+def cart_of(unit: Unit, key: str, place: Place | None = None, methods: Mapping[str, str] | None = None) -> Cart:
+    """What is in a cart now, at the shop's prices; what is not sold any more is left out. An unknown key is empty.
+
+    `methods` are how it is to be delivered and paid, where that has just been chosen, by `delivery` and `payment`.
+    """
     shop, row = _shop(unit), _row(unit, key)
+    kept = {"delivery": row.delivery, "payment": row.payment} if row is not None else {}
+    chosen = {**kept, **(methods or {})}
     offers = (
         [(shop.offer(str(product), str(variant)), int(many)) for product, variant, many in row.lines] if row else []
     )
     return Cart(
         shop,
         tuple(CartLine(offer, many) for offer, many in offers if offer is not None),
-        shop.way_of_delivery(row.delivery) if row else None,
-        shop.way_of_payment(row.payment) if row else None,
+        shop.way_of_delivery(chosen.get("delivery", "")) or _only(shop.delivery),
+        shop.way_of_payment(chosen.get("payment", "")) or _only(shop.payment),
         shop.place(place),
         unit.moment.today,
     )
+
+
+def _only(ways: Sequence[Method]) -> Method | None:
+    """The one way there is: it need not be chosen."""
+    return ways[0] if len(ways) == 1 else None
 
 
 def ordered_with(unit: Unit, key: str) -> int:
@@ -99,14 +108,22 @@ def answers_with(unit: Unit, key: str) -> dict[str, str]:
     return dict(row.answers) if row is not None else {}
 
 
-def keep_answers(scope: Scope, key: str, answers: Mapping[str, str]) -> None:
-    """Keep what has been answered with a cart, so that it is there when one comes back; none that are too long."""
+def keep_answers(scope: Scope, key: str, answers: Mapping[str, str], methods: Mapping[str, str]) -> None:
+    """Keep what has been answered with a cart, so that it is there when one comes back; none that are too long.
+
+    Also how it is to be delivered and paid, of `methods`; a way that there is not counts as none.
+    """
     if sum(map(len, (*answers, *answers.values()))) > _MOST_ANSWERED:
         return
     with scope.transaction("public") as unit:
         row = _row(unit, key, lock=True)
-        if row is not None and not row.order_id and row.answers != answers:
-            row.answers, row.changed_at = dict(answers), unit.moment.now
+        if row is None or row.order_id:
+            return
+        cart = cart_of(unit, key, methods=methods)
+        delivery, payment = (way.key if way is not None else "" for way in (cart.delivery, cart.payment))
+        if (row.answers, row.delivery, row.payment) != (answers, delivery, payment):
+            row.answers, row.delivery, row.payment = dict(answers), delivery, payment
+            row.changed_at = unit.moment.now
             unit.session.add(row)
 
 
@@ -151,24 +168,6 @@ def put_in(scope: Scope, key: str, product: str, variant: str, quantity: int, *,
         row.order_id, row.changed_at = 0, unit.moment.now
         unit.session.add(row)
         return row.key
-
-
-def choose_methods(scope: Scope, key: str, delivery: str, payment: str) -> None:
-    """Say how it is delivered and paid. Raises InvalidInput for a way that there is not, NotFound for no such cart."""
-    with scope.transaction("public") as unit:
-        shop, row = _shop(unit), _row(unit, key, lock=True)
-        if row is None:
-            raise NotFound("The cart is empty.")
-        for name, wanted, known in (
-            ("delivery", delivery, shop.way_of_delivery(delivery)),
-            ("payment", payment, shop.way_of_payment(payment)),
-        ):
-            if wanted and known is None:
-                raise InvalidInput({name: "Choose one of these."})
-        if (row.delivery, row.payment) != (delivery, payment):
-            row.order_id = 0
-        row.delivery, row.payment, row.changed_at = delivery, payment, unit.moment.now
-        unit.session.add(row)
 
 
 def sweep_carts(scope: Scope) -> int:

@@ -1,4 +1,4 @@
-"""A checkout being filled in: where it is taxed, and what it comes to."""
+"""A checkout being filled in: where it is taxed, what it comes to, what is left to choose."""
 
 from collections.abc import Mapping
 
@@ -12,7 +12,7 @@ from finesieve.core.forms.definition import Form
 from finesieve.core.forms.outcome import Outcome
 from finesieve.services.kernel.scope import Unit
 
-__all__ = ["bill_or_why", "place_answered"]
+__all__ = ["bill_or_why", "place_answered", "still_to_choose"]
 
 
 def place_answered(unit: Unit, form: Form, answers: Mapping[str, str]) -> Place | None:
@@ -34,9 +34,19 @@ def bill_or_why(cart: Cart | None, outcome: Outcome) -> tuple[Bill | None, str]:
     """What a cart comes to with these answers, or why that cannot be told."""
     if cart is None or not cart.lines:
         return None, "There is nothing in the cart."
-    if cart.shop.delivery and cart.delivery is None:
-        return None, "Choose how it is delivered."
     try:
         return bill_of(cart, outcome.charges), ""
     except NoRate:
         return None, "We cannot deliver there: no tax rate is known."
+
+
+def still_to_choose(cart: Cart | None, bill: Bill | None) -> dict[str, str]:
+    """What is said of the ways that have to be chosen before sending, by `delivery` and `payment`."""
+    found: dict[str, str] = {}
+    if cart is None or bill is None:
+        return found
+    if cart.shop.delivery and cart.delivery is None:
+        found["delivery"] = "Choose how it is delivered."
+    if cart.shop.payment and cart.payment is None and bill.total:
+        found["payment"] = "Choose how it is paid."
+    return found

@@ -1,7 +1,7 @@
 """What the public pages of the shop may do: look, fill a cart, pay, and see one's own order by its link."""
 
 from finesieve.core.errors import NotFound
-from finesieve.services.commerce.carts import CartView, choose_methods, put_in, read_shop
+from finesieve.services.commerce.carts import CartView, put_in, read_shop
 from finesieve.services.commerce.paying import Payable, pay, read_payable
 from finesieve.services.kernel.arrivals import count_arrival
 from finesieve.services.kernel.links import Links
@@ -31,11 +31,6 @@ class PublicShop:
         if not key:
             count_arrival(scope, "cart", came_from)
         return put_in(scope, key, product, variant, quantity, more=more)
-
-    def choose(self, slug: str, key: str, delivery: str, payment: str) -> None:
-        """See `carts.choose_methods`."""
-        scope, _house = self._scope(slug)
-        choose_methods(scope, key, delivery, payment)
 
     def order(self, slug: str, token: str) -> tuple[str, str, Payable]:
         """The name of the house, its locale and the order of a link. Raises NotFound."""

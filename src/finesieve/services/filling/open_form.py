@@ -1,17 +1,21 @@
 """An open form, and what is known of the one filling-in that it is."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from fractions import Fraction
+from functools import cached_property
+from typing import Final
 
 from finesieve.core.commerce.amounts import in_currency, percent_of
 from finesieve.core.commerce.bill import Bill
-from finesieve.core.commerce.cart import Cart
+from finesieve.core.commerce.cart import Cart, CartLine
+from finesieve.core.commerce.shop import Method
 from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.outcome import Filling as OneFilling
 from finesieve.core.forms.outcome import Outcome, QuestionOutcome, SectionOutcome
+from finesieve.core.forms.page import STEPS, Place, Station, places
 from finesieve.core.forms.wording import Wording
 from finesieve.core.phrases import phrase
 from finesieve.standins.challenge import Challenge
@@ -31,7 +35,22 @@ class Visit:
     own: bool = False
 
 
+_NOWHERE: Final = Station("", "", "")
+
+
 @dataclass(frozen=True, slots=True)
+class Step:
+    """What is on one page of a form that goes step by step: the places of it, from top to bottom."""
+
+    title: str
+    places: tuple[Place[SectionOutcome], ...]
+
+    @property
+    def sections(self) -> tuple[SectionOutcome, ...]:
+        return tuple(section for place in self.places for section in place.sections)
+
+
+@dataclass(frozen=True)
 class OpenForm:
     """A published form somebody has opened, its texts in their language.
 
@@ -41,8 +60,9 @@ class OpenForm:
     what tells people from robots, where the form wants that; `given` are the
     answers that came, those to questions that do not show now included. `receipt`, once it is sent, is
     the token of the page after. A checkout has a `cart`, and what it comes to, or why that cannot be told
-    (`cart_problem`); `total_before` is what its page had shown, where that has changed since. `order` is the token
-    of the order that was placed.
+    (`cart_problem`); `unchosen` is what is said of ways of delivery and payment that have to be chosen yet;
+    `total_before` is what its page had shown, where that has changed since. `order` is the token of the order that was
+    placed.
     """
 
     house: str
@@ -61,6 +81,7 @@ class OpenForm:
     cart: Cart | None = None
     bill: Bill | None = None
     cart_problem: str = ""
+    unchosen: Mapping[str, str] = field(default_factory=dict)
     total_before: str = ""
     order: str = ""
 
@@ -113,10 +134,51 @@ class OpenForm:
         what = repeat.one or shown.section.title
         return self.say(phrase("{what} {number} of {many}", what=what, number=number, many=str(many)))
 
+    @cached_property
+    def steps(self) -> tuple[Step, ...]:
+        """What shows, step by step: in a sign-up each section, in a checkout the parts of its page."""
+        showing = tuple(section for section in self.outcome.sections if section.shows)
+        if not self.is_checkout:
+            return tuple(Step(one.section.title, (Place(_NOWHERE, (one,)),)) for one in showing)
+        page = places((one.section.slot, one) for one in showing)
+        steps = (
+            Step(title, tuple(place for place in page if place.station.step == key and self._has(place)))
+            for key, title in STEPS.items()
+        )
+        return tuple(step for step in steps if step.places)
+
+    def _has(self, place: Place[SectionOutcome]) -> bool:
+        """Whether there is anything at a place of the page."""
+        ways = self.ways.get(place.station.key)
+        return bool(place.sections) or (place.station.own if ways is None else bool(ways))
+
     @property
-    def steps(self) -> tuple[SectionOutcome, ...]:
-        """The sections that show; in a form of steps, one after the other."""
-        return tuple(section for section in self.outcome.sections if section.shows)
+    def ways(self) -> Mapping[str, tuple[Method, ...]]:
+        """The ways of delivery and payment that can be chosen."""
+        shop = self.cart.shop if self.cart is not None else None
+        return {"delivery": shop.delivery if shop else (), "payment": shop.payment if shop else ()}
+
+    def chosen(self, part: str) -> str:
+        """The way of `delivery` or `payment` that is chosen, by its key, "" for none."""
+        way = getattr(self.cart, part, None)
+        return way.key if way is not None else ""
+
+    def by_line(
+        self, sections: Sequence[SectionOutcome]
+    ) -> list[tuple[CartLine, list[tuple[SectionOutcome, OneFilling]]]]:
+        """The lines of the cart that something is asked for, each with its fillings of these sections."""
+        found = []
+        cart = self.cart
+        for name, line in zip(cart.names, cart.lines, strict=True) if cart is not None else ():
+            of_line = [
+                (shown, filling)
+                for shown in sections
+                for filling in shown.fillings
+                if name in (filling.id, filling.id.rpartition(".")[0])
+            ]
+            if of_line:
+                found.append((line, of_line))
+        return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,6 +206,7 @@ class Sent:
     language: str = ""
     challenge: tuple[str, str] = ("", "")
     total: str = ""
+    methods: Mapping[str, str] | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -23,7 +23,7 @@ from finesieve.core.forms.wording import worded, wording_of
 from finesieve.core.model.catalogue import hidden_groups
 from finesieve.core.values import Value, fold, plain_number
 from finesieve.services.commerce.carts import answers_with, cart_of, keep_answers, mark_ordered, ordered_with
-from finesieve.services.commerce.checkouts import bill_or_why, place_answered
+from finesieve.services.commerce.checkouts import bill_or_why, place_answered, still_to_choose
 from finesieve.services.commerce.placing import note_submission, tell_placed
 from finesieve.services.filling.confirming import (
     AddressView,
@@ -100,16 +100,26 @@ class PublicForms:
             return self._evaluated(unit, house, filling, begun, *visit.languages)
 
     def answer(
-        self, workspace_slug: str, form_slug: str, token: str, answers: Mapping[str, str], language: str = ""
+        self,
+        workspace_slug: str,
+        form_slug: str,
+        token: str,
+        answers: Mapping[str, str],
+        language: str = "",
+        methods: Mapping[str, str] | None = None,
     ) -> OpenForm:
-        """Work out the form for the answers so far. Those of a checkout stay with its cart; else nothing is stored."""
+        """Work out the form for the answers so far. Those of a checkout stay with its cart; else nothing is stored.
+
+        `methods` are the ways of delivery and payment that have been chosen.
+        """
         scope, house = self._scope(workspace_slug)
         with scope.reading("public") as unit:
             filling = self._filling(unit, form_slug, token)
-            opened = self._evaluated(unit, house, filling, answers, language)
+            opened = self._evaluated(unit, house, filling, answers, language, methods=methods)
         if opened.is_checkout:
             secret = {one.id for one in opened.outcome.walk() if one.field.type.kind == "secret"}
-            keep_answers(scope, filling.cart, {name: text for name, text in answers.items() if name not in secret})
+            kept = {name: text for name, text in answers.items() if name not in secret}
+            keep_answers(scope, filling.cart, kept, methods or {})
         return opened
 
     def send(
@@ -124,13 +134,14 @@ class PublicForms:
         challenge: tuple[str, str] = ("", ""),
         came_from: str = "",
         total: str = "",
+        methods: Mapping[str, str] | None = None,
     ) -> OpenForm:
         """Send the form. `sent` tells whether it was taken; if not, the outcome says why.
 
         `asked` are the questions that the page showed: one that shows now and
         was not among them has to be asked first. `challenge` is a token and the
         answer to it; `came_from` the address it came from, which is counted; `total` what a checkout's page had shown:
-        where that has changed, it is shown again first.
+        where that has changed, it is shown again first; `methods` are the ways of delivery and payment chosen there.
 
         Sent twice, it counts once. An email that is known already changes
         nothing that is stored: the answers are held until the link in a message to
@@ -139,7 +150,7 @@ class PublicForms:
         scope, house = self._scope(workspace_slug)
         if came_from:
             count_arrival(scope, f"send:{form_slug}", came_from)
-        return self._sent(scope, house, Sent(form_slug, token, answers, asked, language, challenge, total))
+        return self._sent(scope, house, Sent(form_slug, token, answers, asked, language, challenge, total, methods))
 
     @seals
     def _sent(self, scope: Scope, house: str, sent: Sent) -> OpenForm:
@@ -156,7 +167,7 @@ class PublicForms:
     def _send_once(self, scope: Scope, house: str, sent: Sent) -> OpenForm:
         with scope.transaction("public") as unit:
             filling = self._filling(unit, sent.form_slug, sent.token)
-            opened = self._evaluated(unit, house, filling, sent.answers, sent.language)
+            opened = self._evaluated(unit, house, filling, sent.answers, sent.language, methods=sent.methods)
             done = replace(opened, sent=True)
             earlier = select(Submission.id).where(
                 col(Submission.form_id) == filling.form_id, col(Submission.key) == filling.key
@@ -169,7 +180,7 @@ class PublicForms:
                 # Sent from another page with the same cart: it is that order.
                 return replace(done, order=self._links.give("order", unit.moment.now, ordered))
             unasked = frozenset(shown.id for shown in opened.outcome.showing) - sent.asked
-            if unasked or opened.outcome.troubles:
+            if unasked or opened.outcome.troubles or opened.unchosen:
                 return replace(opened, unasked=unasked)
             if opened.is_checkout and (opened.bill is None or sent.total != opened.total):
                 return replace(opened, total_before="" if opened.bill is None else sent.total or "0")
@@ -332,7 +343,13 @@ class PublicForms:
         return filling
 
     def _evaluated(
-        self, unit: Unit, house: str, filling: Filling, answers: Mapping[str, str], *languages: str
+        self,
+        unit: Unit,
+        house: str,
+        filling: Filling,
+        answers: Mapping[str, str],
+        *languages: str,
+        methods: Mapping[str, str] | None = None,
     ) -> OpenForm:
         prepared = self._ready(unit, filling).form
         form = prepared.form
@@ -346,7 +363,7 @@ class PublicForms:
         )
         cart = None
         if form.channel == "checkout" and unit.catalogue.shop is not None:
-            cart = cart_of(unit, filling.cart, place_answered(unit, form, answers))
+            cart = cart_of(unit, filling.cart, place_answered(unit, form, answers), methods)
         situation = replace(situation, cart=cart) if cart is not None else situation
         outcome = prepared.evaluate(answers, unit.moment, situation)
         bill, wrong = bill_or_why(cart, outcome)
@@ -380,6 +397,7 @@ class PublicForms:
             cart=cart,
             bill=bill,
             cart_problem=wrong if form.channel == "checkout" else "",
+            unchosen=still_to_choose(cart, bill),
         )
 
     def take_file(

@@ -9,6 +9,7 @@ from pydantic import TypeAdapter, ValidationError
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotFound
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import AMONG, Among, Form, ListEffect, Question, Remark, Repeat, Section, Surcharge
+from finesieve.core.forms.page import SLOTS, Slot, slot_of
 from finesieve.core.forms.prepare import section_about
 from finesieve.core.forms.problems import label_of, rule_problems
 from finesieve.core.language.placeholders import expressions_in
@@ -42,8 +43,10 @@ __all__ = [
     "change_section",
     "copy_item",
     "duplicate_section",
+    "lay_out",
     "remove_part",
     "set_phrases",
+    "set_steps",
 ]
 
 
@@ -69,7 +72,7 @@ class FormTexts(Input):
 
 class SectionInput(Input):
     """A section as typed. `repeat` is the id of a record type, "" for a plain section; `among` are products and the
-    like as `products:raised-bed`."""
+    like as `products:raised-bed`; `slot` is where it lies on the page of a checkout, None for where it is."""
 
     title: str = Bounds(default="", max_length=TITLE)
     intro: str = Bounds(default="", max_length=TEXT)
@@ -82,6 +85,7 @@ class SectionInput(Input):
     one: str = Bounds(default="", max_length=NOUN)
     per: Literal["", "line", "piece"] = ""
     among: tuple[str, ...] = Bounds(default=(), max_length=1_000)
+    slot: Slot | None = None
 
 
 class RemarkInput(Input):
@@ -151,11 +155,12 @@ def change_form_settings(scope: Scope, form_id: int, revision: int, asked: FormS
     return change_draft(scope, form_id, revision, change, "")
 
 
-def add_section(scope: Scope, form_id: int, revision: int, title: str = "") -> int:
-    """One more section, at the end; gives the id for undoing."""
+def add_section(scope: Scope, form_id: int, revision: int, title: str = "", slot: Slot = "") -> int:
+    """One more section, at the end, of a slot where one is named; gives the id for undoing."""
 
     def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
-        section = Section(id=form.next_id("s"), title=title.strip()[:200])
+        _refuse_slot(form, slot, None)
+        section = Section(id=form.next_id("s"), title=title.strip()[:200], slot=slot)
         return "Added a section", {"sections": [*form.sections, section]}
 
     return change_draft(scope, form_id, revision, change, "none")
@@ -176,13 +181,22 @@ def change_section(scope: Scope, form_id: int, revision: int, section_id: str, a
         types = (old.repeat.record_type if old.repeat else 0, repeat.record_type if repeat else 0)
         if types[0] != types[1] and old.questions:
             raise InvalidInput({"repeat": "Its questions are about something else; take them out first."})
-        new = old.model_copy(
-            update={"title": asked.title, "intro": asked.intro, "show_when": asked.show_when, "repeat": repeat}
-        )
+        slot = old.slot if asked.slot is None else asked.slot
+        _refuse_slot(form, slot, repeat)
+        texts = {"title": asked.title, "intro": asked.intro, "show_when": asked.show_when}
+        new = old.model_copy(update={**texts, "repeat": repeat, "slot": slot})
         changed = sections_changed(form, lambda section: new if section.id == section_id else section)
         return f"Changed the section {asked.title or old.title}".strip(), changed
 
     return change_draft(scope, form_id, revision, change, section_id)
+
+
+def _refuse_slot(form: Form, slot: str, repeat: Repeat | None) -> None:
+    """Raise InvalidInput where a section cannot lie in a slot."""
+    if slot and form.channel != "checkout":
+        raise InvalidInput({"slot": "Only a checkout has these places."})
+    if slot == "by_line" and not (repeat and repeat.per):
+        raise InvalidInput({"slot": "Only what is asked once for each line or piece can lie by each line."})
 
 
 def _repeat(asked: SectionInput, form: Form, catalogue: Catalogue) -> Repeat | None:
@@ -445,9 +459,58 @@ def arrange(scope: Scope, form_id: int, revision: int, order: Sequence[str]) -> 
                 found[here].append(items[one])
         sections = [known[one].model_copy(update={"items": tuple(parts)}) for one, parts in found.items()]
         _refuse_strangers(form, sections)
+        sections = _where_it_was_put(form, sections)
         return f"Reordered {form.title}", {"sections": sections}
 
     return change_draft(scope, form_id, revision, change, "none")
+
+
+def _where_it_was_put(form: Form, sections: list[Section]) -> list[Section]:
+    """A section of a checkout that was moved among those of another slot lies in that one now."""
+    before, after = [one.id for one in form.sections], [one.id for one in sections]
+    for place, one in enumerate(sections):
+        rest = [other for other in after if other != one.id]
+        if before != after and rest == [other for other in before if other != one.id]:
+            beside = sections[place - 1] if after.index(one.id) > before.index(one.id) else sections[place + 1]
+            _refuse_slot(form, beside.slot, one.repeat)
+            return [other.model_copy(update={"slot": beside.slot}) if other is one else other for other in sections]
+    return sections
+
+
+def lay_out(scope: Scope, form_id: int, revision: int, order: Sequence[str]) -> int:
+    """Lay the sections of a checkout on its page: each slot's key, followed by the ids of what lies in it.
+
+    Gives the id for undoing. Raises Conflict unless all sections are named once, each after a slot, and InvalidInput
+    where one cannot lie there.
+    """
+
+    def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+        slot, laid = "", []
+        for one in order:
+            section = form.section(one)
+            if section is None:
+                slot = one
+                continue
+            if slot_of(section.slot) != slot:
+                _refuse_slot(form, slot, section.repeat)
+            laid.append(section.model_copy(update={"slot": slot}))
+        if sorted(one.id for one in laid) != sorted(one.id for one in form.sections) or any(
+            one.slot not in SLOTS for one in laid
+        ):
+            raise Conflict("The form has changed meanwhile; look at it again.")
+        return f"Laid out {form.title}", {"sections": laid}
+
+    return change_draft(scope, form_id, revision, change, "none")
+
+
+def set_steps(scope: Scope, form_id: int, revision: int, *, stepped: bool) -> int:
+    """Show a form step by step, or on one page; gives the id for undoing."""
+
+    def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+        words = "goes step by step" if stepped else "is on one page"
+        return f"{form.title} {words}", {"stepped": stepped}
+
+    return change_draft(scope, form_id, revision, change, "")
 
 
 def _refuse_strangers(form: Form, sections: Sequence[Section]) -> None:

@@ -1,0 +1,97 @@
+"""The page plan of a checkout: what lies where, and what the shopper's page makes of it."""
+
+import unittest
+
+from finesieve.core.errors import Conflict, InvalidInput
+from finesieve.core.forms.page import PARTS, SLOTS, places
+from finesieve.services.forms.composing import (
+    FormSettings,
+    SectionInput,
+    add_section,
+    arrange,
+    change_form_settings,
+    change_section,
+    lay_out,
+    set_steps,
+)
+from finesieve.services.forms.forms import create_form, form_versions, publish_form, read_form
+from finesieve.services.kernel.changes import undo_change
+from tests.support.house import make_house
+from tests.support.shop import Trade
+
+PACKETS, KIT = ("packet", "", 3), ("kit", "small", 1)
+
+
+class Plan(unittest.TestCase):
+    def setUp(self) -> None:
+        self.trade = Trade(make_house())
+        self.scope, self.form = self.trade.house.scope, self.trade.form
+
+    def revision(self) -> int:
+        return read_form(self.scope, self.form).revision
+
+    def laid(self) -> list[tuple[str, str]]:
+        return [(one.id, one.slot) for one in read_form(self.scope, self.form).document.sections]
+
+    def section(self, slot: str, title: str = "More") -> str:
+        before = {one for one, _ in self.laid()}
+        add_section(self.scope, self.form, self.revision(), title, slot)  # type: ignore[arg-type]
+        return next(one for one, _ in self.laid() if one not in before)
+
+    def test_sections_are_in_the_order_of_the_page(self) -> None:
+        late, early = self.section("above_button"), self.section("before_contact")
+        self.assertEqual(self.laid(), [(early, "before_contact"), ("s1", ""), (late, "above_button")])
+        change = lay_out(self.scope, self.form, self.revision(), ["note", "s1", "after_note", early, late])
+        self.assertEqual(self.laid(), [("s1", "note"), (early, "after_note"), (late, "after_note")])
+        undo_change(self.scope, change)
+        self.assertEqual([one for one, _ in self.laid()], [early, "s1", late])
+
+    def test_what_cannot_be_laid_out(self) -> None:
+        more = self.section("note")
+        for order in (["note", "s1"], ["note", "s1", "s1", more], ["s1", "note", more], ["attic", "s1", more]):
+            with self.subTest(order=order), self.assertRaises(Conflict):
+                lay_out(self.scope, self.form, self.revision(), order)
+        with self.assertRaises(InvalidInput) as refused:
+            lay_out(self.scope, self.form, self.revision(), ["by_line", "s1", "note", more])
+        self.assertEqual(list(refused.exception.messages), ["slot"])
+        with self.assertRaises(InvalidInput):
+            change_section(self.scope, self.form, self.revision(), "s1", SectionInput(slot="by_line"))
+        with self.assertRaises(InvalidInput):
+            sign_up = create_form(self.scope, "Join")
+            add_section(self.scope, sign_up, read_form(self.scope, sign_up).revision, "", "note")
+        self.assertEqual(self.laid(), [("s1", ""), (more, "note")])
+
+    def test_a_section_moved_in_the_composer_goes_to_the_slot_of_its_neighbour(self) -> None:
+        more = self.section("note")
+        items = [one.id for one in read_form(self.scope, self.form).document.sections[0].items]
+        arrange(self.scope, self.form, self.revision(), [more, "s1", *items])
+        self.assertEqual(self.laid(), [(more, ""), ("s1", "")])
+
+    def test_a_changed_section_stays_where_it_lies(self) -> None:
+        more = self.section("note")
+        change_section(self.scope, self.form, self.revision(), more, SectionInput(title="Anything else"))
+        self.assertEqual(self.laid()[-1], (more, "note"))
+        publish_form(self.scope, self.form, self.revision())
+        change_section(self.scope, self.form, self.revision(), more, SectionInput(slot="before_totals"))
+        publish_form(self.scope, self.form, self.revision())
+        said = [words for line in form_versions(self.scope, self.form) for words in line.differences]
+        self.assertIn("Before the totals", str(said))
+
+    def test_a_checkout_goes_step_by_step_by_the_parts_of_its_page(self) -> None:
+        set_steps(self.scope, self.form, self.revision(), stepped=True)
+        publish_form(self.scope, self.form, self.revision())
+        opened = self.trade.open(self.trade.cart(PACKETS, KIT, delivery=""))
+        self.assertEqual([one.title for one in opened.steps], ["Contact", "Delivery", "Payment", "Your order"])
+        self.assertEqual([len(one.sections) for one in opened.steps], [1, 0, 0, 0])
+        change_form_settings(self.scope, self.form, self.revision(), FormSettings(stepped=False))
+        self.assertFalse(read_form(self.scope, self.form).document.stepped)
+
+    def test_the_page_names_each_place_once(self) -> None:
+        whole = places([("", "a"), ("note", "b"), ("note", "c")])
+        self.assertEqual({one.station.key for one in whole}, {*SLOTS, *PARTS})
+        self.assertEqual([one.sections for one in whole if one.sections], [("a",), ("b", "c")])
+        self.assertEqual(len(whole), len(SLOTS) + len(PARTS))
+
+
+if __name__ == "__main__":
+    unittest.main()
