@@ -4,6 +4,8 @@ import unittest
 
 from finesieve.core.errors import Conflict, InvalidInput
 from finesieve.core.forms.page import PARTS, SLOTS, places
+from finesieve.services.filling.open_form import Visit
+from finesieve.services.forms.beginning import create_checkout
 from finesieve.services.forms.composing import (
     FormSettings,
     SectionInput,
@@ -91,6 +93,44 @@ class Plan(unittest.TestCase):
         self.assertEqual({one.station.key for one in whole}, {*SLOTS, *PARTS})
         self.assertEqual([one.sections for one in whole if one.sections], [("a",), ("b", "c")])
         self.assertEqual(len(whole), len(SLOTS) + len(PARTS))
+
+
+class Begun(unittest.TestCase):
+    """The checkout that a house begins with."""
+
+    def setUp(self) -> None:
+        self.trade = Trade(make_house())
+        self.scope = self.trade.house.scope
+
+    def test_it_asks_what_a_shop_has_to_and_can_be_published(self) -> None:
+        view = read_form(self.scope, create_checkout(self.scope, "Till"))
+        asked = {
+            one.slot: [view.catalogue.by_id[question.field_id].key for question in one.questions]
+            for one in view.document.sections
+        }
+        self.assertEqual(asked["contact"], ["email", "first_name", "last_name", "company", "phone"])
+        self.assertEqual(asked["billing"][:2], ["billing_country", "billing_street"])
+        self.assertEqual(asked["address"][-1], "delivery_postcode")
+        self.assertEqual(view.problems, ())
+        again = read_form(self.scope, create_checkout(self.scope, "Till"))
+        self.assertEqual(
+            [one.field_id for one in again.document.questions], [one.field_id for one in view.document.questions]
+        )
+
+    def test_an_address_that_is_not_asked_does_not_say_where_it_is_taxed(self) -> None:
+        form = create_checkout(self.scope, "Till")
+        view = read_form(self.scope, form)
+        publish_form(self.scope, form, view.revision)
+        at = {view.catalogue.by_id[one.field_id].key: one.id for one in view.document.questions}
+        forms, cart = self.trade.forms(), self.trade.cart(PACKETS)
+        token = forms.open(self.trade.house.slug, view.slug, Visit(cart=cart)).token
+        answers = {at["billing_country"]: "GB", at["delivery_country"]: "DE", at["deliver_to_another_address"]: "yes"}
+        for other, place in (("yes", "DE"), ("no", "GB")):
+            answers[at["deliver_to_another_address"]] = other
+            opened = forms.answer(self.trade.house.slug, view.slug, token, answers)
+            assert opened.cart is not None
+            self.assertEqual(opened.cart.place.country, place)
+            self.assertEqual(opened.outcome.row.get("cart.country", place), place)
 
 
 if __name__ == "__main__":

@@ -4,11 +4,11 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput
-from finesieve.core.forms.definition import Channel
 from finesieve.office.collect.contents import index
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
 from finesieve.services.define.groups import read_catalogue
+from finesieve.services.forms.beginning import create_checkout
 from finesieve.services.forms.forms import create_form, list_forms
 from finesieve.web.posted import Posted
 
@@ -51,8 +51,10 @@ def _new_page(request: Request, desk: Desk, title: str, message: str, status: in
 def make_form(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Make a form."""
     try:
-        channel: Channel = "checkout" if form.text("channel") == "checkout" else "sign-up"
-        form_id = create_form(desk.scope, form.text("title"), channel)
+        if form.text("channel") == "checkout":
+            form_id = create_checkout(desk.scope, form.text("title"))
+            return RedirectResponse(desk.path(f"collect/{form_id}/plan"), 303)
+        form_id = create_form(desk.scope, form.text("title"))
     except InvalidInput as problem:
         words = next(iter(problem.messages.values()))
         return _new_page(request, desk, form.text("title"), words, 422)

@@ -1,6 +1,8 @@
 """A checkout being filled in: where it is taxed, what it comes to, what is left to choose."""
 
 from collections.abc import Mapping
+from dataclasses import replace
+from typing import Final
 
 from finesieve.core.commerce.bill import Bill, NoRate
 from finesieve.core.commerce.cart import Cart
@@ -9,24 +11,57 @@ from finesieve.core.fields.built_in import address_keys
 from finesieve.core.fields.families.places import country_codes
 from finesieve.core.forms.billing import bill_of
 from finesieve.core.forms.definition import Form
+from finesieve.core.forms.evaluate import PreparedForm
 from finesieve.core.forms.outcome import Outcome
+from finesieve.core.forms.rows import Situation
+from finesieve.core.language.program import Moment
 from finesieve.services.kernel.scope import Unit
 
-__all__ = ["bill_or_why", "place_answered", "still_to_choose"]
+__all__ = ["bill_or_why", "evaluate_where_it_goes", "still_to_choose"]
 
 
-def place_answered(unit: Unit, form: Form, answers: Mapping[str, str]) -> Place | None:
-    """Where it is delivered, else where the bill goes, as far as that is answered."""
+def evaluate_where_it_goes(
+    unit: Unit, prepared: PreparedForm, answers: Mapping[str, str], moment: Moment, situation: Situation
+) -> tuple[Outcome, Cart | None]:
+    """The outcome of a checkout, taxed by the address that counts: a question that does not show says nothing of it.
+
+    The first guess is by what was typed. Gives the cart as it is taxed, None for a form without one.
+    """
+    cart = situation.cart
+    if cart is None:
+        return prepared.evaluate(answers, moment, situation), None
+    guess = replace(cart, place=cart.shop.place(_place_answered(unit, prepared.form, answers)))
+    outcome = prepared.evaluate(answers, moment, replace(situation, cart=guess))
+    there = replace(cart, place=cart.shop.place(_place_that_counts(outcome)))
+    if there.place == guess.place:
+        return outcome, guess
+    return prepared.evaluate(answers, moment, replace(situation, cart=there)), there
+
+
+def _place_answered(unit: Unit, form: Form, answers: Mapping[str, str]) -> Place | None:
+    """Where it is delivered, else where the bill goes, as far as that is typed."""
     asked = {question.field_id: question for question in form.questions}
+    typed: dict[str, str] = {}
+    for key in _PLACES:
+        known = unit.catalogue.by_key.get(key)
+        question = asked.get(known.id) if known is not None else None
+        if question is not None:
+            typed[key] = question.default if question.hidden else answers.get(question.id, "")
+    return _place(typed)
+
+
+def _place_that_counts(outcome: Outcome) -> Place | None:
+    return _place({one.field.key: str(one.value or "") for one in outcome.walk() if one.verdict is True})
+
+
+_PLACES: Final = tuple(address_keys(kind)[line] for kind in ("delivery", "billing") for line in ("country", "region"))
+
+
+def _place(said: Mapping[str, str]) -> Place | None:
     for kind in ("delivery", "billing"):
-        given = {}
-        for line in ("country", "region"):
-            known = unit.catalogue.by_key.get(address_keys(kind)[line])
-            question = asked.get(known.id) if known is not None else None
-            typed = "" if question is None else question.default if question.hidden else answers.get(question.id, "")
-            given[line] = typed
-        if given["country"] in country_codes():
-            return Place(country=given["country"], region=given["region"][:10])
+        keys = address_keys(kind)
+        if said.get(keys["country"]) in country_codes():
+            return Place(country=said[keys["country"]], region=said.get(keys["region"], "")[:10])
     return None
 
 

@@ -23,7 +23,7 @@ from finesieve.core.forms.wording import worded, wording_of
 from finesieve.core.model.catalogue import hidden_groups
 from finesieve.core.values import Value, fold, plain_number
 from finesieve.services.commerce.carts import answers_with, cart_of, keep_answers, mark_ordered, ordered_with
-from finesieve.services.commerce.checkouts import bill_or_why, place_answered, still_to_choose
+from finesieve.services.commerce.checkouts import bill_or_why, evaluate_where_it_goes, still_to_choose
 from finesieve.services.commerce.placing import note_submission, tell_placed
 from finesieve.services.filling.confirming import (
     AddressView,
@@ -363,9 +363,9 @@ class PublicForms:
         )
         cart = None
         if form.channel == "checkout" and unit.catalogue.shop is not None:
-            cart = cart_of(unit, filling.cart, place_answered(unit, form, answers), methods)
+            cart = cart_of(unit, filling.cart, methods=methods)
         situation = replace(situation, cart=cart) if cart is not None else situation
-        outcome = prepared.evaluate(answers, unit.moment, situation)
+        outcome, cart = evaluate_where_it_goes(unit, prepared, answers, unit.moment, situation)
         bill, wrong = bill_or_why(cart, outcome)
         shown = {"title": form.title, "intro": form.intro, "send_label": form.send_label, "thanks": form.thanks}
         if filling.person_id:

@@ -26,7 +26,7 @@ from finesieve.core.forms.wording import Wording, worded, wording_of
 from finesieve.core.language.evaluator import compile_python
 from finesieve.core.language.program import Moment
 from finesieve.core.values import Value, plain_number, whole_number
-from finesieve.services.commerce.checkouts import bill_or_why, place_answered
+from finesieve.services.commerce.checkouts import bill_or_why, evaluate_where_it_goes
 from finesieve.services.filling.situation import page_parameters, person_situation, shelf_for
 from finesieve.services.forms.forms import form_of
 from finesieve.services.kernel.inputs import Input
@@ -156,7 +156,8 @@ def run(
     moment = _unseen_blank(unit, _moment(unit, circumstances))
     say = wording_of(form, circumstances.language)
     situation = situation_for(unit, form, circumstances, answers, say.language, kept)
-    outcome = prepared.evaluate(answers, moment, situation)
+    outcome, cart = evaluate_where_it_goes(unit, prepared, answers, moment, situation)
+    situation = replace(situation, cart=cart) if cart is not None else situation
     taken = taken_keys(unit, circumstances.person, outcome.results().of(PERSON))
     if taken and not (circumstances.person == 0 and taken == ["email"]):
         outcome = outcome.taken([key for key in taken if key != "email"])
@@ -241,11 +242,11 @@ def situation_for(
         chosen: tuple[str, ...] = getattr(circumstances, name)
         if chosen:
             own[name] = tuple(sorted(set(chosen)))
-    cart = _cart(unit, form, circumstances, answers)
+    cart = _cart(unit, form, circumstances)
     return replace(situation, stored={**situation.stored, **own}, cart=cart)
 
 
-def _cart(unit: Unit, form: Form, circumstances: Circumstances, answers: Mapping[str, str]) -> Cart | None:
+def _cart(unit: Unit, form: Form, circumstances: Circumstances) -> Cart | None:
     """The cart that circumstances describe; what is not sold (any more) is passed over."""
     shop = unit.catalogue.shop
     if shop is None or form.channel != "checkout":
@@ -256,9 +257,8 @@ def _cart(unit: Unit, form: Form, circumstances: Circumstances, answers: Mapping
         offer, quantity = shop.offer(product, variant), whole_number(many)
         if offer is not None and quantity is not None and 0 < quantity <= MOST_PIECES:
             lines.append(CartLine(offer, quantity))
-    place = shop.place(place_answered(unit, form, answers))
     delivery, payment = shop.way_of_delivery(circumstances.delivery), shop.way_of_payment(circumstances.payment)
-    return Cart(shop, tuple(lines), delivery, payment, place, unit.moment.today)
+    return Cart(shop, tuple(lines), delivery, payment, shop.place(), unit.moment.today)
 
 
 def _rows(
