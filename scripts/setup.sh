@@ -1,5 +1,5 @@
 # Everything a script needs before it can start, from a bare Debian with Python. Sourced, not run.
-# Usage: source scripts/setup.sh; setup_python [dev]; setup_postgres; setup_browser
+# Usage: source scripts/setup.sh; setup_python [dev]; setup_papers; setup_postgres; setup_browser
 
 say() { echo "· $*"; }
 lack() { echo "✗ $*" >&2; exit 1; }
@@ -45,6 +45,15 @@ setup_python() {
     echo "$mark" >".venv/setup-$lock"
   fi
   export PATH="$root/.venv/bin:$PATH"
+}
+
+setup_papers() { # what turns papers into PDFs
+  ldconfig -p 2>/dev/null | grep -q libpangoft2-1.0 && return
+  if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null; then
+    debian_install "Pango, for PDFs" libpango-1.0-0 libpangoft2-1.0-0 libharfbuzz-subset0
+  else
+    say "Pango is missing, so papers cannot be made as PDFs. As root: apt-get install libpango-1.0-0 libpangoft2-1.0-0 libharfbuzz-subset0"
+  fi
 }
 
 setup_postgres() {

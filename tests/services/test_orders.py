@@ -83,14 +83,14 @@ class Ordering(unittest.TestCase):
         (row,) = self.rows()
         order = read_order(self.scope, row.id or 0)
         self.assertEqual(
-            order.pieces,
+            order.answered.pieces,
             (
                 ("Tag 1 of 3, Raised-bed kit, Small", "Name: Kestrel"),
                 ("Tag 2 of 3, Raised-bed kit, Small", "Name: Moss"),
             ),
         )
         self.assertEqual(list(order.reasons.values()), ["Name: Kestrel", "Name: Moss"])
-        self.assertEqual(self.trade.shop().order(self.slug, sent.order)[2].pieces, order.pieces)
+        self.assertEqual(self.trade.shop().order(self.slug, sent.order)[2].answered.pieces, order.answered.pieces)
         self.pay(sent.order)
         (letter,) = [one for one in read_outbox(self.scope).letters if one.subject == "Your order 1"]
         self.assertIn("2 × Raised-bed kit, Small: £69.00", letter.body)
@@ -114,7 +114,9 @@ class Ordering(unittest.TestCase):
         first, waiting = self.rows()
         order = waiting.id or 0
         self.assertEqual(waiting.person_id, 0)
-        self.assertEqual(read_order(self.scope, order).pieces, (("Tag, Raised-bed kit, Small", "Name: Kestrel"),))
+        self.assertEqual(
+            read_order(self.scope, order).answered.pieces, (("Tag, Raised-bed kit, Small", "Name: Kestrel"),)
+        )
         self.assertEqual(self.held(tag, "order", order), [])
         (decision,) = waiting_for(self.scope, first.person_id)
         decide(self.scope, decision.id, apply=True)

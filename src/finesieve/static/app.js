@@ -543,6 +543,25 @@ document.addEventListener("input", (event) => {
 }, true);
 document.addEventListener("change", (event) => { if (event.target.dataset?.reads) event.stopPropagation(); }, true);
 document.addEventListener("focusin", (event) => { if (event.target.matches?.("[data-placeholders]")) showReading(event.target); });
+
+// A sowing plan: the arrows go from cell to cell ---------------------------------------------------
+document.addEventListener("keydown", (event) => {
+  const step = { ArrowLeft: [0, -1], ArrowRight: [0, 1], ArrowUp: [-1, 0], ArrowDown: [1, 0] }[event.key];
+  const cell = step && event.target.closest("[data-sowing] td, [data-sowing] th");
+  if (!cell || event.altKey || event.ctrlKey || event.metaKey) return;
+  event.preventDefault();
+  const rows = [...cell.closest("table").rows];
+  let row = rows.indexOf(cell.parentElement);
+  let column = cell.cellIndex;
+  for (;;) {
+    row += step[0];
+    column += step[1];
+    const next = rows[row]?.cells[column];
+    if (!next) return;
+    const inside = next.querySelector("button, a");
+    if (inside && next.colSpan === 1) return inside.focus();
+  }
+});
 // A colour can be picked as well as written; without scripts there is the box alone.
 const showPickers = (root) => root.querySelectorAll?.("[data-picks]").forEach((picker) => { picker.hidden = false; });
 document.addEventListener("DOMContentLoaded", () => showPickers(document));

@@ -8,6 +8,7 @@ from finesieve.core.forms.definition import AMONG, TIDYINGS, Form, Question, Rem
 from finesieve.core.forms.joining import say_effect
 from finesieve.core.forms.page import SLOTS, slot_of
 from finesieve.core.forms.problems import label_of
+from finesieve.core.forms.showing import SHOWN_AT
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.model.checks import say_check
 from finesieve.core.values import plain_number
@@ -36,6 +37,7 @@ _FORM: Final = {
     "thanks": "text after sending",
     "stepped": "one step a section",
     "challenge": "human challenge",
+    "tell": "address that is told of orders",
     "languages": "languages",
 }
 _ITEM: Final = {
@@ -57,6 +59,7 @@ _ITEM: Final = {
     "only_if_unknown": "only if unknown",
     "passing": "not kept on the person",
     "tidy": "tidying",
+    "shown_at": "where the answer shows",
     "field_id": "field",
 }
 
@@ -212,6 +215,8 @@ def _named(name: str, value: Any, catalogue: Catalogue) -> str:
         return known.label if known else ""
     if name == "required":
         return {None: "as the field says", True: "required", False: "optional"}[value]
+    if name == "shown_at":
+        return "the usual places" if value is None else ", ".join(SHOWN_AT[one].lower() for one in value) or "nowhere"
     if name == "tidy":
         return ", ".join(TIDYINGS[one].lower() for one in value or ())
     return _say(value)

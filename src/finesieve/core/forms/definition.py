@@ -10,6 +10,7 @@ from finesieve.core.commerce.bill import Basis
 from finesieve.core.commerce.shop import Offer
 from finesieve.core.forms.earlier import upgraded
 from finesieve.core.forms.page import Slot, rank
+from finesieve.core.forms.showing import ShownAt
 from finesieve.core.limits import EXPRESSION, HELP, LABEL, NOUN, OPTION, TEXT, TITLE
 from finesieve.core.model.checks import Check
 
@@ -92,7 +93,8 @@ class Question(_Document):
     `options_when` is. `hidden` carries a value without asking. It begins with
     what is known (unless `prefill` is off), or the address parameter named
     `parameter`, or `default`. A `passing` answer is not kept on the person: it
-    stays with what was sent, and may set a house value.
+    stays with what was sent, and may set a house value. `shown_at` is where the answer
+    shows once it is ordered, None for the usual places.
     """
 
     kind: Literal["question"] = "question"
@@ -116,6 +118,7 @@ class Question(_Document):
     checks: tuple[Check, ...] = Field(default=(), max_length=20)
     surcharges: tuple[Surcharge, ...] = Field(default=(), max_length=10)
     lists: tuple[ListEffect, ...] = Field(default=(), max_length=20)
+    shown_at: tuple[ShownAt, ...] | None = None
 
 
 class Remark(_Document):
@@ -213,9 +216,10 @@ class Form(_Document):
     """The sections of a form in order, and its texts.
 
     `languages` are those it can be filled in in; the first is the one it is
-    written in, `title_known` and `send_known` stand in for title and button where a known person changes what is kept
-    of them, and `phrases` gives, for each other one, its texts by ours. `joins` are the ids of the lists that whoever
-    sends it is put on. A form of the `channel` checkout asks about the order, too, and its rules read the cart; its
+    written in, `tell` is the address that a message about each order goes to, `title_known` and `send_known` stand in
+    for title and button where a known person changes what is kept of them, and `phrases` gives, for each other one, its
+    texts by ours. `joins` are the ids of the lists that whoever sends it is put on. A form of the `channel` checkout
+    asks about the order, too, and its rules read the cart; its
     sections are in the order of the page that they lie on.
     """
 
@@ -228,6 +232,7 @@ class Form(_Document):
     channel: Channel = "sign-up"
     stepped: bool = False
     challenge: bool = False
+    tell: str = Field(default="", max_length=254)
     joins: tuple[int, ...] = Field(default=(), max_length=50)
     languages: tuple[Annotated[str, Field(pattern=r"^[a-z]{2,3}$")], ...] = Field(default=("en",), max_length=12)
     phrases: dict[str, dict[str, str]] = Field(default_factory=dict)

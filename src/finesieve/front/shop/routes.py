@@ -10,6 +10,7 @@ from finesieve.core.errors import InvalidInput
 from finesieve.services.commerce.carts import CartView
 from finesieve.web.addresses import address_of
 from finesieve.web.carts import cart_cookie, cart_of_browser
+from finesieve.web.papers import paper_pdf
 from finesieve.web.posted import Posted, whole_number
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
@@ -93,6 +94,12 @@ def show_order(request: Request, workspace: str, token: str) -> Response:
         "opened": _Head(house, language), "workspace": workspace, "order": order, "token": token,
     }  # fmt: skip
     return render(request, "front/shop/order.html", context)
+
+
+@router.get("/order/{token}/invoice.pdf")
+def show_invoice(request: Request, workspace: str, token: str) -> Response:
+    """The invoice of an order, as PDF."""
+    return paper_pdf(site_of(request).public_shop.invoice(workspace, token))
 
 
 @router.post("/order/{token}/pay")

@@ -18,7 +18,9 @@ from finesieve.services.commerce.orders import (
     refund_pieces,
     set_order_values,
 )
+from finesieve.services.commerce.papers import read_paper
 from finesieve.services.define.groups import read_catalogue
+from finesieve.web.papers import paper_page, paper_pdf
 from finesieve.web.posted import Posted, whole_number
 
 __all__ = ["router"]
@@ -91,6 +93,18 @@ def _order_page(
         editing=editing,
         status=status,
     )
+
+
+@router.get("/{order_id:int}/{kind}.pdf")
+def paper_as_pdf(desk: DeskHere, order_id: int, kind: str) -> Response:
+    """The invoice (`invoice`) or the packing slip (`packing`) of an order, as PDF."""
+    return paper_pdf(read_paper(desk.scope, order_id, kind))
+
+
+@router.get("/{order_id:int}/{kind}")
+def show_paper(request: Request, desk: DeskHere, order_id: int, kind: str) -> Response:
+    """The same paper as a page."""
+    return paper_page(request, read_paper(desk.scope, order_id, kind))
 
 
 @router.post("/{order_id:int}/state")

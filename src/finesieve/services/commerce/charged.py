@@ -1,6 +1,6 @@
 """What was charged for an order, as it was charged: as it is kept, as it is shown, as it is given back."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any, Final, Literal
@@ -11,13 +11,9 @@ from finesieve.core.commerce.cart import Cart
 from finesieve.core.commerce.refunds import ChargedLine, ChargedOrder, Refund
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import ORDER
-from finesieve.core.fields.definition import Field
 from finesieve.core.fields.manner import Manner
-from finesieve.core.forms.prepare import can_ask
-from finesieve.core.model.catalogue import hidden_groups
 from finesieve.core.model.changes import ORDER_IDS
 from finesieve.services.kernel.scope import Unit
-from finesieve.services.values.value_lines import record_lines
 from finesieve.services.values.writing import note
 from finesieve.store.tables import OrderRow, Submission
 
@@ -33,7 +29,6 @@ __all__ = [
     "order_row",
     "paid_back",
     "payment_key",
-    "pieces_sent",
     "show_charges",
     "state_of",
     "submission_of",
@@ -155,18 +150,6 @@ def show_charges(row: OrderRow, manner: Manner) -> Shown:
 def submission_of(unit: Unit, row: OrderRow) -> Submission | None:
     """What an order came by, as it was sent; None where that is not known any more."""
     return unit.session.get(Submission, row.submission_id) if row.submission_id else None
-
-
-def pieces_sent(unit: Unit, row: OrderRow, shown: Callable[[Field], bool] | None = None) -> tuple[tuple[str, str], ...]:
-    """What was answered for the lines and pieces of an order, of fields that are `shown`; else of those that whoever
-    ordered may read."""
-    sent = submission_of(unit, row)
-    hidden = hidden_groups(unit.catalogue)
-
-    def own(field: Field) -> bool:
-        return can_ask(field, hidden, field.about) and field.type.kind != "secret"
-
-    return record_lines(unit, sent.records, shown or own) if sent is not None else ()
 
 
 def charged_order(row: OrderRow) -> ChargedOrder:

@@ -13,6 +13,7 @@ from finesieve.core.errors import Conflict, InvalidInput
 from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.fields.built_in import ADDRESSES, address_keys
 from finesieve.core.model.changes import ORDER_IDS
+from finesieve.services.commerce.answers import Answered, answers_at, columns_of_orders, order_fields_at
 from finesieve.services.commerce.charged import (
     NEXT,
     SAID,
@@ -24,7 +25,6 @@ from finesieve.services.commerce.charged import (
     order_row,
     paid_back,
     payment_key,
-    pieces_sent,
     show_charges,
     state_of,
     submission_of,
@@ -49,6 +49,7 @@ __all__ = [
     "OrderLine",
     "OrderPage",
     "OrderView",
+    "addresses_of",
     "list_orders",
     "move_order",
     "orders_as_csv",
@@ -56,6 +57,7 @@ __all__ = [
     "read_order",
     "refund_pieces",
     "set_order_values",
+    "ways_of",
 ]
 
 _PAGE: Final = 50
@@ -77,10 +79,13 @@ class OrderLine:
 
 @dataclass(frozen=True, slots=True)
 class OrderPage:
-    """A page of orders, the newest first. `before` continues it; None at the end."""
+    """A page of orders, the newest first. `before` continues it; None at the end. `columns` are the answers that
+    checkouts show in it, `cells` those of each order, by its id."""
 
     lines: tuple[OrderLine, ...]
     before: int | None
+    columns: tuple[str, ...] = ()
+    cells: Mapping[int, tuple[str, ...]] = field(default_factory=dict)
 
 
 def list_orders(scope: Scope, state: str = "", search: str = "", before: int | None = None) -> OrderPage:
@@ -97,7 +102,8 @@ def list_orders(scope: Scope, state: str = "", search: str = "", before: int | N
         if before is not None:
             query = query.where(col(OrderRow.id) < before)
         rows = unit.session.exec(query.limit(_PAGE + 1)).all()
-        return OrderPage(_lines(unit, rows[:_PAGE]), rows[_PAGE - 1].id if len(rows) > _PAGE else None)
+        before = rows[_PAGE - 1].id if len(rows) > _PAGE else None
+        return OrderPage(_lines(unit, rows[:_PAGE]), before, *columns_of_orders(unit, rows[:_PAGE]))
 
 
 def orders_as_csv(scope: Scope, state: str = "") -> Iterator[str]:
@@ -161,7 +167,7 @@ def _lines(unit: Unit, rows: Any) -> tuple[OrderLine, ...]:
 
 @dataclass(frozen=True, slots=True)
 class OrderView:
-    """One order with all that belongs to it. `pieces` are the answers for lines and pieces, `reasons` say why each
+    """One order with all that belongs to it. `answered` is what was sent with it, `reasons` say why each
     surcharge and discount was charged, by the key of its line, `addresses` where it and its bill go, as printed;
     see `_addresses`."""
 
@@ -174,7 +180,7 @@ class OrderView:
     payment: str
     form_id: int
     submission_id: int | None
-    pieces: tuple[tuple[str, str], ...] = ()
+    answered: Answered
     reasons: Mapping[str, str] = field(default_factory=dict)
     addresses: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
@@ -185,26 +191,31 @@ def read_order(scope: Scope, order_id: int) -> OrderView:
         row = order_row(unit, order_id)
         (line,) = _lines(unit, [row])
         stored = stored_row(unit.session, unit.definitions, ORDER, order_id) or {}
-        shop = unit.catalogue.shop
-        delivery = shop.way_of_delivery(row.bill["delivery"]) if shop else None
-        payment = shop.way_of_payment(row.bill["payment"]) if shop else None
+        shows = order_fields_at(unit, row, "order")
+        groups = value_lines(unit, ORDER, row_of(unit, ORDER, order_id, stored))
         return OrderView(
             line,
             show_charges(row, unit.manner),
             NEXT[row.state],
-            value_lines(unit, ORDER, row_of(unit, ORDER, order_id, stored)),
+            tuple((group, tuple(one for one in lines if shows(one.field))) for group, lines in groups),
             history_of(unit, ORDER, order_id),
-            delivery.label if delivery else row.bill["delivery"],
-            payment.label if payment else row.bill["payment"],
+            *ways_of(unit, row),
             row.form_id,
             row.submission_id,
-            pieces_sent(unit, row, unit.sees),
+            answers_at(unit, row, "order", (PERSON,)),
             _reasons(unit, row),
-            _addresses(unit, row),
+            addresses_of(unit, row),
         )
 
 
-def _addresses(unit: Unit, row: OrderRow) -> dict[str, tuple[str, ...]]:
+def ways_of(unit: Unit, row: OrderRow) -> tuple[str, str]:
+    """How an order is delivered and paid, in words; by their keys where the shop does not know them any more."""
+    shop, delivery, payment = unit.catalogue.shop, str(row.bill["delivery"]), str(row.bill["payment"])
+    ways = (shop.way_of_delivery(delivery), shop.way_of_payment(payment)) if shop is not None else (None, None)
+    return (ways[0].label if ways[0] else delivery), (ways[1].label if ways[1] else payment)
+
+
+def addresses_of(unit: Unit, row: OrderRow) -> dict[str, tuple[str, ...]]:
     """Where it goes and where the bill goes, as printed: as answered, what was not asked as it is known of who ordered.
 
     One of which nothing was answered with the order is told apart: `delivery`, or `delivery_known`.

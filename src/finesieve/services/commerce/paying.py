@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 from sqlmodel import col, select
 
+from finesieve.services.commerce.answers import Answered, answers_at
 from finesieve.services.commerce.charged import (
     SAID,
     Shown,
@@ -11,7 +12,6 @@ from finesieve.services.commerce.charged import (
     move_to,
     order_row,
     payment_key,
-    pieces_sent,
     show_charges,
     state_of,
 )
@@ -32,7 +32,7 @@ class Payable:
     said: str
     shown: Shown
     declined: bool
-    pieces: tuple[tuple[str, str], ...]
+    answered: Answered
 
 
 def read_payable(scope: Scope, order_id: int) -> Payable:
@@ -41,8 +41,8 @@ def read_payable(scope: Scope, order_id: int) -> Payable:
         row = order_row(unit, order_id)
         payment = unit.session.exec(select(PaymentRow).where(col(PaymentRow.key) == payment_key(row))).first()
         declined = payment is not None and payment.state == "declined"
-        shown, pieces = show_charges(row, unit.manner), pieces_sent(unit, row)
-        return Payable(order_id, row.number, state_of(row), SAID[row.state], shown, declined, pieces)
+        shown, answered = show_charges(row, unit.manner), answers_at(unit, row, "receipt")
+        return Payable(order_id, row.number, state_of(row), SAID[row.state], shown, declined, answered)
 
 
 def pay(scope: Scope, order_id: int, link: str, *, accepted: bool) -> None:

@@ -13,11 +13,12 @@ from finesieve.core.commerce.cart import Cart
 from finesieve.core.fields.about import ORDER
 from finesieve.core.model.changes import ORDER_IDS
 from finesieve.core.values import Value
-from finesieve.services.commerce.charged import SAID, State, order_row, payment_key, pieces_sent, show_charges, written
+from finesieve.services.commerce.answers import answers_at, form_of_order
+from finesieve.services.commerce.charged import SAID, State, order_row, payment_key, show_charges, written
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import add_row, note
 from finesieve.standins.mail import Letter, post
-from finesieve.store.tables import OrderRow, PaymentRow
+from finesieve.store.tables import OrderRow, PaymentRow, Workspace
 
 __all__ = ["Placing", "claim_order", "note_submission", "place_order", "tell_placed"]
 
@@ -82,15 +83,24 @@ def claim_order(unit: Unit, submission_id: int, person_id: int) -> list[int]:
 
 
 def tell_placed(unit: Unit, order_id: int, link: str) -> None:
-    """Write to whoever ordered, once the order is placed."""
+    """Write to whoever ordered, once the order is placed, and to the shop where its form says so."""
     row = order_row(unit, order_id)
     if row.state != "placed":
         return
     shown = show_charges(row, unit.manner).lines
     lines = "\n".join(f"{one.said}: {one.amount}" for one in shown)
     total = unit.manner.money(in_currency(row.total, int(row.bill["decimals"])))
-    parts = [f"Thank you. Your order {row.number} is placed.", f"{lines}\nTotal: {total}"]
-    parts.append("\n".join(f"{title}: {said}" for title, said in pieces_sent(unit, row)))
-    body = "\n\n".join(part for part in parts if part)
-    letter = Letter("order", row.email, f"Your order {row.number}", body, link)
-    post(unit.session, unit.workspace_id, row.person_id, letter, unit.moment.now)
+    charged = f"{lines}\nTotal: {total}"
+
+    def write(to: str, subject: str, opening: str, place: str, link: str) -> None:
+        parts = [opening, charged, "\n".join(answers_at(unit, row, place).lines)]
+        letter = Letter("order", to, subject, "\n\n".join(part for part in parts if part), link)
+        post(unit.session, unit.workspace_id, row.person_id, letter, unit.moment.now)
+
+    opening = f"Thank you. Your order {row.number} is placed."
+    write(row.email, f"Your order {row.number}", opening, "customer", link)
+    form = form_of_order(unit, row)
+    if form is not None and form.tell:
+        opening = f"{row.email} has placed order {row.number}."
+        slug = unit.session.exec(select_rows(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()
+        write(form.tell, f"Order {row.number}", opening, "shop", f"/w/{slug}/orders/{order_id}")

@@ -2,6 +2,7 @@
 
 from finesieve.core.errors import NotFound
 from finesieve.services.commerce.carts import CartView, put_in, read_shop
+from finesieve.services.commerce.papers import Paper, read_paper
 from finesieve.services.commerce.paying import Payable, pay, read_payable
 from finesieve.services.kernel.arrivals import count_arrival
 from finesieve.services.kernel.links import Links
@@ -39,6 +40,11 @@ class PublicShop:
         with scope.reading("public") as unit:
             language = unit.manner.language
         return house, language, read_payable(scope, order_id)
+
+    def invoice(self, slug: str, token: str) -> Paper:
+        """The invoice of the order of a link. Raises NotFound, Conflict."""
+        scope, _house = self._scope(slug)
+        return read_paper(scope, self._order_id(token), "invoice", "public")
 
     def pay(self, slug: str, token: str, *, accepted: bool) -> None:
         """What the stand-in for payment says of an order. Raises NotFound."""

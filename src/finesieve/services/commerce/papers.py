@@ -1,0 +1,62 @@
+"""The papers of an order: its invoice, and the slip that it is packed by."""
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Final, Literal
+
+from sqlmodel import col, select
+
+from finesieve.core.errors import Conflict, NotFound
+from finesieve.services.commerce.answers import Answered, answers_at
+from finesieve.services.commerce.charged import SAID, Shown, order_row, payment_key, show_charges
+from finesieve.services.commerce.orders import addresses_of, ways_of
+from finesieve.services.kernel.scope import Scope
+from finesieve.store.tables import PaymentRow, Workspace
+
+__all__ = ["PAPERS", "Paper", "PaperKind", "read_paper"]
+
+PaperKind = Literal["invoice", "packing"]
+PAPERS: Final[dict[PaperKind, str]] = {"invoice": "Invoice", "packing": "Packing slip"}
+"""What each paper is called."""
+
+
+@dataclass(frozen=True, slots=True)
+class Paper:
+    """A paper of an order, as it is printed. `address` is where the bill, or the parcel, goes."""
+
+    kind: PaperKind
+    title: str
+    house: str
+    language: str
+    number: int
+    at: datetime
+    zone: str
+    email: str
+    address: tuple[str, ...]
+    shown: Shown
+    answered: Answered
+    delivery: str
+    payment: str
+    paid_at: datetime | None
+
+
+def read_paper(scope: Scope, order_id: int, kind: str, role: Literal["reader", "public"] = "reader") -> Paper:
+    """A paper of an order. Raises NotFound, and Conflict for an order that is not placed (any more)."""
+    with scope.reading(role) as unit:
+        wanted = next((one for one in PAPERS if one == kind), None)
+        if wanted is None:
+            raise NotFound("There is no such paper.")
+        row = order_row(unit, order_id)
+        if row.state in ("awaiting_payment", "cancelled"):
+            raise Conflict(f"The order is {SAID[row.state]}; it has no papers.")
+        delivery, payment = ways_of(unit, row)
+        paid = unit.session.exec(select(PaymentRow).where(col(PaymentRow.key) == payment_key(row))).first()
+        house = unit.session.exec(select(Workspace.name).where(col(Workspace.id) == unit.workspace_id)).one()
+        found = addresses_of(unit, row)
+        first, second = ("billing", "delivery") if wanted == "invoice" else ("delivery", "billing")
+        address = next((found[one] for one in (first, f"{first}_known", second, f"{second}_known") if one in found), ())
+        return Paper(
+            wanted, PAPERS[wanted], house, unit.manner.language, row.number, row.placed_at, str(unit.moment.zone),
+            row.email, address, show_charges(row, unit.manner), answers_at(unit, row, wanted), delivery, payment,
+            paid.at if paid is not None and paid.state == "paid" else None,
+        )  # fmt: skip
