@@ -21,6 +21,7 @@ from finesieve.office.collect.publishing import router as collect_publishing
 from finesieve.office.collect.rehearsing import router as collect_rehearsing
 from finesieve.office.collect.sent import router as collect_sent
 from finesieve.office.collect.showing import router as collect_showing
+from finesieve.office.collect.sowing import router as collect_sowing
 from finesieve.office.collect.translating import router as collect_translating
 from finesieve.office.compute.routes import router as compute
 from finesieve.office.define.built_ins import router as define_built_ins
@@ -127,6 +128,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         collect_publishing,
         collect_rehearsing,
         collect_showing,
+        collect_sowing,
         collect_translating,
         collect_sent,
     )

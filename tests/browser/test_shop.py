@@ -6,10 +6,14 @@ from urllib.request import urlopen
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
+from finesieve.core.forms.definition import Question
 from finesieve.services.commerce.orders import list_orders, read_order
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.forms.composing import add_question
 from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.forms.showing import shown_at
 from tests.support.browser import Page
 from tests.support.house import PASSWORD, make_house
 from tests.support.shop import Trade
@@ -161,6 +165,46 @@ class Shop(unittest.TestCase):
         page.until_text(".steps", "Your order")
         page.press("Order and pay", "button")
         page.until_text("h1", "Pay for order 1")
+
+    def test_signs_are_sown_by_mouse_and_by_keys(self) -> None:
+        """Where answers show, and who is asked what: a cell, a row, a column; the keys stay where they are."""
+        page, scope = self.page, self.house.scope
+        self.sign_in()
+        page.open(f"/w/{self.house.slug}/collect/{self.trade.form}/answers")
+        page.one("#sow-q3-list").send_keys(Keys.SPACE)
+        page.wait(lambda: "list" in self.places("q3"), "the column of the list")
+        page.wait(lambda: page.driver.switch_to.active_element.get_attribute("id") == "sow-q3-list", "the keys there")
+        page.keys(Keys.ARROW_RIGHT, Keys.SPACE)
+        page.wait(lambda: "shop" not in self.places("q3"), "the message to the shop")
+        self.sound()
+        page.press("Invoice", "thead button")
+        page.wait(lambda: all("invoice" in self.places(one) for one in ("q1", "q2", "q3", "q4")), "the whole column")
+        page.fill("#tell", "nobody")
+        page.press("Save", ".margin button")
+        page.until_text(".margin .problem", "not a complete email address")
+        group = read_catalogue(scope).groups_about("person")[0].id
+        create_field(scope, group, FieldInput(label="Kind", type_key="choice", options="School\nHome"))
+        page.press("Who is asked", ".tabs a")
+        page.choose("#by", "Kind")
+        page.press("Show", "#sheet button")
+        page.press("School", "thead button")
+        page.wait(lambda: "required" in page.text("#sow-q2-school"), "a required first name")
+        page.one("#sow-q2-none").send_keys(Keys.SPACE)
+        page.wait(lambda: self.asked("q2").show_when == "kind is filled", "not asked of nobody in particular")
+        self.assertEqual(self.asked("q2").required_when, 'kind = "school"')
+        self.assertEqual(len(page.all("#sheet .by-hand")), 3)
+        self.sound()
+        page.press("Undo", "button")
+        page.wait(lambda: self.asked("q2").show_when == "", "as it was")
+
+    def asked(self, question: str) -> Question:
+        found = read_form(self.house.scope, self.trade.form).document.question(question)
+        assert found is not None
+        return found
+
+    def places(self, question: str) -> set[str]:
+        catalogue = read_form(self.house.scope, self.trade.form).catalogue
+        return {place for place, on in shown_at(self.asked(question), catalogue).items() if on}
 
     def test_a_name_for_each_piece_from_the_composer_to_the_packing_table(self) -> None:
         """A section asked per piece is made, filled in at 390 px while the cart changes in another tab, and packed."""

@@ -44,6 +44,7 @@ class FormPage:
 _PAGES: Final = (
     FormPage("", "Compose"),
     FormPage("plan", "Page plan", of_checkout=True),
+    FormPage("asked", "Who is asked"),
     FormPage("answers", "Answers", of_checkout=True),
     FormPage("rehearse", "Rehearse"),
     FormPage("grid", "Grid"),
