@@ -10,6 +10,7 @@ from sqlalchemy import update
 from sqlmodel import col, select
 
 from finesieve.core.commerce.cart import Cart, CartLine
+from finesieve.core.commerce.facts import State
 from finesieve.core.commerce.shop import Shop
 from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.fields.encoding import to_json
@@ -18,7 +19,7 @@ from finesieve.core.forms.evaluate import prepare
 from finesieve.core.forms.outcome import Outcome
 from finesieve.core.forms.rows import Situation
 from finesieve.core.values import plain_number
-from finesieve.services.commerce.charged import State, move_to
+from finesieve.services.commerce.charged import move_to
 from finesieve.services.commerce.placing import Placing, place_order
 from finesieve.services.commerce.setting_up import set_up_shop
 from finesieve.services.define.fields import FieldInput, create_field

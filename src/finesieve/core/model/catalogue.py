@@ -6,6 +6,7 @@ from functools import cached_property, lru_cache
 from typing import Final
 from zoneinfo import ZoneInfo
 
+from finesieve.core.commerce.facts import ORDER_FACTS, ORDERS
 from finesieve.core.commerce.shop import Shop
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_about, record_type_of
@@ -365,10 +366,12 @@ def _world(catalogue: Catalogue, about: str, names: Mapping[str, Mapping[str, Ty
     own = _own_names(catalogue)
     members = {}
     for other, known in names.items():
-        merged = {**known, **own} if other == PERSON else dict(known)
+        merged = {**known, **own} if other == PERSON else {**(ORDER_FACTS if other == ORDER else {}), **known}
         collections = {key: record_about(link.record_type_id) for key, link in catalogue.collections_of(other).items()}
         if other == HOUSE:
             collections["people"] = PERSON
+        if other == PERSON and catalogue.shop is not None:
+            collections.setdefault(ORDERS, ORDER)
         members[other] = Place(other, merged, collections)
     gone = {
         ("house." if known.about == HOUSE else "") + known.key: (

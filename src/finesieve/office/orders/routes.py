@@ -6,10 +6,10 @@ from typing import Final
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response, StreamingResponse
 
+from finesieve.core.commerce.facts import STATES
 from finesieve.core.errors import InvalidInput
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
-from finesieve.services.commerce.charged import SAID
 from finesieve.services.commerce.orders import (
     list_orders,
     move_order,
@@ -30,7 +30,7 @@ _DOES: Final = {"packed": "Packed", "sent": "Sent", "placed": "Back to placed", 
 
 
 def _sections(desk: Desk, state: str = "") -> list[Section]:
-    states = [Entry(words, desk.path(f"orders?state={key}"), active=key == state) for key, words in SAID.items()]
+    states = [Entry(words, desk.path(f"orders?state={key}"), active=key == state) for key, words in STATES.items()]
     return [
         Section("people", [Entry("Everybody", desk.path("people"))]),
         Section("orders", [Entry("All orders", desk.path("orders"), active=not state), *states]),
@@ -47,10 +47,10 @@ def show_orders(request: Request, desk: DeskHere, state: str = "", q: str = "", 
         "office/orders/list.html",
         stage="people",
         title="Orders",
-        sections=_sections(desk, state if state in SAID else ""),
+        sections=_sections(desk, state if state in STATES else ""),
         found=list_orders(desk.scope, state, words, before),
-        state=state if state in SAID else "",
-        said=SAID.get(state, ""),
+        state=state if state in STATES else "",
+        said=STATES.get(state, ""),
         words=words,
         shop=read_catalogue(desk.scope).shop,
     )

@@ -3,11 +3,12 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
-from typing import Any, Final, Literal
+from typing import Any, Final
 
 from finesieve.core.commerce.amounts import in_currency, percent_of
 from finesieve.core.commerce.bill import Bill, TaxLine, rates_of
 from finesieve.core.commerce.cart import Cart
+from finesieve.core.commerce.facts import STATES, State
 from finesieve.core.commerce.refunds import ChargedLine, ChargedOrder, Refund
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import ORDER
@@ -15,14 +16,13 @@ from finesieve.core.fields.manner import Manner
 from finesieve.core.model.changes import ORDER_IDS
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import note
+from finesieve.store.definitions.state import mark_changed
 from finesieve.store.tables import OrderRow, Submission
 
 __all__ = [
     "NEXT",
-    "SAID",
     "ChargeLine",
     "Shown",
-    "State",
     "charged_order",
     "given_back",
     "move_to",
@@ -35,14 +35,6 @@ __all__ = [
     "written",
 ]
 
-State = Literal["awaiting_payment", "placed", "packed", "sent", "cancelled"]
-SAID: Final[Mapping[str, str]] = {
-    "awaiting_payment": "awaiting payment",
-    "placed": "placed",
-    "packed": "packed",
-    "sent": "sent",
-    "cancelled": "cancelled",
-}
 NEXT: Final[Mapping[str, tuple[State, ...]]] = {
     "awaiting_payment": ("cancelled",),
     "placed": ("packed", "cancelled"),
@@ -61,9 +53,10 @@ def order_row(unit: Unit, order_id: int, *, lock: bool = False) -> OrderRow:
 
 
 def move_to(unit: Unit, row: OrderRow, state: State, source: str) -> None:
-    note(unit, ORDER, row.id or 0, ORDER_IDS["state"], SAID[row.state], SAID[state], source)
+    note(unit, ORDER, row.id or 0, ORDER_IDS["state"], STATES[row.state], STATES[state], source)
     row.state = state
     unit.session.add(row)
+    mark_changed(unit.session, unit.workspace_id)
 
 
 def state_of(row: OrderRow) -> State:

@@ -9,6 +9,7 @@ from sqlalchemy import func
 from sqlmodel import col, select
 
 from finesieve.core.commerce.amounts import in_currency
+from finesieve.core.commerce.facts import STATES, State
 from finesieve.core.errors import Conflict, InvalidInput
 from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.fields.built_in import ADDRESSES, address_keys
@@ -16,9 +17,7 @@ from finesieve.core.model.changes import ORDER_IDS
 from finesieve.services.commerce.answers import Answered, answers_at, columns_of_orders, order_fields_at
 from finesieve.services.commerce.charged import (
     NEXT,
-    SAID,
     Shown,
-    State,
     charged_order,
     given_back,
     move_to,
@@ -92,7 +91,7 @@ def list_orders(scope: Scope, state: str = "", search: str = "", before: int | N
     """Orders in a state, "" for all, whose number or email has these words, the newest first."""
     with scope.reading("reader") as unit:
         query = select(OrderRow).order_by(col(OrderRow.id).desc())
-        if state in SAID:
+        if state in STATES:
             query = query.where(col(OrderRow.state) == state)
         words = search.strip().lower()[:100]
         if words.isascii() and words.isdigit() and len(words) < 10:
@@ -122,7 +121,7 @@ def _csv_rows(scope: Scope, state: str) -> Iterator[list[str]]:
         before = None
         while True:
             query = select(OrderRow).order_by(col(OrderRow.id).desc()).limit(_EXPORTED)
-            query = query.where(col(OrderRow.state) == state) if state in SAID else query
+            query = query.where(col(OrderRow.state) == state) if state in STATES else query
             query = query.where(col(OrderRow.id) < before) if before is not None else query
             rows = unit.session.exec(query).all()
             keys = [one.key for one in fields]
@@ -142,7 +141,7 @@ def _exported(row: OrderRow) -> list[str]:
     decimals = int(row.bill["decimals"])
     goods = [f"{one['pieces']} × {one['label']}" for one in row.bill["lines"] if one["kind"] == "goods"]
     amounts = [str(in_currency(amount, decimals)) for amount in (row.total, given_back(row))]
-    return [str(row.number), row.placed_at.isoformat(), SAID[row.state], row.email, *amounts, "; ".join(goods)]
+    return [str(row.number), row.placed_at.isoformat(), STATES[row.state], row.email, *amounts, "; ".join(goods)]
 
 
 def orders_of_person(scope: Scope, person_id: int) -> tuple[OrderLine, ...]:
@@ -157,7 +156,7 @@ def _lines(unit: Unit, rows: Any) -> tuple[OrderLine, ...]:
     people = rows_by_ids(unit.session, unit.definitions, PERSON, keys, {row.person_id for row in rows if row.person_id})
     return tuple(
         OrderLine(
-            row.id or 0, row.number, row.placed_at, state_of(row), SAID[row.state],
+            row.id or 0, row.number, row.placed_at, state_of(row), STATES[row.state],
             person_name(people[row.person_id]) if row.person_id in people else row.email, row.person_id,
             unit.manner.money(in_currency(row.total, int(row.bill["decimals"]))),
         )
@@ -245,7 +244,7 @@ def move_order(scope: Scope, order_id: int, state: str) -> None:
             return
         wanted = next((one for one in NEXT[row.state] if one == state), None)
         if wanted is None:
-            raise Conflict(f"The order is {SAID[row.state]}; it cannot become {SAID.get(state, state)} from there.")
+            raise Conflict(f"The order is {STATES[row.state]}; it cannot become {STATES.get(state, state)} from there.")
         if wanted == "cancelled" and row.state != "awaiting_payment":
             for line in charged_order(row).lines.values():
                 left = line.pieces - row.returned.get(line.key, 0)
@@ -259,7 +258,7 @@ def refund_pieces(scope: Scope, order_id: int, key: str, pieces: int) -> None:
     with scope.transaction("clerk") as unit:
         row = order_row(unit, order_id, lock=True)
         if row.state in ("awaiting_payment", "cancelled"):
-            raise Conflict(f"The order is {SAID[row.state]}; there is nothing to refund.")
+            raise Conflict(f"The order is {STATES[row.state]}; there is nothing to refund.")
         _refund(unit, row, key, pieces)
 
 

@@ -6,9 +6,10 @@ from typing import Final, Literal
 
 from sqlmodel import col, select
 
+from finesieve.core.commerce.facts import STATES
 from finesieve.core.errors import Conflict, NotFound
 from finesieve.services.commerce.answers import Answered, answers_at
-from finesieve.services.commerce.charged import SAID, Shown, order_row, payment_key, show_charges
+from finesieve.services.commerce.charged import Shown, order_row, payment_key, show_charges
 from finesieve.services.commerce.orders import addresses_of, ways_of
 from finesieve.services.kernel.scope import Scope
 from finesieve.store.tables import PaymentRow, Workspace
@@ -48,7 +49,7 @@ def read_paper(scope: Scope, order_id: int, kind: str, role: Literal["reader", "
             raise NotFound("There is no such paper.")
         row = order_row(unit, order_id)
         if row.state in ("awaiting_payment", "cancelled"):
-            raise Conflict(f"The order is {SAID[row.state]}; it has no papers.")
+            raise Conflict(f"The order is {STATES[row.state]}; it has no papers.")
         delivery, payment = ways_of(unit, row)
         paid = unit.session.exec(select(PaymentRow).where(col(PaymentRow.key) == payment_key(row))).first()
         house = unit.session.exec(select(Workspace.name).where(col(Workspace.id) == unit.workspace_id)).one()

@@ -4,17 +4,9 @@ from dataclasses import dataclass
 
 from sqlmodel import col, select
 
+from finesieve.core.commerce.facts import STATES, State
 from finesieve.services.commerce.answers import Answered, answers_at
-from finesieve.services.commerce.charged import (
-    SAID,
-    Shown,
-    State,
-    move_to,
-    order_row,
-    payment_key,
-    show_charges,
-    state_of,
-)
+from finesieve.services.commerce.charged import Shown, move_to, order_row, payment_key, show_charges, state_of
 from finesieve.services.commerce.placing import tell_placed
 from finesieve.services.kernel.scope import Scope
 from finesieve.store.tables import PaymentRow
@@ -42,7 +34,7 @@ def read_payable(scope: Scope, order_id: int) -> Payable:
         payment = unit.session.exec(select(PaymentRow).where(col(PaymentRow.key) == payment_key(row))).first()
         declined = payment is not None and payment.state == "declined"
         shown, answered = show_charges(row, unit.manner), answers_at(unit, row, "receipt")
-        return Payable(order_id, row.number, state_of(row), SAID[row.state], shown, declined, answered)
+        return Payable(order_id, row.number, state_of(row), STATES[row.state], shown, declined, answered)
 
 
 def pay(scope: Scope, order_id: int, link: str, *, accepted: bool) -> None:

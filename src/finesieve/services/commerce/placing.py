@@ -10,11 +10,12 @@ from sqlmodel import select as select_rows
 from finesieve.core.commerce.amounts import in_currency
 from finesieve.core.commerce.bill import Bill
 from finesieve.core.commerce.cart import Cart
+from finesieve.core.commerce.facts import STATES, State
 from finesieve.core.fields.about import ORDER
 from finesieve.core.model.changes import ORDER_IDS
 from finesieve.core.values import Value
 from finesieve.services.commerce.answers import answers_at, form_of_order
-from finesieve.services.commerce.charged import SAID, State, order_row, payment_key, show_charges, written
+from finesieve.services.commerce.charged import order_row, payment_key, show_charges, written
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import add_row, note
 from finesieve.standins.mail import Letter, post
@@ -59,7 +60,7 @@ def place_order(unit: Unit, placing: Placing) -> OrderRow:
     unit.session.add(row)
     unit.session.flush()
     add_row(unit, ORDER, placing.values, placing.source, row.id or 0)
-    note(unit, ORDER, row.id or 0, ORDER_IDS["state"], None, SAID[state], placing.source)
+    note(unit, ORDER, row.id or 0, ORDER_IDS["state"], None, STATES[state], placing.source)
     if row.total:
         unit.session.add(PaymentRow(workspace_id=unit.workspace_id, key=payment_key(row), amount=row.total))
     return row

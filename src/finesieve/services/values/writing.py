@@ -4,8 +4,9 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Final
 
+from finesieve.core.commerce.facts import ORDERS
 from finesieve.core.errors import NotFound
-from finesieve.core.fields.about import PERSON, record_about
+from finesieve.core.fields.about import ORDER, PERSON, record_about
 from finesieve.core.fields.built_in import CONSENTS
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import Json, to_json
@@ -15,6 +16,7 @@ from finesieve.core.model.changes import OWN_IDS, Change, ChangeSet
 from finesieve.core.values import Secret, Value
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.sealing import sealed
+from finesieve.store.definitions.orders import facts_of_orders, orders_of
 from finesieve.store.reading.people import values_by_ids
 from finesieve.store.reading.rows import holders_of, records_of, rows_by_ids, stored_row
 from finesieve.store.values.history import write_history
@@ -44,6 +46,12 @@ def members_of(unit: Unit, about: str, row_id: int) -> Members:
 
     def members(name: str) -> Sequence[Row] | None:
         link = unit.catalogue.collections_of(about).get(name)
+        if link is None and about == PERSON and name == ORDERS:
+            derived = unit.catalogue.derivation_of(ORDER)
+            return [
+                derived.row(values, unit.moment, members_of(unit, ORDER, order_id))
+                for order_id, values in orders_of(unit.session, unit.definitions, row_id)
+            ]
         if link is None:
             return None
         inner = record_about(link.record_type_id)
@@ -57,7 +65,9 @@ def members_of(unit: Unit, about: str, row_id: int) -> Members:
 
 
 def row_of(unit: Unit, about: str, row_id: int, values: Mapping[str, Value]) -> Row:
-    """Stored values with the derived ones and the collections."""
+    """Stored values with the derived ones and the collections; of an order, what is known of it by itself."""
+    if about == ORDER:
+        values = {**facts_of_orders(unit.session, unit.definitions, [row_id]).get(row_id, {}), **values}
     return unit.catalogue.derivation_of(about).row(values, unit.moment, members_of(unit, about, row_id))
 
 
@@ -101,8 +111,11 @@ def add_row(unit: Unit, about: str, values: Mapping[str, Value], source: str, ro
     filled = sealed(unit, about, {key: value for key, value in values.items() if value is not None})
     row_id = insert_row(unit.session, unit.definitions, about, filled, row_id)
     # Nothing can be linked to it yet, so that no record need be looked for.
-    collections = unit.catalogue.collections_of(about)
-    row = unit.catalogue.derivation_of(about).row(filled, unit.moment, lambda name: () if name in collections else None)
+    collections = {*unit.catalogue.collections_of(about), ORDERS}
+    own = facts_of_orders(unit.session, unit.definitions, [row_id]).get(row_id, {}) if about == ORDER else {}
+    row = unit.catalogue.derivation_of(about).row(
+        {**own, **filled}, unit.moment, lambda name: () if name in collections else None
+    )
     changes = _changes(unit, about, row_id, None, row)
     record(unit, _set(unit, about, changes, source))
     return row_id

@@ -9,12 +9,14 @@ from sqlalchemy import FromClause, and_, func, literal, select, true, type_coerc
 from sqlalchemy.dialects.postgresql import array
 from sqlmodel import Session
 
-from finesieve.core.fields.about import PERSON, record_type_of
+from finesieve.core.commerce.facts import ORDER_FACTS, ORDERS, PLACED
+from finesieve.core.fields.about import ORDER, PERSON, record_type_of
 from finesieve.core.language.derived import Derivation
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.library import PYTHON_ONLY
 from finesieve.store.definitions.catalogue import OWN_COLUMNS, Definitions
 from finesieve.store.definitions.columns import SQL_TYPES
+from finesieve.store.definitions.orders import orders_with_facts
 from finesieve.store.language.by_python import by_python
 from finesieve.store.language.compiler import Collected, Columns, Sql, compile_sql
 
@@ -54,7 +56,8 @@ def source_of(
     out once, behind a fence that the planner does not look through and that lets it use several processes all the
     same. `table` stands in for the whole table: an alias of it, or a sample.
     """
-    table = definitions.tables[about] if table is None else table
+    if table is None:
+        table = orders_with_facts(definitions) if about == ORDER else definitions.tables[about]
     derivation = definitions.catalogue.derivation_of(about)
     needed = derivation.ancestors(wanted)
     names: dict[str, Sql] = {
@@ -62,6 +65,8 @@ def source_of(
     }
     if about == PERSON:
         names |= {key: table.c[key] for key in OWN_COLUMNS & needed}
+    if about == ORDER:
+        names = {key: table.c[f"fact_{key}"] for key in ORDER_FACTS if key in needed} | names
     source = _made(session, definitions, table, names, moment)
     sizes = _sizes(derivation, wanted)
     for layer in derivation.layers(wanted):
@@ -129,6 +134,13 @@ def members_of_collection(
     wanted: frozenset[str],
 ) -> Collected:
     """The members of a collection that belong to what is around."""
+    if about == ORDER and collection == ORDERS:
+        orders = orders_with_facts(definitions)
+        source = source_of(session, definitions, wanted, moment, about, table=orders)
+        whose = around.c.id if around is not None else literal(0)
+        return Collected(
+            source.table, and_(orders.c.person_id == whose, orders.c.fact_state.in_(PLACED)), source.names, source.id
+        )
     source = source_of(session, definitions, wanted, moment, about, table=definitions.tables[about].alias())
     if about == PERSON:
         # The house's collection: everybody.
