@@ -90,6 +90,26 @@ def tried(change: Any = None, slug: str = "checkout", **situation: Any) -> dict[
 class Checkout(unittest.TestCase):
     maxDiff = None
 
+    def test_rules_see_the_orders_that_somebody_has(self) -> None:
+        """As sums and counts of what was ordered before, the house's own fields of an order among them."""
+
+        def asks_regulars(schema: dict[str, Any]) -> None:
+            rule = 'sum(orders.total where state = "sent") > 80 and any(orders where gate_hour = "8")'
+            schema["x-sieve-forms"][0]["document"]["sections"][0]["items"][3]["show_when"] = rule
+
+        def outcome(*orders: dict[str, Any]) -> dict[str, Any]:
+            known = {"person": {"plaque": "Moss"}, "records": {"orders": list(orders)}}
+            return tried(asks_regulars, cart={"lines": lines(("packet", 2)), "delivery": "van"}, **known)
+
+        first = {"number": 1, "placed_at": "2026-03-01T10:00:00+00:00", "state": "sent", "total": 50.5}
+        for orders, shows in (
+            ([{**first, "gate_hour": "8"}, {**first, "number": 2, "total": 29.51}], True),
+            ([{**first, "gate_hour": "8"}, {**first, "number": 2, "total": 29.5}], False),
+            ([first, {**first, "number": 2, "total": 50}], False),
+        ):
+            self.assertEqual("friend" in outcome(*orders)["shows"], shows)
+        self.assertIn("records.orders.0.weight", str(outcome({"weight": 3})))
+
     def test_rules_see_the_cart(self) -> None:
         plain = tried(cart={"lines": lines(("packet", 2)), "delivery": "van"})
         self.assertEqual(plain["shows"], ["email", "care"])

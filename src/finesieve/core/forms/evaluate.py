@@ -10,7 +10,7 @@ from typing import Any, Final
 
 from finesieve.core.commerce.bill import NoRate
 from finesieve.core.commerce.cart import CartLine
-from finesieve.core.fields.about import PERSON, record_about
+from finesieve.core.fields.about import ORDER, PERSON, record_about
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.families.places import country_of, needs_postcode, regions_of
 from finesieve.core.fields.options import Option
@@ -138,7 +138,8 @@ class _Work:
         links = self.catalogue.collections_of(PERSON)
         found: dict[str, tuple[Values, ...]] = {}
         for name, held in self.situation.records.items():
-            derivation = self.catalogue.derivation_of(record_about(links[name].record_type_id))
+            about = record_about(links[name].record_type_id) if name in links else ORDER
+            derivation = self.catalogue.derivation_of(about)
             found[name] = tuple(derivation.row(values, self.moment) for _, values in held)
         return found
 

@@ -22,7 +22,7 @@ class Situation:
     """Under what a form is filled in.
 
     `stored` are the values of a known person, tags, lists and level included,
-    and `records` theirs, as (id, values) by the name of the collection; `page`
+    and `records` theirs, orders among them, as (id, values) by the name of the collection; `page`
     are the address parameters, the language among them. `shelf` has the files
     that were sent so far, `cart` what is bought. `known` tells that what is stored may be shown, and
     `locked` names the fields that the person may not change.

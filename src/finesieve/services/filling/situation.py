@@ -4,6 +4,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Final
 
+from finesieve.core.commerce.facts import ORDERS
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.fields.definition import Shelf
@@ -17,6 +18,7 @@ from finesieve.services.kernel.scope import Unit
 from finesieve.services.people.records import add_linked_record, set_record_values
 from finesieve.services.values.files import shelf_of
 from finesieve.services.values.sealing import sealed
+from finesieve.store.definitions.orders import orders_of
 from finesieve.store.reading.rows import offered_titles, records_of, stored_row
 
 __all__ = [
@@ -79,6 +81,8 @@ def person_situation(unit: Unit, person_id: int, page: Mapping[str, str], shelf:
         name: tuple(records_of(unit.session, unit.definitions, link, person_id))
         for name, link in unit.catalogue.collections_of(PERSON).items()
     }
+    if unit.catalogue.shop is not None:
+        records.setdefault(ORDERS, tuple(orders_of(unit.session, unit.definitions, person_id)))
     locked = locked_keys(unit.catalogue, stored)
     return Situation(stored, records, page, shelf, known=True, locked=locked)
 
