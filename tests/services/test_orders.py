@@ -186,7 +186,7 @@ class Ordering(unittest.TestCase):
         self.assertEqual((order.state, order.number, order.shown.total), ("awaiting_payment", 1, "£46.52"))
         self.assertEqual([tax for *_, tax in order.shown.taxes], ["£0.38", "£6.41"])
         self.pay(link, accepted=False)
-        self.assertTrue(self.trade.shop().order(self.slug, link)[2].declined)
+        self.assertTrue(self.trade.shop().order(self.slug, link)[2].payment == "declined")
         for accepted in (True, True, False):
             self.pay(link, accepted=accepted)
         self.assertEqual(self.state(link), "placed")

@@ -13,6 +13,7 @@ from sqlmodel import select
 from finesieve.core.errors import Unavailable
 from finesieve.services.accounts.staff import StaffAccounts
 from finesieve.services.commerce.carts import sweep_carts
+from finesieve.services.commerce.paying import settle_all
 from finesieve.services.define import deletion, gathering, joining_days, moving, retyping, tag_families, tagging
 from finesieve.services.define.deletion import begin_purge
 from finesieve.services.define.tagging import sweep_tags
@@ -24,6 +25,7 @@ from finesieve.services.kernel.tasks import RUN_TASK, run_task
 from finesieve.services.people import bulk
 from finesieve.services.values.files import sweep_uploads
 from finesieve.services.values.house import apply_due
+from finesieve.settings import Settings
 from finesieve.store.connection.database import Store
 from finesieve.store.tables import Workspace
 
@@ -80,6 +82,12 @@ def make_worker(database_url: str, store: Store) -> App:
     def make_searches_quick(timestamp: int) -> int:
         """Indexes for what has become searchable, and none for what is so no more."""
         return sum(tend(scope) for scope in every_workspace(store))
+
+    @app.periodic(cron="* * * * *")
+    @app.task(queueing_lock="payments", pass_context=False)
+    def look_after_payments(timestamp: int) -> int:
+        """Orders whose payment was approved, and whose payer never came back."""
+        return sum(settle_all(scope, Settings().secret) for scope in every_workspace(store))
 
     @app.periodic(cron="5 3 * * *")
     @app.task(queueing_lock="daily", pass_context=False)

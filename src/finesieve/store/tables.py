@@ -13,6 +13,7 @@ __all__ = [
     "AudienceList",
     "BulkChange",
     "CartRow",
+    "CheckoutRow",
     "Decision",
     "DefinitionChange",
     "DismissedFinding",
@@ -535,11 +536,7 @@ class ShopRow(SQLModel, table=True):
 
 
 class CartRow(SQLModel, table=True):
-    """A cart of the stand-in shop, known by its `key` alone. `lines` is a list of [product, variant, quantity].
-
-    `order_id` is the order that was placed with what is in it now, 0 for none; `answers` are those given at the
-    checkout so far.
-    """
+    """A cart of the stand-in shop, known by its `key` alone. `lines` is a list of [product, variant, quantity]."""
 
     __tablename__ = "cart"
     __table_args__ = (
@@ -550,11 +547,29 @@ class CartRow(SQLModel, table=True):
     workspace_id: int = Field(sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False))
     key: str
     lines: list[list[Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+    changed_at: datetime = _moment()
+
+
+class CheckoutRow(SQLModel, table=True):
+    """What was answered at the checkout with a cart so far, and the ways of delivery and payment that were chosen.
+
+    `order_id` is the order that was placed with the lines `ordered`, 0 for none.
+    """
+
+    __tablename__ = "checkout"
+    __table_args__ = (
+        Index("ux_checkout", "workspace_id", "cart", unique=True),
+        Index("ix_checkout_changed", "workspace_id", "changed_at"),
+    )
+    id: int | None = Field(default=None, sa_column=Column(BigInteger, primary_key=True))
+    workspace_id: int = Field(sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False))
+    cart: str
     delivery: str = ""
     payment: str = ""
-    order_id: int = Field(default=0, sa_column=Column(BigInteger, nullable=False))
-    changed_at: datetime = _moment()
     answers: dict[str, str] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+    order_id: int = Field(default=0, sa_column=Column(BigInteger, nullable=False))
+    ordered: list[list[Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+    changed_at: datetime = _moment()
 
 
 class OrderRow(SQLModel, table=True):
@@ -587,7 +602,10 @@ class OrderRow(SQLModel, table=True):
 
 
 class PaymentRow(SQLModel, table=True):
-    """A payment of the stand-in, by the key that was given when it was started. `state`: started · paid · declined."""
+    """A payment of the stand-in, by the key that was given when it was started. `refunds` are amounts by their keys.
+
+    `state`: started · declined · approved · paid.
+    """
 
     __tablename__ = "payment"
     __table_args__ = (Index("ux_payment", "workspace_id", "key", unique=True),)
@@ -597,6 +615,7 @@ class PaymentRow(SQLModel, table=True):
     amount: int = Field(sa_column=Column(BigInteger, nullable=False))
     returned: int = Field(default=0, sa_column=Column(BigInteger, nullable=False))
     state: str = "started"
+    refunds: dict[str, int] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
     at: datetime = _moment()
 
 

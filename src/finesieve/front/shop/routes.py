@@ -1,6 +1,8 @@
 """The shop's pages. The cart's key stays in a cookie; nothing else is known of who looks."""
 
 from collections.abc import Mapping
+from datetime import timedelta
+from typing import Final
 from urllib.parse import quote
 
 from fastapi import APIRouter, Request
@@ -88,10 +90,12 @@ def check_out(request: Request, workspace: str) -> Response:
 
 @router.get("/order/{token}")
 def show_order(request: Request, workspace: str, token: str) -> Response:
-    """An order: to be paid, or its receipt."""
+    """An order: to be paid, or its receipt. A payment that was approved meanwhile counts now."""
+    site_of(request).public_shop.settle(workspace, token)
     house, language, order = site_of(request).public_shop.order(workspace, token)
     context = {
         "opened": _Head(house, language), "workspace": workspace, "order": order, "token": token,
+        "asked": "asked" in request.query_params,
     }  # fmt: skip
     return render(request, "front/shop/order.html", context)
 
@@ -104,12 +108,23 @@ def show_invoice(request: Request, workspace: str, token: str) -> Response:
 
 @router.post("/order/{token}/pay")
 def pay(request: Request, workspace: str, token: str, form: Posted) -> Response:
-    """The stand-in for payment: it accepts or declines, as one says; said twice, it counts once."""
-    site_of(request).public_shop.pay(workspace, token, accepted=form.text("answer") == "accept")
-    answer = RedirectResponse(f"/shop/{workspace}/order/{token}", 303)
-    if form.text("answer") == "accept":
+    """What the payer says on the page of the stand-in for payment, and how well it answers; twice counts once."""
+    shop, said = site_of(request).public_shop, form.text("answer")
+    accepted, here = said in ("accept", "slow", "silent", "twice"), f"/shop/{workspace}/order/{token}"
+    shop.pay(workspace, token, accepted=accepted, told=said != "silent", late=_SLOW if said == "slow" else _AT_ONCE)
+    if said == "twice":
+        shop.pay(workspace, token, accepted=True)
+    if said == "silent":
+        context = {"opened": _look(request, workspace), "here": here}
+        return render(request, "front/shop/silent.html", context, 504)
+    answer = RedirectResponse(here + ("?asked=1" if accepted else ""), 303)
+    if accepted:
         answer.delete_cookie(cart_cookie(workspace), path="/")
     return answer
+
+
+_SLOW: Final = timedelta(seconds=8)
+_AT_ONCE: Final = timedelta(0)
 
 
 class _Head:

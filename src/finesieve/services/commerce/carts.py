@@ -1,21 +1,23 @@
-"""Carts of the stand-in shop: known by a key that the browser keeps, filled line by line."""
+"""Carts, and what is kept of the checkout with each: answers, ways of delivery and payment, the order it became."""
 
-import secrets
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from decimal import Decimal
-from typing import Any, Final
+from typing import Final
 
 from sqlalchemy import delete
+from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import col, select
 
-from finesieve.core.commerce.cart import MOST_LINES, MOST_PIECES, Cart, CartLine
+from finesieve.core.commerce.cart import Cart, CartLine
 from finesieve.core.commerce.shop import Method, Place, Shop
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.manner import Manner
+from finesieve.services.commerce.behind import shop_behind
 from finesieve.services.kernel.scope import Scope, Unit
-from finesieve.store.tables import CartRow, FormRow
+from finesieve.standins.shop.carts import put_into, sweep
+from finesieve.store.tables import CheckoutRow, FormRow
 
 __all__ = [
     "CartView",
@@ -57,16 +59,29 @@ class CartView:
 
 
 def _shop(unit: Unit) -> Shop:
-    if unit.catalogue.shop is None:
+    shop = shop_behind(unit).sold()
+    if shop is None:
         raise NotFound("There is no shop here.")
-    return unit.catalogue.shop
+    return shop
 
 
-def _row(unit: Unit, key: str, *, lock: bool = False) -> CartRow | None:
-    if not key or len(key) > _KEY:
+def _row(unit: Unit, cart: str) -> CheckoutRow | None:
+    query = select(CheckoutRow).where(col(CheckoutRow.cart) == cart)
+    return unit.session.exec(query).first() if cart and len(cart) <= _KEY else None
+
+
+def _locked(unit: Unit, cart: str) -> CheckoutRow | None:
+    """What is kept of the checkout with a cart, made where there is none; until the transaction ends it is ours alone.
+
+    None for a cart without anything in it, of which nothing is kept.
+    """
+    if not cart or len(cart) > _KEY or not shop_behind(unit).lines(cart):
         return None
-    query = select(CartRow).where(col(CartRow.key) == key)
-    return unit.session.exec(query.with_for_update() if lock else query).first()
+    made = CheckoutRow(workspace_id=unit.workspace_id, cart=cart, changed_at=unit.moment.now)
+    columns = {name: value for name, value in made.model_dump().items() if name != "id"}
+    unit.session.execute(insert(CheckoutRow).values(columns).on_conflict_do_nothing())
+    query = select(CheckoutRow).where(col(CheckoutRow.cart) == cart)
+    return unit.session.exec(query.with_for_update().execution_options(populate_existing=True)).one()
 
 
 def cart_of(unit: Unit, key: str, place: Place | None = None, methods: Mapping[str, str] | None = None) -> Cart:
@@ -77,9 +92,7 @@ def cart_of(unit: Unit, key: str, place: Place | None = None, methods: Mapping[s
     shop, row = _shop(unit), _row(unit, key)
     kept = {"delivery": row.delivery, "payment": row.payment} if row is not None else {}
     chosen = {**kept, **(methods or {})}
-    offers = (
-        [(shop.offer(str(product), str(variant)), int(many)) for product, variant, many in row.lines] if row else []
-    )
+    offers = [(shop.offer(product, variant), many) for product, variant, many in shop_behind(unit).lines(key[:_KEY])]
     return Cart(
         shop,
         tuple(CartLine(offer, many) for offer, many in offers if offer is not None),
@@ -98,8 +111,12 @@ def _only(ways: Sequence[Method]) -> Method | None:
 def ordered_with(unit: Unit, key: str) -> int:
     """The order that was placed with what is in a cart now, 0 for none. Until the transaction ends nobody else orders
     with it."""
-    row = _row(unit, key, lock=True)
-    return row.order_id if row is not None else 0
+    row = _locked(unit, key)
+    return row.order_id if row is not None and row.ordered == _lines(unit, key) else 0
+
+
+def _lines(unit: Unit, key: str) -> list[list[object]]:
+    return [list(line) for line in shop_behind(unit).lines(key)]
 
 
 def answers_with(unit: Unit, key: str) -> dict[str, str]:
@@ -116,8 +133,8 @@ def keep_answers(scope: Scope, key: str, answers: Mapping[str, str], methods: Ma
     if sum(map(len, (*answers, *answers.values()))) > _MOST_ANSWERED:
         return
     with scope.transaction("public") as unit:
-        row = _row(unit, key, lock=True)
-        if row is None or row.order_id:
+        row = _locked(unit, key)
+        if row is None or (row.order_id and row.ordered == _lines(unit, key)):
             return
         cart = cart_of(unit, key, methods=methods)
         delivery, payment = (way.key if way is not None else "" for way in (cart.delivery, cart.payment))
@@ -129,9 +146,9 @@ def keep_answers(scope: Scope, key: str, answers: Mapping[str, str], methods: Ma
 
 def mark_ordered(unit: Unit, key: str, order_id: int) -> None:
     """What is in the cart has been ordered: sent from another page, it is the same order."""
-    row = _row(unit, key, lock=True)
+    row = _locked(unit, key)
     if row is not None:
-        row.order_id, row.answers = order_id, {}
+        row.order_id, row.ordered, row.answers = order_id, _lines(unit, key), {}
         unit.session.add(row)
 
 
@@ -156,22 +173,13 @@ def put_in(scope: Scope, key: str, product: str, variant: str, quantity: int, *,
     with scope.transaction("public") as unit:
         if _shop(unit).offer(product, variant) is None:
             raise InvalidInput({"variant": "Choose one of the kinds it comes in."})
-        row = _row(unit, key, lock=True) or CartRow(workspace_id=unit.workspace_id, key=secrets.token_urlsafe(18))
-        lines: dict[tuple[str, str], Any] = {(str(one), str(kind)): int(many) for one, kind, many in row.lines}
-        wanted = quantity + (lines.get((product, variant), 0) if more else 0)
-        if len({*lines, (product, variant)}) > MOST_LINES:
-            raise InvalidInput({"quantity": f"A cart holds at most {MOST_LINES} different things."})
-        if not 0 <= wanted <= MOST_PIECES:
-            raise InvalidInput({"quantity": f"At most {MOST_PIECES:,} pieces of one thing."})
-        lines[(product, variant)] = wanted
-        row.lines = [[one, kind, many] for (one, kind), many in lines.items() if many]
-        row.order_id, row.changed_at = 0, unit.moment.now
-        unit.session.add(row)
-        return row.key
+        line = (product, variant, quantity)
+        return put_into(unit.session, unit.workspace_id, key[:_KEY], line, unit.moment.now, more=more)
 
 
 def sweep_carts(scope: Scope) -> int:
     """Remove carts that nobody has touched for thirty days; gives how many."""
     with scope.transaction("owner") as unit:
-        old = delete(CartRow).where(col(CartRow.changed_at) < unit.moment.now - _KEPT)
-        return len(unit.session.execute(old.returning(col(CartRow.id))).all())
+        old = delete(CheckoutRow).where(col(CheckoutRow.changed_at) < unit.moment.now - _KEPT)
+        unit.session.execute(old)
+        return sweep(unit.session, unit.moment.now - _KEPT)

@@ -15,6 +15,7 @@ from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.fields.built_in import ADDRESSES, address_keys
 from finesieve.core.model.changes import ORDER_IDS
 from finesieve.services.commerce.answers import Answered, answers_at, columns_of_orders, order_fields_at
+from finesieve.services.commerce.behind import shop_behind
 from finesieve.services.commerce.charged import (
     NEXT,
     Shown,
@@ -42,7 +43,7 @@ from finesieve.services.values.value_lines import (
 )
 from finesieve.services.values.writing import change_row, note, row_of
 from finesieve.store.reading.rows import rows_by_ids, stored_row
-from finesieve.store.tables import OrderRow, PaymentRow
+from finesieve.store.tables import OrderRow
 
 __all__ = [
     "OrderLine",
@@ -272,12 +273,8 @@ def _refund(unit: Unit, row: OrderRow, key: str, pieces: int) -> None:
         raise InvalidInput({"pieces": str(problem)}) from None
     row.returned = order.returned
     unit.session.add(row)
-    payment = unit.session.exec(
-        select(PaymentRow).where(col(PaymentRow.key) == payment_key(row)).with_for_update()
-    ).first()
-    if payment is not None:
-        payment.returned += back
-        unit.session.add(payment)
+    if back:
+        shop_behind(unit).refund_payment(payment_key(row), back, f"{key}-{order.returned[key]}")
     label = next(one["label"] for one in row.bill["lines"] if one["key"] == key)
     said = f"{unit.manner.money(in_currency(back, int(row.bill['decimals'])))} for {pieces} × {label}"
     note(unit, ORDER, row.id or 0, ORDER_IDS["refund"], None, said, "staff")

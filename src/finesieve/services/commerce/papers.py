@@ -9,10 +9,11 @@ from sqlmodel import col, select
 from finesieve.core.commerce.facts import STATES
 from finesieve.core.errors import Conflict, NotFound
 from finesieve.services.commerce.answers import Answered, answers_at
+from finesieve.services.commerce.behind import shop_behind
 from finesieve.services.commerce.charged import Shown, order_row, payment_key, show_charges
 from finesieve.services.commerce.orders import addresses_of, ways_of
 from finesieve.services.kernel.scope import Scope
-from finesieve.store.tables import PaymentRow, Workspace
+from finesieve.store.tables import Workspace
 
 __all__ = ["PAPERS", "Paper", "PaperKind", "read_paper"]
 
@@ -51,7 +52,7 @@ def read_paper(scope: Scope, order_id: int, kind: str, role: Literal["reader", "
         if row.state in ("awaiting_payment", "cancelled"):
             raise Conflict(f"The order is {STATES[row.state]}; it has no papers.")
         delivery, payment = ways_of(unit, row)
-        paid = unit.session.exec(select(PaymentRow).where(col(PaymentRow.key) == payment_key(row))).first()
+        paid = shop_behind(unit).find_payment(payment_key(row))
         house = unit.session.exec(select(Workspace.name).where(col(Workspace.id) == unit.workspace_id)).one()
         found = addresses_of(unit, row)
         first, second = ("billing", "delivery") if wanted == "invoice" else ("delivery", "billing")

@@ -1,29 +1,33 @@
-"""Paying for an order, by the stand-in for a payment service: what it says counts once."""
+"""Paying for an order: what has become of its payment is looked up, and counts once."""
 
 from dataclasses import dataclass
+from datetime import timedelta
+from typing import Final
 
 from sqlmodel import col, select
 
 from finesieve.core.commerce.facts import STATES, State
 from finesieve.services.commerce.answers import Answered, answers_at
+from finesieve.services.commerce.behind import shop_behind
 from finesieve.services.commerce.charged import Shown, move_to, order_row, payment_key, show_charges, state_of
 from finesieve.services.commerce.placing import tell_placed
+from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Scope
-from finesieve.store.tables import PaymentRow
+from finesieve.store.tables import OrderRow, Workspace
 
-__all__ = ["Payable", "pay", "read_payable"]
+__all__ = ["Payable", "read_payable", "settle", "settle_all"]
 
 
 @dataclass(frozen=True, slots=True)
 class Payable:
-    """An order as the one who pays it sees it."""
+    """An order as the one who pays it sees it; `payment` is the state of its payment, "" for none."""
 
     id: int
     number: int
     state: State
     said: str
     shown: Shown
-    declined: bool
+    payment: str
     answered: Answered
 
 
@@ -31,26 +35,47 @@ def read_payable(scope: Scope, order_id: int) -> Payable:
     """An order and its payment. Raises NotFound."""
     with scope.reading("public") as unit:
         row = order_row(unit, order_id)
-        payment = unit.session.exec(select(PaymentRow).where(col(PaymentRow.key) == payment_key(row))).first()
-        declined = payment is not None and payment.state == "declined"
+        payment = shop_behind(unit).find_payment(payment_key(row))
+        state = payment.state if payment is not None else ""
         shown, answered = show_charges(row, unit.manner), answers_at(unit, row, "receipt")
-        return Payable(order_id, row.number, state_of(row), STATES[row.state], shown, declined, answered)
+        return Payable(order_id, row.number, state_of(row), STATES[row.state], shown, state, answered)
 
 
-def pay(scope: Scope, order_id: int, link: str, *, accepted: bool) -> None:
-    """What the payment said. Said twice it counts once; accepted, it stays so, and a message with the `link` goes out.
+def settle(scope: Scope, order_id: int, link: str) -> None:
+    """Look at what has become of an order's payment: approved, it is confirmed, the order is placed, and a message
+    with the `link` goes out. Looked at twice, it counts once; an order that was cancelled charges nothing.
 
     Raises NotFound.
     """
     with scope.transaction("public") as unit:
         row = order_row(unit, order_id, lock=True)
-        payment = unit.session.exec(
-            select(PaymentRow).where(col(PaymentRow.key) == payment_key(row)).with_for_update()
-        ).first()
-        if payment is None or payment.state == "paid":
+        shop = shop_behind(unit)
+        payment = shop.find_payment(payment_key(row))
+        if row.state != "awaiting_payment" or payment is None or payment.state not in ("approved", "paid"):
             return
-        payment.state, payment.at = ("paid" if accepted else "declined"), unit.moment.now
-        unit.session.add(payment)
-        if accepted and row.state == "awaiting_payment":
-            move_to(unit, row, "placed", "payment")
-            tell_placed(unit, order_id, link)
+        shop.confirm_payment(payment.key)
+        move_to(unit, row, "placed", "payment")
+        tell_placed(unit, order_id, link)
+
+
+def settle_all(scope: Scope, secret: str) -> int:
+    """Settle the orders of the last week that wait for a payment that has been approved: whoever paid may never have
+    come back. Gives how many. Without the `secret` that signs links, the messages have none."""
+    links = Links(secret) if secret else None
+    with scope.transaction("owner") as unit:
+        since = unit.moment.now - _LOOKED_AFTER
+        waiting = select(OrderRow).where(col(OrderRow.state) == "awaiting_payment", col(OrderRow.placed_at) > since)
+        slug = unit.session.exec(select(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()
+        shop, found = shop_behind(unit), []
+        for row in unit.session.exec(waiting.order_by(col(OrderRow.id).desc()).limit(_MOST_LOOKED_AFTER)).all():
+            payment = shop.find_payment(payment_key(row))
+            if payment is not None and payment.state in ("approved", "paid"):
+                token = links.give("order", unit.moment.now, row.id) if links is not None else ""
+                found.append((row.id or 0, f"/shop/{slug}/order/{token}" if token else ""))
+    for order_id, link in found:
+        settle(scope, order_id, link)
+    return len(found)
+
+
+_LOOKED_AFTER: Final = timedelta(days=7)
+_MOST_LOOKED_AFTER: Final = 500

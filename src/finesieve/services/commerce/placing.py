@@ -1,7 +1,7 @@
 """Placing an order: under the next number, with what is charged and the values of its fields; and whose it is."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from sqlalchemy import func, select, text
 from sqlmodel import col
@@ -11,15 +11,17 @@ from finesieve.core.commerce.amounts import in_currency
 from finesieve.core.commerce.bill import Bill
 from finesieve.core.commerce.cart import Cart
 from finesieve.core.commerce.facts import STATES, State
+from finesieve.core.commerce.port import Payer
 from finesieve.core.fields.about import ORDER
 from finesieve.core.model.changes import ORDER_IDS
 from finesieve.core.values import Value
 from finesieve.services.commerce.answers import answers_at, form_of_order
+from finesieve.services.commerce.behind import shop_behind
 from finesieve.services.commerce.charged import order_row, payment_key, show_charges, written
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import add_row, note
 from finesieve.standins.mail import Letter, post
-from finesieve.store.tables import OrderRow, PaymentRow, Workspace
+from finesieve.store.tables import OrderRow, Workspace
 
 __all__ = ["Placing", "claim_order", "note_submission", "place_order", "tell_placed"]
 
@@ -36,10 +38,14 @@ class Placing:
     values: Mapping[str, Value]
     cart: Cart
     bill: Bill
+    payer: Payer = field(default_factory=Payer)
 
 
 def place_order(unit: Unit, placing: Placing) -> OrderRow:
-    """Place an order in this transaction, under the next number; nothing to pay, and it is placed at once."""
+    """Place an order in this transaction, under the next number; nothing to pay, and it is placed at once.
+
+    Raises PaymentRefused where its payment cannot be started.
+    """
     unit.session.execute(
         text("SELECT pg_advisory_xact_lock(hashtext('order'), :workspace)"), {"workspace": unit.workspace_id}
     )
@@ -62,7 +68,7 @@ def place_order(unit: Unit, placing: Placing) -> OrderRow:
     add_row(unit, ORDER, placing.values, placing.source, row.id or 0)
     note(unit, ORDER, row.id or 0, ORDER_IDS["state"], None, STATES[state], placing.source)
     if row.total:
-        unit.session.add(PaymentRow(workspace_id=unit.workspace_id, key=payment_key(row), amount=row.total))
+        shop_behind(unit).start_payment(payment_key(row), row.total, unit.manner.currency, placing.payer)
     return row
 
 

@@ -1,12 +1,16 @@
 """What the public pages of the shop may do: look, fill a cart, pay, and see one's own order by its link."""
 
+from datetime import timedelta
+
 from finesieve.core.errors import NotFound
 from finesieve.services.commerce.carts import CartView, put_in, read_shop
+from finesieve.services.commerce.charged import order_row, payment_key
 from finesieve.services.commerce.papers import Paper, read_paper
-from finesieve.services.commerce.paying import Payable, pay, read_payable
+from finesieve.services.commerce.paying import Payable, read_payable, settle
 from finesieve.services.kernel.arrivals import count_arrival
 from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Clock, Scope
+from finesieve.standins.shop.payments import answer_payment
 from finesieve.store.connection.database import Store
 from finesieve.store.definitions.entering import enter_by_slug
 
@@ -46,10 +50,23 @@ class PublicShop:
         scope, _house = self._scope(slug)
         return read_paper(scope, self._order_id(token), "invoice", "public")
 
-    def pay(self, slug: str, token: str, *, accepted: bool) -> None:
-        """What the stand-in for payment says of an order. Raises NotFound."""
+    def pay(self, slug: str, token: str, *, accepted: bool, told: bool = True, late: timedelta = timedelta(0)) -> None:
+        """What the payer says on the page of the stand-in for payment, which it tells so `late`.
+
+        Unless it is `told` to us at all, we have to look. Raises NotFound.
+        """
         scope, _house = self._scope(slug)
-        pay(scope, self._order_id(token), f"/shop/{slug}/order/{token}", accepted=accepted)
+        order_id = self._order_id(token)
+        with scope.transaction("public") as unit:
+            key = payment_key(order_row(unit, order_id))
+            answer_payment(unit.session, key, "approved" if accepted else "declined", unit.moment.now + late)
+        if told:
+            self.settle(slug, token)
+
+    def settle(self, slug: str, token: str) -> None:
+        """See `paying.settle`."""
+        scope, _house = self._scope(slug)
+        settle(scope, self._order_id(token), f"/shop/{slug}/order/{token}")
 
     def _order_id(self, token: str) -> int:
         parts = self._links.read("order", self._clock(), token)

@@ -9,6 +9,7 @@ from typing import Final
 from sqlalchemy import text
 from sqlmodel import col, select
 
+from finesieve.core.commerce.port import PaymentRefused
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.encoding import to_json
@@ -157,12 +158,21 @@ class PublicForms:
         for last_try in (False, True):
             try:
                 return self._send_once(scope, house, sent)
+            except PaymentRefused as refused:
+                return self._refused(scope, house, sent, str(refused))
             except Conflict:
                 # Somebody sent the same key, or signed up with the same email, at the same moment;
                 # the second look finds it.
                 if last_try:
                     raise
         raise AssertionError("unreachable")
+
+    def _refused(self, scope: Scope, house: str, sent: Sent, why: str) -> OpenForm:
+        """The checkout again, with what the payment service said; nothing was ordered."""
+        with scope.reading("public") as unit:
+            filling = self._filling(unit, sent.form_slug, sent.token)
+            opened = self._evaluated(unit, house, filling, sent.answers, sent.language, methods=sent.methods)
+            return replace(opened, unchosen={"payment" if opened.ways["payment"] else "totals": why})
 
     def _send_once(self, scope: Scope, house: str, sent: Sent) -> OpenForm:
         with scope.transaction("public") as unit:
