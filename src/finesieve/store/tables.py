@@ -690,6 +690,7 @@ GUARDED = (
     "dismissed_finding",
     "shop",
     "cart",
+    "checkout",
     "shop_order",
     "payment",
 )
