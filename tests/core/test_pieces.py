@@ -78,6 +78,24 @@ class Pieces(unittest.TestCase):
             [one["values"] for one in found["stores"]["records"]], [{"engraving": "Kestrel"}, {"engraving": "Moss"}]
         )
 
+    def test_the_label_of_a_surcharge_says_what_it_is_for(self) -> None:
+        """Its placeholders read the answers for the piece, the line and the cart; what cannot be read is refused."""
+
+        def labelled(label: str) -> Any:
+            named = copy.deepcopy(PLAQUES)
+            named["items"][0]["surcharges"][0]["label"] = label
+            return with_pieces(named)
+
+        cart = {"lines": [kit(2, "Kestrel", "Moss")], "delivery": "gate"}
+        label = "{length(engraving)} letters on {engraving}, {variant}, of {cart.quantity} {{kits}}"
+        found = tried(labelled(label), cart=cart)
+        said = ["7 letters on Kestrel, Small, of 2 {kits}", "4 letters on Moss, Small, of 2 {kits}"]
+        self.assertEqual([one["label"] for one in found["charges"]], said)
+        self.assertEqual([one["label"] for one in found["lines"] if one["kind"] == "surcharge"], said)
+        with self.assertRaises(InvalidInput) as refused:
+            tried(labelled("For {weight}"), cart=cart)
+        self.assertIn("weight", str(refused.exception.messages))
+
     def test_a_piece_left_empty_stands_in_the_way(self) -> None:
         found = tried(with_pieces(PLAQUES), cart={"lines": [kit(2, "Kestrel")], "delivery": "gate"})
         self.assertEqual([(one["path"], one["code"]) for one in found["problems"]], [("s2.1.engraving", "missing")])

@@ -273,7 +273,7 @@ def _sent(unit: Unit, form_id: int, order: OrderRow, outcome: Outcome, moment: d
         received_at=moment,
         answers={key: to_json(value) for key, value in results.answers.items()},
         records=records_to_json(results.records),
-        charges=[[one.surcharge.label, plain_number(one.amount)] for one in outcome.charges],
+        charges=[[one.label, plain_number(one.amount)] for one in outcome.charges],
     )
     unit.session.add(submission)
     unit.session.flush()

@@ -19,6 +19,6 @@ def _entry(cart: Cart, number: int, charge: Charge) -> Entry:
     surcharge, key = charge.surcharge, f"charge{number}"
     if charge.exact < 0:
         over = "order" if surcharge.basis.startswith("order") else "goods"
-        return Entry(key, surcharge.label, "discount", -charge.exact, over=over)  # type: ignore[arg-type]  # one of both
+        return Entry(key, charge.label, "discount", -charge.exact, over=over)  # type: ignore[arg-type]  # one of both
     tax_class = cart.tax_class_of(surcharge.tax_class, taxed=surcharge.taxed)
-    return Entry(key, surcharge.label, "surcharge", charge.exact, tax_class)
+    return Entry(key, charge.label, "surcharge", charge.exact, tax_class)

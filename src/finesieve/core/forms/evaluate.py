@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
-from functools import lru_cache
+from functools import lru_cache, partial
 from typing import Any, Final
 
 from finesieve.core.commerce.bill import NoRate
@@ -36,8 +36,11 @@ from finesieve.core.forms.prepare import (
     compile_form,
 )
 from finesieve.core.forms.rows import NOBODY, FormRow, Situation, inside
+from finesieve.core.language.checker import Checked
+from finesieve.core.language.placeholders import fill
 from finesieve.core.language.program import Moment
 from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.model.saying import show_typed
 from finesieve.core.values import Value
 
 __all__ = ["PreparedForm", "prepare", "tidied"]
@@ -453,8 +456,13 @@ class _Work:
                 amount = min(amount, type(amount)(surcharge.high))
             if amount and outcome.value is not False:
                 exact = amount if isinstance(amount, Fraction) else Fraction(amount)
-                found.append(Charge(outcome.id, surcharge, exact))
+                said = partial(self._said, one.checked, draft.row) if one.checked is not None else str
+                found.append(Charge(outcome.id, surcharge, exact, said))
         return tuple(found)
+
+    def _said(self, checked: Callable[[str], Checked], row: Values, text: str) -> str:
+        """A text with its placeholders filled by what is known there."""
+        return fill(text, checked, row, self.moment, partial(show_typed, self.catalogue))
 
 
 @lru_cache(maxsize=1_024)

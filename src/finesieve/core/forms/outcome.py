@@ -46,11 +46,20 @@ class CheckOutcome:
 
 @dataclass(frozen=True, slots=True)
 class Charge:
-    """Money that an answer adds, exact; it is rounded when it is charged. What is negative is a discount."""
+    """Money that an answer adds, exact; it is rounded when it is charged. What is negative is a discount.
+
+    `said` fills the placeholders of a text with what is known where it is charged.
+    """
 
     question_id: str
     surcharge: Surcharge
     exact: Fraction
+    said: Callable[[str], str] = field(default=str, compare=False, repr=False)
+
+    @property
+    def label(self) -> str:
+        """What it is called, its placeholders filled."""
+        return self.said(self.surcharge.label)
 
     @property
     def amount(self) -> Decimal:

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 
 from finesieve.core.commerce.cart import LINES, cart_names, line_names
 from finesieve.core.commerce.shop import Shop
@@ -59,7 +60,7 @@ class CompiledCheck:
 class CompiledQuestion:
     """A question with its field and its rules. `insists` is whether it is required where no rule says.
 
-    A surcharge that is a share has no rule.
+    A surcharge that is a share has no rule. `checked` checks what stands in the placeholders of their labels.
     """
 
     id: str
@@ -72,6 +73,7 @@ class CompiledQuestion:
     options: Mapping[str, Rule]
     checks: tuple[CompiledCheck, ...]
     charges: tuple[tuple[Surcharge, Rule | None], ...]
+    checked: Callable[[str], Checked] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -258,7 +260,17 @@ class _Maker:
             {option: rule for option, text in question.options_when.items() if (rule := self.rule(text, world))},
             tuple(one for one in checks if one is not None),
             tuple((surcharge, rule) for surcharge, rule in charges if rule is not None or surcharge.share is not None),
+            self.checker(world) if any("{" in one.label for one in question.surcharges) else None,
         )
+
+    def checker(self, world: World) -> Callable[[str], Checked]:
+        """Checks expressions that stand there; what was checked is remembered."""
+
+        @lru_cache(maxsize=64)
+        def checked(text: str) -> Checked:
+            return check(text, world, zone=self.catalogue.zone)
+
+        return checked
 
     def check(self, asked: Check, known: Field, world: World) -> CompiledCheck | None:
         found = resolve(asked, self.catalogue)

@@ -18,13 +18,14 @@ from finesieve.core.forms.prepare import (
 from finesieve.core.language.checker import check, say_kind
 from finesieve.core.language.derived import find_circle
 from finesieve.core.language.names import World
+from finesieve.core.language.placeholders import placeholder_problems
 from finesieve.core.language.problems import Problem
 from finesieve.core.language.typed import Typed
 from finesieve.core.model.catalogue import Catalogue, hidden_groups
 from finesieve.core.model.checks import CHECK_KINDS, Check, SameCheck, check_expression, kinds_for
 from finesieve.core.values import Kind
 
-__all__ = ["FormProblem", "check_fits", "form_problems", "label_of", "rule_of", "rule_problems"]
+__all__ = ["FormProblem", "check_fits", "form_problems", "label_of", "rule_of", "rule_problems", "text_problems"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,12 +55,27 @@ def rule_problems(
     return checked.problems
 
 
+def text_problems(text: str, form: Form, catalogue: Catalogue, section: Section | None) -> tuple[Problem, ...]:
+    """What is wrong with the placeholders of a text that is read where a section is filled in."""
+    world = form_world(form, catalogue)
+    inner = section_world(world, section) if section else world
+    return placeholder_problems(text, lambda part: check(part, inner, zone=catalogue.zone))
+
+
 def rule_of(text: str, form: Form, catalogue: Catalogue, section: Section | None = None) -> Typed | None:
     """The checked form of a rule that stands in a form; None where there is none, or it has problems."""
     if not text:
         return None
     world = form_world(form, catalogue)
     return check(text, section_world(world, section) if section else world, zone=catalogue.zone).typed
+
+
+def _label_problems(question: Question, section: Section, form: Form, catalogue: Catalogue) -> Iterator[FormProblem]:
+    for one in question.surcharges:
+        problems = text_problems(one.label, form, catalogue, section) if "{" in one.label else ()
+        if problems:
+            message = f"In “{one.label[:60]}”: {problems[0].message}"
+            yield FormProblem(question.id, message, problems, "surcharge")
 
 
 def form_problems(form: Form, catalogue: Catalogue) -> tuple[FormProblem, ...]:
@@ -74,6 +90,7 @@ def form_problems(form: Form, catalogue: Catalogue) -> tuple[FormProblem, ...]:
         for item in section.items:
             if isinstance(item, Question):
                 found += _question_problems(item, section, form, catalogue)
+                found += _label_problems(item, section, form, catalogue)
         found += _rules_of_section(section, form, catalogue, world, inner)
     found += _checkout_problems(form, catalogue)
     found += _circles(form, catalogue)

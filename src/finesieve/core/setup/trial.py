@@ -342,7 +342,7 @@ class _Trial:
             required=tuple(name for name, shown in asked if shown.required),
             problems=problems,
             charges=tuple(
-                TrialCharge(label=one.surcharge.label, amount=str(to_json(one.amount)), question=named[one.question_id])
+                TrialCharge(label=one.label, amount=str(to_json(one.amount)), question=named[one.question_id])
                 for one in outcome.charges
             ),
             lines=tuple(_billed(bill, line) for line in bill.lines) if bill is not None else (),

@@ -126,7 +126,7 @@ def _judged(
 
 def _kept(one: QuestionOutcome) -> Iterator[Note]:
     for charge in one.charges:
-        yield Note("passes", f"Adds {charge.surcharge.label}: {plain_number(charge.amount)}.")
+        yield Note("passes", f"Adds {charge.label}: {plain_number(charge.amount)}.")
     if one.verdict is True and not one.trouble and one.value is not None and one.field.stores:
         shown = "a hash of it" if one.field.type.kind == "secret" else one.field.show(one.value)
         before = "" if one.stored is None else f", until now {one.field.show(one.stored)}"

@@ -10,10 +10,11 @@ from finesieve.core.forms.prepare import form_world, section_about, section_worl
 from finesieve.core.language.placeholders import fill, placeholder_problems
 from finesieve.core.language.reference import Word, words_of
 from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.model.saying import show_typed
 from finesieve.core.values import Value
 from finesieve.services.forms.forms import form_of
 from finesieve.services.kernel.scope import Scope
-from finesieve.services.values.value_lines import person_name, show_typed
+from finesieve.services.values.value_lines import person_name
 from finesieve.services.values.writing import row_of
 from finesieve.store.reading.people import page_of_people
 from finesieve.store.reading.rows import stored_row

@@ -8,7 +8,7 @@ from functools import cached_property
 from typing import Final
 
 from finesieve.core.commerce.amounts import in_currency, percent_of
-from finesieve.core.commerce.bill import Bill
+from finesieve.core.commerce.bill import Bill, BillLine
 from finesieve.core.commerce.cart import Cart, CartLine
 from finesieve.core.commerce.shop import Method
 from finesieve.core.fields.manner import PLAIN, Manner
@@ -98,6 +98,14 @@ class OpenForm:
         """How many pieces a line of the bill stands for, by its key."""
         lines = self.cart.lines if self.cart is not None else ()
         return next((one.quantity for number, one in enumerate(lines, 1) if line == f"line{number}"), 1)
+
+    def label_of(self, line: BillLine) -> str:
+        """What a line of the bill is called, in the language of the page."""
+        number = line.key.removeprefix("charge")
+        if number == line.key:
+            return self.say(line.label)
+        charge = self.outcome.charges[int(number) - 1]
+        return charge.said(self.say(charge.surcharge.label))
 
     def percent(self, rate: Fraction) -> str:
         """A tax rate as people read it."""

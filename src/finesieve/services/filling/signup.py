@@ -246,8 +246,7 @@ class PublicForms:
             answers={key: to_json(value) for key, value in answers.items()},
             records=records_to_json(results.records),
             charges=[
-                [one.surcharge.label, plain_number(one.amount), *_reason(opened.outcome, one)]
-                for one in opened.outcome.charges
+                [one.label, plain_number(one.amount), *_reason(opened.outcome, one)] for one in opened.outcome.charges
             ],
         )
         unit.session.add(submission)

@@ -11,7 +11,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import AMONG, Among, Form, ListEffect, Question, Remark, Repeat, Section, Surcharge
 from finesieve.core.forms.page import SLOTS, Slot, slot_of
 from finesieve.core.forms.prepare import section_about
-from finesieve.core.forms.problems import label_of, rule_problems
+from finesieve.core.forms.problems import label_of, rule_problems, text_problems
 from finesieve.core.language.placeholders import expressions_in
 from finesieve.core.limits import EXPRESSION, HELP, NOUN, TEXT, TITLE
 from finesieve.core.model.catalogue import Catalogue
@@ -370,8 +370,11 @@ def change_question(scope: Scope, form_id: int, revision: int, question_id: str,
             raise InvalidInput(explain_errors(error)) from None
         _refuse_rules(unit.catalogue, form, section, new)
         messages = {f"checks.{place}.message": one.message for place, one in enumerate(new.checks)}
-        lines = {f"surcharges.{place}.label": one.label for place, one in enumerate(new.surcharges)}
-        refuse_texts(unit, {"label": new.label, "help": new.help, "sample": new.sample, **messages, **lines})
+        refuse_texts(unit, {"label": new.label, "help": new.help, "sample": new.sample, **messages})
+        for place, one in enumerate(new.surcharges):
+            problems = text_problems(one.label, form, unit.catalogue, section)
+            if problems:
+                raise InvalidInput({f"surcharges.{place}.label": problems[0].message})
         if {one.list_id for one in new.lists} - {one.id for one in unit.catalogue.lists}:
             raise InvalidInput({"lists": "There is no such list."})
         return f"Changed the question {_label(unit, new)}", with_item(form, question_id, new)

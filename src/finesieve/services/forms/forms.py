@@ -199,7 +199,8 @@ def _texts(catalogue: Catalogue, document: Form) -> Iterator[str]:
 def document_problems(unit: Unit, document: Form) -> tuple[FormProblem, ...]:
     """All that keeps a form from being published."""
     found = form_problems(document, unit.catalogue)
-    for text in dict.fromkeys(document.walk_texts()):
+    labels = {one.label for question in document.questions for one in question.surcharges}
+    for text in dict.fromkeys(text for text in document.walk_texts() if text not in labels):
         problems = placeholder_problems(text, unit.catalogue.check)
         if problems:
             found += (FormProblem("", f"In “{text[:60]}”: {problems[0].message}", problems),)

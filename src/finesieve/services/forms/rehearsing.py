@@ -320,7 +320,7 @@ def summary(unit: Unit, rehearsal: Rehearsal) -> dict[str, Any]:
     return {
         "sections": sections,
         "questions": questions,
-        "charges": [[one.surcharge.label, plain_number(one.amount)] for one in outcome.charges],
+        "charges": [[one.label, plain_number(one.amount)] for one in outcome.charges],
         "total": str(in_currency(bill.total, bill.decimals)) if bill is not None else "",
         "derived": {one.field.key: to_json(one.after) for one in rehearsal.derived},
         "segments": {one.name: one.what for one in rehearsal.segments},

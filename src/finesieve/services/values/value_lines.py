@@ -1,7 +1,7 @@
 """Values and their history as lines for a page, of whatever they are about."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import datetime
 from functools import partial
 from typing import Any, Final
@@ -11,7 +11,7 @@ from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.about import HOUSE, LEVEL, PERSON, record_about, record_type_of
-from finesieve.core.fields.definition import Field, Shelf, say_value, with_titles
+from finesieve.core.fields.definition import Field, Shelf, with_titles
 from finesieve.core.fields.encoding import from_json
 from finesieve.core.fields.manner import Titles
 from finesieve.core.language.parser import parse
@@ -19,9 +19,9 @@ from finesieve.core.language.placeholders import fill
 from finesieve.core.language.printer import print_text_literal, print_with_values
 from finesieve.core.language.program import Moment
 from finesieve.core.language.tree import Name, walk
-from finesieve.core.language.typed import Typed
 from finesieve.core.model.catalogue import Catalogue, Group
 from finesieve.core.model.changes import ORDER_IDS, OWN_IDS
+from finesieve.core.model.saying import show_typed
 from finesieve.core.values import Value
 from finesieve.services.kernel.scope import Unit
 from finesieve.store.reading.rows import offered_titles, stored_row, titles_of
@@ -42,7 +42,6 @@ __all__ = [
     "record_lines",
     "refuse_off_lists",
     "show_past",
-    "show_typed",
     "value_lines",
     "worked_out",
 ]
@@ -263,15 +262,6 @@ def record_lines(
             title = f"{known.singular} {number}" if len(kept) > 1 else known.singular
             lines.append((f"{one['title']}, {one['line']}" if one.get("line") else title, ", ".join(said)))
     return tuple(lines)
-
-
-def show_typed(catalogue: Catalogue, typed: Typed, value: Value) -> str:
-    """The value of an expression as texts say it; a field's as the field says it, its fallback for a blank."""
-    if typed.operation in ("name", "house"):
-        field = catalogue.keys_of(typed.about).get(typed.name)
-        if field is not None:
-            return field.say(value) or field.settings.fallback
-    return say_value(replace(typed.type, unit=""), value, catalogue.manner) if value is not None else ""
 
 
 def fill_text(unit: Unit, text: str, moment: Moment | None = None, values: Mapping[str, Value] | None = None) -> str:
