@@ -60,6 +60,7 @@ _ITEM: Final = {
     "passing": "not kept on the person",
     "tidy": "tidying",
     "shown_at": "where the answer shows",
+    "later": "may be changed later",
     "field_id": "field",
 }
 

@@ -94,7 +94,7 @@ class Question(_Document):
     what is known (unless `prefill` is off), or the address parameter named
     `parameter`, or `default`. A `passing` answer is not kept on the person: it
     stays with what was sent, and may set a house value. `shown_at` is where the answer
-    shows once it is ordered, None for the usual places.
+    shows once it is ordered, None for the usual places; `later` lets whoever ordered change it until it ships.
     """
 
     kind: Literal["question"] = "question"
@@ -119,6 +119,7 @@ class Question(_Document):
     surcharges: tuple[Surcharge, ...] = Field(default=(), max_length=10)
     lists: tuple[ListEffect, ...] = Field(default=(), max_length=20)
     shown_at: tuple[ShownAt, ...] | None = None
+    later: bool = False
 
 
 class Remark(_Document):

@@ -8,7 +8,8 @@ from urllib.parse import quote
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.errors import InvalidInput
+from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.core.forms.wording import wording_without_form
 from finesieve.services.commerce.carts import CartView
 from finesieve.web.addresses import address_of
 from finesieve.web.carts import cart_cookie, cart_of_browser
@@ -95,9 +96,47 @@ def show_order(request: Request, workspace: str, token: str) -> Response:
     house, language, order = site_of(request).public_shop.order(workspace, token)
     context = {
         "opened": _Head(house, language), "workspace": workspace, "order": order, "token": token,
-        "asked": "asked" in request.query_params,
+        "asked": "asked" in request.query_params, "changed": "changed" in request.query_params,
+        "may_change": site_of(request).public_shop.answers(workspace, token) is not None,
     }  # fmt: skip
     return render(request, "front/shop/order.html", context)
+
+
+@router.get("/order/{token}/answers")
+def show_answers(request: Request, workspace: str, token: str) -> Response:
+    """The answers that may be changed until the order ships."""
+    return _answers_page(request, workspace, token, None)
+
+
+def _answers_page(
+    request: Request,
+    workspace: str,
+    token: str,
+    typed: Mapping[str, str] | None,
+    messages: Mapping[str, str] | None = None,
+    status: int = 200,
+) -> Response:
+    shop = site_of(request).public_shop
+    house, language, _ = shop.order(workspace, token)
+    found = shop.answers(workspace, token, typed)
+    if found is None:
+        raise NotFound("Nothing about this order can be changed (any more).")
+    context = {
+        "opened": _Head(house, language), "found": found, "here": f"/shop/{workspace}/order/{token}",
+        "messages": messages or {}, "say": wording_without_form("en"),
+    }  # fmt: skip
+    return render(request, "front/shop/answers.html", context, status)
+
+
+@router.post("/order/{token}/answers")
+def save_answers(request: Request, workspace: str, token: str, form: Posted) -> Response:
+    """Change them."""
+    typed = form.values("a_")
+    try:
+        site_of(request).public_shop.change_answers(workspace, token, typed, address_of(request))
+    except InvalidInput as problem:
+        return _answers_page(request, workspace, token, typed, problem.messages, 422)
+    return RedirectResponse(f"/shop/{workspace}/order/{token}?changed=1", 303)
 
 
 @router.get("/order/{token}/invoice.pdf")

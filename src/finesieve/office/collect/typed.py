@@ -46,7 +46,7 @@ __all__ = [
 ]
 
 MOST_OPTION_RULES: Final = 40
-_FLAGS: Final = ("hidden", "prefill", "only_if_unknown", "passing")
+_FLAGS: Final = ("hidden", "prefill", "only_if_unknown", "passing", "later")
 
 
 @dataclass(frozen=True)

@@ -1,9 +1,11 @@
 """What the public pages of the shop may do: look, fill a cart, pay, and see one's own order by its link."""
 
+from collections.abc import Mapping
 from datetime import timedelta
 
 from finesieve.core.errors import NotFound
 from finesieve.services.commerce.carts import CartView, put_in, read_shop
+from finesieve.services.commerce.changing import OpenAnswers, change_answers, open_answers
 from finesieve.services.commerce.charged import order_row, payment_key
 from finesieve.services.commerce.papers import Paper, read_paper
 from finesieve.services.commerce.paying import Payable, read_payable, settle
@@ -44,6 +46,17 @@ class PublicShop:
         with scope.reading("public") as unit:
             language = unit.manner.language
         return house, language, read_payable(scope, order_id)
+
+    def answers(self, slug: str, token: str, typed: Mapping[str, str] | None = None) -> OpenAnswers | None:
+        """See `changing.open_answers`."""
+        scope, _house = self._scope(slug)
+        return open_answers(scope, self._order_id(token), typed)
+
+    def change_answers(self, slug: str, token: str, typed: Mapping[str, str], came_from: str) -> int:
+        """See `changing.change_answers`. Raises TooOften."""
+        scope, _house = self._scope(slug)
+        count_arrival(scope, "order", came_from)
+        return change_answers(scope, self._order_id(token), typed)
 
     def invoice(self, slug: str, token: str) -> Paper:
         """The invoice of the order of a link. Raises NotFound, Conflict."""

@@ -9,6 +9,7 @@ from pydantic import TypeAdapter, ValidationError
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotFound
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import AMONG, Among, Form, ListEffect, Question, Remark, Repeat, Section, Surcharge
+from finesieve.core.forms.later import why_not_later
 from finesieve.core.forms.page import SLOTS, Slot, slot_of
 from finesieve.core.forms.prepare import section_about
 from finesieve.core.forms.problems import label_of, rule_problems, text_problems
@@ -117,6 +118,7 @@ class QuestionInput(Input):
     parameter: str = Bounds(default="", max_length=40)
     only_if_unknown: bool = False
     passing: bool = False
+    later: bool = False
     tidy: tuple[Literal["spaces", "lower", "upper", "capital"], ...] = ()
     checks: tuple[dict[str, Any], ...] = ()
     surcharges: tuple[dict[str, Any], ...] = ()
@@ -375,11 +377,18 @@ def change_question(scope: Scope, form_id: int, revision: int, question_id: str,
             problems = text_problems(one.label, form, unit.catalogue, section)
             if problems:
                 raise InvalidInput({f"surcharges.{place}.label": problems[0].message})
+        if new.later and (why := why_not_later(new, _with(form, new), unit.catalogue)):
+            raise InvalidInput({"later": why})
         if {one.list_id for one in new.lists} - {one.id for one in unit.catalogue.lists}:
             raise InvalidInput({"lists": "There is no such list."})
         return f"Changed the question {_label(unit, new)}", with_item(form, question_id, new)
 
     return change_draft(scope, form_id, revision, change, question_id)
+
+
+def _with(form: Form, new: Question) -> Form:
+    """The form with a question as it is to be."""
+    return form.model_copy(update=with_item(form, new.id, new))
 
 
 def _refuse_rules(catalogue: Catalogue, form: Form, section: Section | None, new: Question) -> None:

@@ -12,6 +12,7 @@ from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.compare import FormDifference, compare_forms
 from finesieve.core.forms.definition import AMONG, Channel, Form, Question, Repeat, Section
+from finesieve.core.forms.later import why_not_later
 from finesieve.core.forms.prepare import asked_about, can_ask
 from finesieve.core.forms.problems import FormProblem, form_problems
 from finesieve.core.language.placeholders import placeholder_problems
@@ -199,6 +200,9 @@ def _texts(catalogue: Catalogue, document: Form) -> Iterator[str]:
 def document_problems(unit: Unit, document: Form) -> tuple[FormProblem, ...]:
     """All that keeps a form from being published."""
     found = form_problems(document, unit.catalogue)
+    for question in document.questions:
+        why = why_not_later(question, document, unit.catalogue) if question.later else ""
+        found += (FormProblem(question.id, why),) if why else ()
     labels = {one.label for question in document.questions for one in question.surcharges}
     for text in dict.fromkeys(text for text in document.walk_texts() if text not in labels):
         problems = placeholder_problems(text, unit.catalogue.check)
