@@ -84,6 +84,7 @@ class Furnished:
             "page_name": "levels", "list_id": self.options, "type_id": self.type, "record_id": self.record,
             "link_id": self.link, "task_id": self.task, "change_id": self.change or 0, "row_id": self.person,
             "check_id": self.check, "case_id": self.case, "number": 1, "order_id": self.order, "token": self.order_token,
+            "paper": "invoice",
         }  # fmt: skip
 
     def address(self, path: str) -> str:

@@ -95,16 +95,16 @@ def _order_page(
     )
 
 
-@router.get("/{order_id:int}/{kind}.pdf")
-def paper_as_pdf(desk: DeskHere, order_id: int, kind: str) -> Response:
+@router.get("/{order_id:int}/{paper}.pdf")
+def paper_as_pdf(desk: DeskHere, order_id: int, paper: str) -> Response:
     """The invoice (`invoice`) or the packing slip (`packing`) of an order, as PDF."""
-    return paper_pdf(read_paper(desk.scope, order_id, kind))
+    return paper_pdf(read_paper(desk.scope, order_id, paper))
 
 
-@router.get("/{order_id:int}/{kind}")
-def show_paper(request: Request, desk: DeskHere, order_id: int, kind: str) -> Response:
+@router.get("/{order_id:int}/{paper}")
+def show_paper(request: Request, desk: DeskHere, order_id: int, paper: str) -> Response:
     """The same paper as a page."""
-    return paper_page(request, read_paper(desk.scope, order_id, kind))
+    return paper_page(request, read_paper(desk.scope, order_id, paper))
 
 
 @router.post("/{order_id:int}/state")
