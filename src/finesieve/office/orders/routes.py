@@ -7,9 +7,10 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response, StreamingResponse
 
 from finesieve.core.commerce.facts import STATES
-from finesieve.core.errors import InvalidInput
+from finesieve.core.errors import InvalidInput, NotAllowed
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
+from finesieve.services.commerce.by_hand import customer_name
 from finesieve.services.commerce.orders import (
     list_orders,
     move_order,
@@ -22,6 +23,7 @@ from finesieve.services.commerce.papers import read_paper
 from finesieve.services.define.groups import read_catalogue
 from finesieve.web.papers import paper_page, paper_pdf
 from finesieve.web.posted import Posted, whole_number
+from finesieve.web.site import site_of
 
 __all__ = ["router"]
 
@@ -61,6 +63,38 @@ def export_orders(desk: DeskHere, state: str = "") -> Response:
     """All orders as CSV."""
     headers = {"Content-Disposition": 'attachment; filename="orders.csv"'}
     return StreamingResponse(orders_as_csv(desk.scope, state), media_type="text/csv; charset=utf-8", headers=headers)
+
+
+@router.get("/new")
+def new_order(request: Request, desk: DeskHere, person: int = 0) -> Response:
+    """What somebody wants, to be ordered for them."""
+    return _new_page(request, desk, person, {}, "")
+
+
+def _new_page(
+    request: Request, desk: Desk, person: int, typed: Mapping[str, str], message: str, status: int = 200
+) -> Response:
+    if not desk.may_correct:
+        raise NotAllowed("Clerks place orders, and who may do more.")
+    return page(
+        request, desk, "office/orders/new.html", stage="people", title="New order", sections=_sections(desk),
+        shop=read_catalogue(desk.scope).shop, person=person, typed=typed, message=message, status=status,
+        name=customer_name(desk.scope, person) if person else "",
+    )  # fmt: skip
+
+
+@router.post("/new")
+def begin(request: Request, desk: DeskHere, form: Posted) -> Response:
+    """On to the checkout, with what was chosen."""
+    person, typed = whole_number(form.text("person")) or 0, form.values("n_")
+    lines = [(*name.partition("/")[::2], whole_number(many.strip() or "0")) for name, many in typed.items()]
+    if any(many is None or many < 0 for _, _, many in lines):
+        return _new_page(request, desk, person, typed, "Write how many, in whole numbers.", 422)
+    try:
+        wanted = [(product, variant, many or 0) for product, variant, many in lines]
+        return RedirectResponse(site_of(request).public_shop.begin_for(desk.scope, wanted, person), 303)
+    except InvalidInput as problem:
+        return _new_page(request, desk, person, typed, next(iter(problem.messages.values())), 422)
 
 
 @router.get("/{order_id:int}")

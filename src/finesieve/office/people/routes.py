@@ -71,7 +71,8 @@ def _profile_page(
     about = request.query_params.get("history", "")
     profile = read_profile(desk.scope, person_id, about)
     editing = request.query_params.get("edit", "")
-    words = words_about_people(read_catalogue(desk.scope))
+    catalogue = read_catalogue(desk.scope)
+    shop, words = catalogue.shop, words_about_people(catalogue)
     return page(
         request,
         desk,
@@ -83,7 +84,8 @@ def _profile_page(
         profile=profile,
         records=person_records(desk.scope, person_id),
         sendings=sendings_of_person(desk.scope, person_id),
-        orders=orders_of_person(desk.scope, person_id) if read_catalogue(desk.scope).shop is not None else (),
+        orders=orders_of_person(desk.scope, person_id) if shop is not None else (),
+        shop=shop,
         segments=[
             (one, draft_of(one.clause, words) if one.clause else None)
             for one in segments_of_person(desk.scope, person_id)

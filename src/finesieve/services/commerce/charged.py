@@ -36,7 +36,7 @@ __all__ = [
 ]
 
 NEXT: Final[Mapping[str, tuple[State, ...]]] = {
-    "awaiting_payment": ("cancelled",),
+    "awaiting_payment": ("placed", "cancelled"),
     "placed": ("packed", "cancelled"),
     "packed": ("sent", "placed", "cancelled"),
     "sent": (),

@@ -29,6 +29,7 @@ from finesieve.services.commerce.charged import (
     state_of,
     submission_of,
 )
+from finesieve.services.commerce.placing import tell_placed
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.sheets import csv_lines
 from finesieve.services.values.addresses import printed_of
@@ -238,7 +239,10 @@ def _reasons(unit: Unit, row: OrderRow) -> Mapping[str, str]:
 
 
 def move_order(scope: Scope, order_id: int, state: str) -> None:
-    """Pack, send or cancel an order; cancelled, all of it is refunded. Raises NotFound, Conflict."""
+    """Pack, send or cancel an order, or say that it was paid another way; cancelled, all of it is refunded.
+
+    Raises NotFound, Conflict.
+    """
     with scope.transaction("clerk") as unit:
         row = order_row(unit, order_id, lock=True)
         if row.state == state:
@@ -251,7 +255,10 @@ def move_order(scope: Scope, order_id: int, state: str) -> None:
                 left = line.pieces - row.returned.get(line.key, 0)
                 if left:
                     _refund(unit, row, line.key, left)
+        paid_otherwise = row.state == "awaiting_payment" and wanted == "placed"
         move_to(unit, row, wanted, "staff")
+        if paid_otherwise:
+            tell_placed(unit, order_id, "")
 
 
 def refund_pieces(scope: Scope, order_id: int, key: str, pieces: int) -> None:
@@ -273,8 +280,10 @@ def _refund(unit: Unit, row: OrderRow, key: str, pieces: int) -> None:
         raise InvalidInput({"pieces": str(problem)}) from None
     row.returned = order.returned
     unit.session.add(row)
-    if back:
-        shop_behind(unit).refund_payment(payment_key(row), back, f"{key}-{order.returned[key]}")
+    shop = shop_behind(unit)
+    payment = shop.find_payment(payment_key(row)) if back else None
+    if payment is not None and payment.state == "paid":  # else it was paid another way, and is given back that way
+        shop.refund_payment(payment.key, back, f"{key}-{order.returned[key]}")
     label = next(one["label"] for one in row.bill["lines"] if one["key"] == key)
     said = f"{unit.manner.money(in_currency(back, int(row.bill['decimals'])))} for {pieces} × {label}"
     note(unit, ORDER, row.id or 0, ORDER_IDS["refund"], None, said, "staff")

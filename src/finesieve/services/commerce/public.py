@@ -1,9 +1,10 @@
 """What the public pages of the shop may do: look, fill a cart, pay, and see one's own order by its link."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import timedelta
 
 from finesieve.core.errors import NotFound
+from finesieve.services.commerce.by_hand import begin_order
 from finesieve.services.commerce.carts import CartView, put_in, read_shop
 from finesieve.services.commerce.changing import OpenAnswers, change_answers, open_answers
 from finesieve.services.commerce.charged import order_row, payment_key
@@ -23,7 +24,7 @@ class PublicShop:
     """The shop of a workspace, by its short name. A cart is known by its key, an order by its link."""
 
     def __init__(self, store: Store, clock: Clock, secret: str) -> None:
-        self._store, self._clock, self._links = store, clock, Links(secret)
+        self._store, self._clock, self._links, self._secret = store, clock, Links(secret), secret
 
     def look(self, slug: str, key: str) -> CartView:
         """The shop and what is in the cart. Raises NotFound."""
@@ -46,6 +47,10 @@ class PublicShop:
         with scope.reading("public") as unit:
             language = unit.manner.language
         return house, language, read_payable(scope, order_id)
+
+    def begin_for(self, scope: Scope, lines: Sequence[tuple[str, str, int]], person_id: int) -> str:
+        """See `by_hand.begin_order`."""
+        return begin_order(scope, self._secret, lines, person_id)
 
     def answers(self, slug: str, token: str, typed: Mapping[str, str] | None = None) -> OpenAnswers | None:
         """See `changing.open_answers`."""

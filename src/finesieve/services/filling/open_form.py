@@ -219,7 +219,7 @@ class Sent:
 
 @dataclass(frozen=True, slots=True)
 class Filling:
-    """One filling-in, by its key; for whom and until when, where a personal link led here."""
+    """One filling-in, by its key; for whom and until when, where a personal link led here, `by` whom of the staff."""
 
     form_id: int
     version: int
@@ -228,3 +228,4 @@ class Filling:
     person_id: int = 0
     until: int = 0
     cart: str = ""
+    by: str = ""

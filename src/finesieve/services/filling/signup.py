@@ -94,9 +94,9 @@ class PublicForms:
         scope, house = self._scope(workspace_slug)
         with scope.reading("public") as unit:
             row = self._form(unit, form_slug)
-            person_id, until = self._person_of(unit, row, visit.me)
+            person_id, until, by = self._person_of(unit, row, visit.me)
             key, cart = secrets.token_urlsafe(16), visit.cart[:60]
-            filling = Filling(row.id or 0, row.published, key, visit.page, person_id, until, cart)
+            filling = Filling(row.id or 0, row.published, key, visit.page, person_id, until, cart, by)
             begun = answers_with(unit, cart) if visit.own else {}
             return self._evaluated(unit, house, filling, begun, *visit.languages)
 
@@ -151,6 +151,8 @@ class PublicForms:
         scope, house = self._scope(workspace_slug)
         if came_from:
             count_arrival(scope, f"send:{form_slug}", came_from)
+        by = (self._links.read("form", self._clock(), token) or [])[7:]
+        scope = replace(scope, actor=str(by[0])) if by and by[0] else scope
         return self._sent(scope, house, Sent(form_slug, token, answers, asked, language, challenge, total, methods))
 
     @seals
@@ -314,12 +316,13 @@ class PublicForms:
         with scope.transaction("public") as unit:
             return confirm_address(unit, self._links, self._form(unit, form_slug), letter, wanted=wanted)
 
-    def _person_of(self, unit: Unit, row: FormRow, me: str) -> tuple[int, int]:
-        """Whom a personal link is of, and when it ends; 0 for one not ours, not of this form, or that has run out."""
+    def _person_of(self, unit: Unit, row: FormRow, me: str) -> tuple[int, int, str]:
+        """Whom a personal link is of, when it ends, and which of the staff made it for themselves; 0 for one not ours,
+        not of this form, or that has run out."""
         parts = self._links.read("me", unit.moment.now, me) if me else None
         if parts is None or parts[0] != row.id:
-            return 0, 0
-        return int(parts[1]), self._links.end_of(me)
+            return 0, 0, ""
+        return int(parts[1]), self._links.end_of(me), str(parts[2]) if len(parts) > 2 else ""
 
     # What all of them need
 
@@ -391,6 +394,7 @@ class PublicForms:
             filling.person_id,
             filling.until,
             filling.cart,
+            filling.by,
             until=filling.until,
         )
         return OpenForm(

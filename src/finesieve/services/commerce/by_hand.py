@@ -1,0 +1,56 @@
+"""Orders that staff place by hand: a cart is filled, and the checkout opened for somebody, by who works here."""
+
+from collections.abc import Sequence
+from datetime import timedelta
+from typing import Final
+from urllib.parse import quote
+
+from sqlmodel import col, select
+
+from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.core.fields.about import PERSON
+from finesieve.services.kernel.links import Links
+from finesieve.services.kernel.scope import Scope
+from finesieve.services.values.value_lines import person_name
+from finesieve.standins.shop.carts import put_into
+from finesieve.store.reading.rows import stored_row
+from finesieve.store.tables import FormRow, Workspace
+
+__all__ = ["begin_order", "customer_name"]
+
+_ENDS: Final = timedelta(hours=4)
+
+
+def customer_name(scope: Scope, person_id: int) -> str:
+    """What somebody is called, who is to order. Raises NotFound."""
+    with scope.reading("reader") as unit:
+        values = stored_row(unit.session, unit.definitions, PERSON, person_id)
+        if values is None:
+            raise NotFound("There is no such person.")
+        return person_name(values)
+
+
+def begin_order(scope: Scope, secret: str, lines: Sequence[tuple[str, str, int]], person_id: int = 0) -> str:
+    """Fill a cart with these lines, and give the path of the checkout with it, for a person or for somebody new.
+
+    Raises NotFound for no such person, InvalidInput where nothing is chosen, or no checkout is in force.
+    """
+    with scope.transaction("clerk") as unit:
+        query = select(FormRow).where(col(FormRow.channel) == "checkout", col(FormRow.published) > 0)
+        form = unit.session.exec(query.order_by(col(FormRow.id)).limit(1)).first()
+        if form is None or unit.catalogue.shop is None:
+            raise InvalidInput({"": "No checkout is in force, so nothing can be ordered yet."})
+        if person_id and stored_row(unit.session, unit.definitions, PERSON, person_id) is None:
+            raise NotFound("There is no such person.")
+        key = ""
+        for product, variant, many in lines:
+            if many and unit.catalogue.shop.offer(product, variant) is not None:
+                line = (product, variant, many)
+                key = put_into(unit.session, unit.workspace_id, key, line, unit.moment.now, more=True)
+                unit.session.flush()
+        if not key:
+            raise InvalidInput({"": "Write how many of something."})
+        until = int((unit.moment.now + _ENDS).timestamp())
+        me = Links(secret).give("me", unit.moment.now, form.id, person_id, unit.actor, until=until)
+        slug = unit.session.exec(select(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()
+        return f"/join/{slug}/{form.slug}?cart={quote(key)}&me={quote(me)}"
