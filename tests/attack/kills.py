@@ -165,7 +165,7 @@ def kills(rounds: int) -> Count:
         engine = connect(running.server.url)
         after.callback(engine.dispose)
         migrate(engine)
-        _use(running.server.url, after)
+        use_database(running.server.url, after)
         garden = Garden()
         garden.publish()
         for name in ("web", "worker"):
@@ -175,7 +175,7 @@ def kills(rounds: int) -> Count:
     return count
 
 
-def _use(url: str, after: ExitStack) -> None:
+def use_database(url: str, after: ExitStack) -> None:
     """Let the tests' own makers of houses work on this database for a while."""
     before = os.environ.get(database.URL)
     os.environ[database.URL] = url

@@ -5,6 +5,8 @@ import unittest
 from collections.abc import Mapping
 from decimal import Decimal
 
+from sqlmodel import select
+
 from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.values import Value
 from finesieve.services.commerce.orders import list_orders, move_order, set_order_values
@@ -64,7 +66,7 @@ class Orders(unittest.TestCase):
                 self.trade.shop().pay(self.trade.house.slug, link, accepted=True)
         with self.scope.transaction("owner") as unit:
             people = ids_after(unit.session, unit.definitions, PERSON, 0, 10)
-            for row in unit.session.query(OrderRow).all():
+            for row in unit.session.exec(select(OrderRow)).all():
                 row.person_id = people[row.number % len(people)]
                 unit.session.add(row)
         for line in list_orders(self.scope).lines:

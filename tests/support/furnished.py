@@ -57,6 +57,7 @@ class Furnished:
         self.dismissed = open_findings(scope).dismissed[0].id
         trade = Trade(self.house)
         self.order_token = trade.order(("packet", "", 3), q1="their.order@hedgerow.example")
+        trade.shop().pay(self.house.slug, self.order_token, accepted=True)
         with scope.transaction("owner") as unit:
             sent = Submission(
                 workspace_id=unit.workspace_id, form_id=self.form, version=1, key="theirs", person_id=self.person,

@@ -204,7 +204,7 @@ def _plaques(scope: Scope, form_id: int) -> None:
     engraved = QuestionInput(
         label="Name on the plaque", help="Up to 24 letters, 0.35 each.", required="no",
         checks=({"kind": "length", "high": 24},),
-        surcharges=({"label": "Engraving", "amount": "length(name) * 0.35"},),
+        surcharges=({"label": "Engraving of {name}", "amount": "length(name) * 0.35"},),
     )  # fmt: skip
     asked = next(one for one in read_form(scope, form_id).document.questions if one.field_id == name.id)
     change_question(scope, form_id, revision(), asked.id, engraved)

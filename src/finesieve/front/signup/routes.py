@@ -163,6 +163,7 @@ def _context(
         "opened": opened,
         "places": [place for step in shown.steps for place in step.places],
         "parts": shown.parts,
+        "on_page": shown.here.keys(),
         "step_title": shown.steps[0].title if shown.stepped and shown.steps else "",
         "unchosen": {},
         "step": shown.step,

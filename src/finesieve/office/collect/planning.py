@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from typing import Any, get_args
 
 from fastapi import APIRouter, Request
-from starlette.responses import Response
+from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.forms.definition import Section
@@ -33,14 +33,14 @@ class _Step:
 
 @router.get("")
 def show_plan(request: Request, desk: DeskHere, form_id: int) -> Response:
-    """The page of a checkout with its slots. Raises NotFound for a form that is none."""
+    """The page of a checkout with its slots; of another form, its questions."""
+    if read_form(desk.scope, form_id).document.channel != "checkout":
+        return RedirectResponse(desk.path(f"collect/{form_id}"), 303)
     return _plan(request, desk, form_id, {})
 
 
 def _plan(request: Request, desk: Desk, form_id: int, messages: dict[str, str], status: int = 200) -> Response:
     view = read_form(desk.scope, form_id)
-    if view.document.channel != "checkout":
-        raise NotFound("Only a checkout has a page plan.")
     whole = places((section.slot, section) for section in view.document.sections)
     steps = [
         _Step(number, title, tuple(one for one in whole if one.station.step == key))

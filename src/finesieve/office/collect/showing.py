@@ -1,15 +1,15 @@
 """Where the answers of a checkout show: its questions against the places, as a sowing plan."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
 from fastapi import APIRouter, Request
-from starlette.responses import Response
+from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.core.errors import InvalidInput
 from finesieve.core.forms.page import SLOTS, slot_of
 from finesieve.core.forms.showing import SHOWN_AT
 from finesieve.office.collect.contents import index, pages_of
+from finesieve.office.collect.sown import Cell, Row
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.forms.forms import FormView, read_form
@@ -22,30 +22,11 @@ __all__ = ["router"]
 router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}/answers")
 
 
-@dataclass(frozen=True, slots=True)
-class Cell:
-    """A cell of a sowing plan: its sign and word, and what pressing it posts; or the rule that it `opens`."""
-
-    sign: str
-    word: str
-    posts: str = ""
-    opens: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class Row:
-    """A question of a sowing plan, its cells by column."""
-
-    id: str
-    label: str
-    cells: Mapping[str, Cell] = field(default_factory=dict)
-    posts: str = ""
-    note: str = ""
-
-
 @router.get("")
 def show_places(request: Request, desk: DeskHere, form_id: int) -> Response:
-    """The questions against the places. Raises NotFound for a form that is no checkout."""
+    """The questions against the places; of a form that is no checkout, its questions."""
+    if read_form(desk.scope, form_id).document.channel != "checkout":
+        return RedirectResponse(desk.path(f"collect/{form_id}"), 303)
     return _plan(request, desk, form_id, {})
 
 
@@ -53,8 +34,6 @@ def _plan(
     request: Request, desk: Desk, form_id: int, messages: Mapping[str, str], tell: str = "", status: int = 200
 ) -> Response:
     view = read_form(desk.scope, form_id)
-    if view.document.channel != "checkout":
-        raise NotFound("Only a checkout has orders that answers show on.")
     shows = {one.id: shown_at(one, view.catalogue) for one in view.document.questions}
     columns = [
         (place, words, f"*:{place}:{_turn([cells[place] for cells in shows.values() if place in cells])}")

@@ -11,7 +11,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.forms.page import SLOTS, slot_of
 from finesieve.core.forms.sowing import NOBODY, Asked, asked_of
 from finesieve.office.collect.contents import index, pages_of
-from finesieve.office.collect.showing import Cell, Row
+from finesieve.office.collect.sown import Cell, Row
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.forms.forms import FormView, read_form

@@ -7,7 +7,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response, StreamingResponse
 
 from finesieve.core.commerce.facts import STATES
-from finesieve.core.errors import InvalidInput, NotAllowed
+from finesieve.core.errors import InvalidInput
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
 from finesieve.services.commerce.by_hand import customer_name
@@ -67,15 +67,15 @@ def export_orders(desk: DeskHere, state: str = "") -> Response:
 
 @router.get("/new")
 def new_order(request: Request, desk: DeskHere, person: int = 0) -> Response:
-    """What somebody wants, to be ordered for them."""
+    """What somebody wants, to be ordered for them; who may not, sees the orders."""
+    if not desk.may_correct:
+        return RedirectResponse(desk.path("orders"), 303)
     return _new_page(request, desk, person, {}, "")
 
 
 def _new_page(
     request: Request, desk: Desk, person: int, typed: Mapping[str, str], message: str, status: int = 200
 ) -> Response:
-    if not desk.may_correct:
-        raise NotAllowed("Clerks place orders, and who may do more.")
     return page(
         request, desk, "office/orders/new.html", stage="people", title="New order", sections=_sections(desk),
         shop=read_catalogue(desk.scope).shop, person=person, typed=typed, message=message, status=status,

@@ -20,7 +20,7 @@ from finesieve.core.forms.wording import Wording
 from finesieve.core.phrases import phrase
 from finesieve.standins.challenge import Challenge
 
-__all__ = ["Filling", "OpenForm", "Sent", "Thanks", "Visit"]
+__all__ = ["Filling", "OpenForm", "Sent", "Step", "Thanks", "Visit"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,6 +98,11 @@ class OpenForm:
         """How many pieces a line of the bill stands for, by its key."""
         lines = self.cart.lines if self.cart is not None else ()
         return next((one.quantity for number, one in enumerate(lines, 1) if line == f"line{number}"), 1)
+
+    def cause_of(self, line: BillLine) -> str:
+        """The question that a surcharge or discount comes from, by the name of its inputs, "" for any other line."""
+        number = line.key.removeprefix("charge")
+        return self.outcome.charges[int(number) - 1].question_id if number != line.key else ""
 
     def label_of(self, line: BillLine) -> str:
         """What a line of the bill is called, in the language of the page."""
