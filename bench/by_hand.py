@@ -19,9 +19,9 @@ from finesieve.services.forms.forms import list_forms, read_form
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.people.listing import list_people
 
-__all__ = ["against_pages_by_hand"]
+__all__ = ["FORM_PAGE", "against_pages_by_hand"]
 
-_PAGE = Environment(autoescape=True).from_string(Path(__file__).with_name("by_hand.html").read_text())
+FORM_PAGE = Environment(autoescape=True).from_string(Path(__file__).with_name("by_hand.html").read_text())
 _ENTER = text("SELECT set_config('finesieve.workspace', :w, true)")
 
 
@@ -56,7 +56,7 @@ def _application(engine: Engine, scope: Scope, form_id: int) -> FastAPI:
             if field.type_key == "number" and raw and not re.fullmatch(r"-?[0-9]+([.,][0-9]+)?", raw):
                 problems[question["id"]] = "Write a number."
         return HTMLResponse(
-            _PAGE.render(page="form", questions=shown, given=given, problems=problems, csrf=form["token"])
+            FORM_PAGE.render(page="form", questions=shown, given=given, problems=problems, csrf=form["token"])
         )
 
     @app.get("/people")
@@ -67,7 +67,9 @@ def _application(engine: Engine, scope: Scope, form_id: int) -> FastAPI:
             rows = connection.execute(text(query)).mappings().all()
             title = f"{number.scalar_one():,.0f} people"
         return HTMLResponse(
-            _PAGE.render(page="list", title=title, rows=rows, columns=chosen, fields=catalogue.stored, csrf="by hand")
+            FORM_PAGE.render(
+                page="list", title=title, rows=rows, columns=chosen, fields=catalogue.stored, csrf="by hand"
+            )
         )
 
     @app.get("/people/{person_id}")
@@ -83,7 +85,7 @@ def _application(engine: Engine, scope: Scope, form_id: int) -> FastAPI:
             lines = connection.execute(past, {"id": person_id}).all()
         values = [(field, field.show(value)) for field, value in zip(catalogue.stored, row, strict=True)]
         return HTMLResponse(
-            _PAGE.render(
+            FORM_PAGE.render(
                 page="profile",
                 title="Somebody",
                 id=person_id,

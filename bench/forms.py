@@ -236,7 +236,7 @@ def under_load(url: str, workspace: str, with_rules: str, without: str, people: 
     server = subprocess.Popen(command, env=environment)
     base = f"http://127.0.0.1:{port}/join/{workspace}"
     try:
-        _wait(f"http://127.0.0.1:{port}/healthz")
+        wait_for(f"http://127.0.0.1:{port}/healthz")
         found = {slug: [] for slug in (with_rules, without)}  # type: dict[str, list[float]]
         for _ in range(3):
             for slug in found:
@@ -253,7 +253,7 @@ def under_load(url: str, workspace: str, with_rules: str, without: str, people: 
     return kept & line("memory of the server process after that", f"{memory:.0f} MiB", "at most 250 MiB", memory <= 250)
 
 
-def _wait(address: str) -> None:
+def wait_for(address: str) -> None:
     for _ in range(200):
         try:
             urlopen(address, timeout=1).close()

@@ -30,6 +30,7 @@ from sqlalchemy import text
 from starlette.testclient import TestClient
 
 from bench.by_hand import against_pages_by_hand
+from bench.checkout import checkout_under_load
 from bench.forms import composer_speed, core_speed, under_load
 from bench.large import define_pages, make_large, sign_in
 from bench.locks import long_work
@@ -225,6 +226,7 @@ def main() -> int:
             kept.append(against_pages_by_hand(scope, client, "with-rules", engine, alternating, report))
             kept.append(office_pages(client, scope))
             kept.append(under_load(server.url, DEMO_SLUG, "with-rules", "without-rules"))
+            kept.append(checkout_under_load(scope, server.url, DEMO_SLUG))
             kept.append(long_work(scope))
             large = make_large(accounts)
             within = accounts.enter(large, SignedIn(1, "Bench", "")).scope

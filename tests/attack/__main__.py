@@ -13,6 +13,7 @@ from functools import partial
 from tests.attack.costly import costly_files
 from tests.attack.count import Count
 from tests.attack.kills import kills
+from tests.attack.orders import orders_under_load
 from tests.attack.posts import bad_addresses, bad_posts
 from tests.attack.roles import prying, tokens
 
@@ -26,7 +27,7 @@ def main() -> int:
     asked = parser.parse_args()
     print(f"seed {asked.seed}", flush=True)
     attacks: tuple[Callable[[], Count], ...] = (
-        partial(kills, asked.rounds), bad_addresses, tokens, costly_files, partial(prying, "reader"), partial(prying, "clerk"),
+        partial(kills, asked.rounds), partial(orders_under_load, 120, 200), bad_addresses, tokens, costly_files, partial(prying, "reader"), partial(prying, "clerk"),
         partial(bad_posts, asked.tries, asked.seed),
     )  # fmt: skip
     found = 0

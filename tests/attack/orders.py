@@ -134,8 +134,3 @@ def _settle(trade: Trade, shoppers: list[Shopper], count: Count) -> None:
         count.found += shopper.odd[:2]
     count.ends["acknowledged"], count.ends["sent again"] = len(placed), sum(shopper.again for shopper in shoppers)
     count.seconds["an order"] = max(shopper.slowest for shopper in shoppers)
-
-
-if __name__ == "__main__":
-    found = orders_under_load(120, 200)
-    print(found, *found.found, sep="\n    ")

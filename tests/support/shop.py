@@ -4,7 +4,7 @@ from dataclasses import replace
 from typing import Any
 
 from finesieve.core.commerce.shop import Shop
-from finesieve.services.commerce.carts import keep_answers
+from finesieve.services.commerce.carts import cart_of, keep_answers
 from finesieve.services.commerce.public import PublicShop
 from finesieve.services.commerce.setting_up import set_up_shop
 from finesieve.services.define.fields import FieldInput, create_field
@@ -103,7 +103,9 @@ class Trade:
         key = ""
         for product, variant, many in lines:
             key = self.shop().put_in(self.house.slug, key, product, variant, many, more=True, came_from="here")
-        keep_answers(self.house.scope, key, {}, {"delivery": delivery, "payment": "pay"})
+        with self.house.scope.reading("public") as unit:
+            chosen = cart_of(unit, key, methods={"delivery": delivery, "payment": "pay"})
+        keep_answers(self.house.scope, key, {}, chosen)
         return key
 
     def open(self, cart: str) -> OpenForm:

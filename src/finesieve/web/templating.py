@@ -52,6 +52,10 @@ def _environment() -> Environment:
     environment.filters.update(plain=lambda number: "" if number is None else plain_number(number), links=_links)
     environment.globals.update(asset=_asset, countries=_countries, regions=_regions, phrase=phrase)
     environment.globals.update(autofill=_autofill, menu_entries=_menu)
+    # Taken by its name for each question; importing it would compare all that it knows, every time.
+    environment.globals["widget_of"] = lru_cache(maxsize=100)(
+        lambda name: environment.get_template(f"web/widgets/{name}.html").module
+    )
     environment.globals.update(measures=MEASURES, bases=BASES)
     environment.globals.update(limits=limits, twice=twice, estimated=is_estimated, asked_question=asked_question)
     environment.globals.update(sample_day=lambda field: field.show(DayOfYear(5, 27)))

@@ -47,7 +47,7 @@ class Manner:
 
     def money(self, amount: Decimal) -> str:
         """An amount in the currency of the house, rounded to its decimals for show only."""
-        return str(format_currency(amount, self.currency, locale=self.language))
+        return _money(amount, self.currency, self.language)
 
     @property
     def point(self) -> Literal[".", ","]:
@@ -90,6 +90,11 @@ def write_moment(local: datetime, language: str) -> str:
 def write_figure(number: Decimal | int, language: str) -> str:
     """A count or share in digits, in groups: `12,345`, `12.345`, `7,4`."""
     return str(format_decimal(number, locale=language, decimal_quantization=False))
+
+
+@lru_cache(maxsize=4_096)
+def _money(amount: Decimal, currency: str, language: str) -> str:
+    return str(format_currency(amount, currency, locale=language))
 
 
 @lru_cache(maxsize=64)

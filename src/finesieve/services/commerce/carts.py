@@ -6,8 +6,8 @@ from datetime import timedelta
 from decimal import Decimal
 from typing import Final
 
-from sqlalchemy import delete
-from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy import cast, delete
+from sqlalchemy.dialects.postgresql import JSONB, insert
 from sqlmodel import col, select
 
 from finesieve.core.commerce.cart import Cart, CartLine
@@ -125,23 +125,25 @@ def answers_with(unit: Unit, key: str) -> dict[str, str]:
     return dict(row.answers) if row is not None else {}
 
 
-def keep_answers(scope: Scope, key: str, answers: Mapping[str, str], methods: Mapping[str, str]) -> None:
+def keep_answers(scope: Scope, key: str, answers: Mapping[str, str], cart: Cart) -> None:
     """Keep what has been answered with a cart, so that it is there when one comes back; none that are too long.
 
-    Also how it is to be delivered and paid, of `methods`; a way that there is not counts as none.
+    Also how the `cart` is to be delivered and paid. With what has been ordered nothing more is kept.
     """
-    if sum(map(len, (*answers, *answers.values()))) > _MOST_ANSWERED:
+    if not key or not cart.lines or sum(map(len, (*answers, *answers.values()))) > _MOST_ANSWERED:
         return
+    delivery, payment = (way.key if way is not None else "" for way in (cart.delivery, cart.payment))
     with scope.transaction("public") as unit:
-        row = _locked(unit, key)
-        if row is None or (row.order_id and row.ordered == _lines(unit, key)):
-            return
-        cart = cart_of(unit, key, methods=methods)
-        delivery, payment = (way.key if way is not None else "" for way in (cart.delivery, cart.payment))
-        if (row.answers, row.delivery, row.payment) != (answers, delivery, payment):
-            row.answers, row.delivery, row.payment = dict(answers), delivery, payment
-            row.changed_at = unit.moment.now
-            unit.session.add(row)
+        kept = {"answers": dict(answers), "delivery": delivery, "payment": payment, "changed_at": unit.moment.now}
+        row = insert(CheckoutRow).values(
+            workspace_id=unit.workspace_id, cart=key[:_KEY], order_id=0, ordered=[], **kept
+        )  # fmt: skip
+        here = [
+            [line.offer.product.key, line.offer.variant.key if line.offer.variant else "", line.quantity]
+            for line in cart.lines
+        ]
+        still = (col(CheckoutRow.order_id) == 0) | (col(CheckoutRow.ordered) != cast(here, JSONB))
+        unit.session.execute(row.on_conflict_do_update(index_elements=["workspace_id", "cart"], set_=kept, where=still))
 
 
 def mark_ordered(unit: Unit, key: str, order_id: int) -> None:

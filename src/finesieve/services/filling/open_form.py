@@ -13,8 +13,8 @@ from finesieve.core.commerce.cart import Cart, CartLine
 from finesieve.core.commerce.shop import Method
 from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.forms.definition import Form
+from finesieve.core.forms.outcome import Charge, Outcome, QuestionOutcome, SectionOutcome
 from finesieve.core.forms.outcome import Filling as OneFilling
-from finesieve.core.forms.outcome import Outcome, QuestionOutcome, SectionOutcome
 from finesieve.core.forms.page import STEPS, Place, Station, places
 from finesieve.core.forms.wording import Wording
 from finesieve.core.phrases import phrase
@@ -102,14 +102,18 @@ class OpenForm:
     def cause_of(self, line: BillLine) -> str:
         """The question that a surcharge or discount comes from, by the name of its inputs, "" for any other line."""
         number = line.key.removeprefix("charge")
-        return self.outcome.charges[int(number) - 1].question_id if number != line.key else ""
+        return self._charges[int(number) - 1].question_id if number != line.key else ""
+
+    @cached_property
+    def _charges(self) -> tuple[Charge, ...]:
+        return self.outcome.charges
 
     def label_of(self, line: BillLine) -> str:
         """What a line of the bill is called, in the language of the page."""
         number = line.key.removeprefix("charge")
         if number == line.key:
             return self.say(line.label)
-        charge = self.outcome.charges[int(number) - 1]
+        charge = self._charges[int(number) - 1]
         return charge.said(self.say(charge.surcharge.label))
 
     def percent(self, rate: Fraction) -> str:

@@ -117,10 +117,10 @@ class PublicForms:
         with scope.reading("public") as unit:
             filling = self._filling(unit, form_slug, token)
             opened = self._evaluated(unit, house, filling, answers, language, methods=methods)
-        if opened.is_checkout:
+        if opened.cart is not None:
             secret = {one.id for one in opened.outcome.walk() if one.field.type.kind == "secret"}
             kept = {name: text for name, text in answers.items() if name not in secret}
-            keep_answers(scope, filling.cart, kept, methods or {})
+            keep_answers(scope, filling.cart, kept, opened.cart)
         return opened
 
     def send(
@@ -406,7 +406,7 @@ class PublicForms:
             challenge=self._challenges.pose(filling.key) if form.challenge else None,
             known=bool(filling.person_id),
             manner=unit.manner,
-            given={name: value for name, value in answers.items() if _is_part(form, name)},
+            given=_parts_of(form, answers),
             cart=cart,
             bill=bill,
             cart_problem=wrong if form.channel == "checkout" else "",
@@ -490,10 +490,10 @@ def _for_the_known(form: Form) -> dict[str, str]:
     return {"title": form.title_known, "send_label": form.send_known}
 
 
-def _is_part(form: Form, name: str) -> bool:
-    """Whether an answer is to a question of the form, or names the fillings of a section."""
-    place = name.partition(".")[0]
-    return form.question(place) is not None or form.section(place) is not None
+def _parts_of(form: Form, answers: Mapping[str, str]) -> dict[str, str]:
+    """The answers that are to questions of the form, or name the fillings of a section."""
+    parts = {one.id for section in form.sections for one in (section, *section.items)}
+    return {name: value for name, value in answers.items() if name.partition(".")[0] in parts}
 
 
 def _only_here(outcome: Outcome) -> frozenset[str]:
