@@ -14,6 +14,8 @@ from finesieve.core.errors import Conflict, InvalidInput, NotAllowed, NotFound
 from finesieve.core.forms.wording import wording_without_form
 from finesieve.services.commerce.carts import sweep_carts
 from finesieve.services.commerce.orders import (
+    OrderListing,
+    Sort,
     list_orders,
     move_order,
     orders_as_csv,
@@ -355,16 +357,61 @@ class Ordering(unittest.TestCase):
             self.trade.order(PACKETS, q1=f"person{number}@hedgerow.example")
         self.pay(self.trade.order(PACKETS, q1="last@hedgerow.example"))
         self.assertEqual([one.number for one in list_orders(self.scope).lines], [4, 3, 2, 1])
-        self.assertEqual([one.number for one in list_orders(self.scope, "placed").lines], [4])
-        self.assertEqual([one.number for one in list_orders(self.scope, search="PERSON1@").lines], [2])
-        self.assertEqual([one.number for one in list_orders(self.scope, search="3").lines], [3])
-        self.assertEqual(list_orders(self.scope, search="%").lines, ())
+        self.assertEqual([one.number for one in list_orders(self.scope, OrderListing("placed")).lines], [4])
+        self.assertEqual([one.number for one in list_orders(self.scope, OrderListing(search="PERSON1@")).lines], [2])
+        self.assertEqual([one.number for one in list_orders(self.scope, OrderListing(search="3")).lines], [3])
+        self.assertEqual(list_orders(self.scope, OrderListing(search="%")).lines, ())
         self.assertEqual(read_bench(self.scope).to_pack, 1)
         self.assertEqual([(one.kind, one.name) for one in find_anything(self.scope, "3")], [("order", "Order 3")])
         rows = list(csv.DictReader(io.StringIO("".join(orders_as_csv(self.scope)))))
         self.assertEqual([row["number"] for row in rows], ["4", "3", "2", "1"])
         self.assertEqual((rows[0]["total"], rows[0]["lines"], rows[0]["state"]), ("13.92", "3 × Seed packet", "placed"))
-        self.assertEqual(len("".join(orders_as_csv(self.scope, "placed")).splitlines()), 2)
+        self.assertEqual(len("".join(orders_as_csv(self.scope, OrderListing("placed"))).splitlines()), 2)
+
+    def test_the_list_is_filtered_by_what_is_known_and_kept_of_an_order(self) -> None:
+        for number, (lines, plaque) in enumerate((((PACKETS,), ""), ((KIT,), "Kestrel"), ((PACKETS, KIT), "Moss")), 1):
+            link = self.trade.order(*lines, q1=f"person{number}@hedgerow.example", q3=plaque)
+            if number > 1:
+                self.pay(link)
+
+        def found(where: str, sort: Sort = "newest") -> list[int]:
+            return [one.number for one in list_orders(self.scope, OrderListing(where=where, sort=sort)).lines]
+
+        self.assertEqual(found("total > 20", "oldest"), [2, 3])
+        self.assertEqual(found("", "smallest"), [1, 2, 3])
+        self.assertEqual(found('state = "placed" and plaque starts with "M"'), [3])
+        self.assertEqual(found("plaque is blank and placed_at < date(2000, 1, 1)"), [])
+        self.assertEqual(found("number = 1"), [1])
+        wrong = list_orders(self.scope, OrderListing(where="weight > 3"))
+        self.assertEqual((wrong.lines, len(wrong.problems)), ((), 1))
+        rows = list(csv.DictReader(io.StringIO("".join(orders_as_csv(self.scope, OrderListing(where="total > 20"))))))
+        self.assertEqual([row["number"] for row in rows], ["3", "2"])
+
+    def test_the_list_goes_on_page_by_page(self) -> None:
+        with self.scope.transaction("owner") as unit:
+            for number in range(1, 121):
+                unit.session.add(
+                    OrderRow(
+                        workspace_id=unit.workspace_id,
+                        number=number,
+                        key=str(number),
+                        form_id=1,
+                        state="placed",
+                        bill={"decimals": 2, "lines": [], "taxes": [], "mode": "included"},
+                        total=number % 7,
+                    )
+                )  # fmt: skip
+        for sort in ("newest", "oldest", "largest", "smallest"):
+            seen, after = [], ""
+            while True:
+                page = list_orders(self.scope, OrderListing(sort=sort), after)  # type: ignore[arg-type]
+                seen += [one.number for one in page.lines]
+                after = page.next
+                if not after:
+                    break
+            self.assertEqual(sorted(seen), list(range(1, 121)))
+            by = [number % 7 if sort in ("largest", "smallest") else number for number in seen]
+            self.assertEqual(by, sorted(by, reverse=sort in ("newest", "largest")))
 
     def test_carts_end(self) -> None:
         key = self.trade.cart(PACKETS)

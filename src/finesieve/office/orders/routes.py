@@ -1,7 +1,8 @@
 """Orders: the list, one order, what becomes of it, and refunds."""
 
 from collections.abc import Mapping
-from typing import Final
+from typing import Final, get_args
+from urllib.parse import urlencode
 
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response, StreamingResponse
@@ -10,8 +11,12 @@ from finesieve.core.commerce.facts import STATES
 from finesieve.core.errors import InvalidInput
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
+from finesieve.office.shared.rules import RuleEditor, posted_rule, stored_rule
+from finesieve.office.shared.sentences import words_about_orders
 from finesieve.services.commerce.by_hand import customer_name
 from finesieve.services.commerce.orders import (
+    OrderListing,
+    Sort,
     list_orders,
     move_order,
     orders_as_csv,
@@ -22,7 +27,7 @@ from finesieve.services.commerce.orders import (
 from finesieve.services.commerce.papers import read_paper
 from finesieve.services.define.groups import read_catalogue
 from finesieve.web.papers import paper_page, paper_pdf
-from finesieve.web.posted import Posted, whole_number
+from finesieve.web.posted import Posted, PostedForm, whole_number
 from finesieve.web.site import site_of
 
 __all__ = ["router"]
@@ -39,30 +44,53 @@ def _sections(desk: Desk, state: str = "") -> list[Section]:
     ]
 
 
+def _listing(request: Request, desk: Desk) -> tuple[OrderListing, RuleEditor]:
+    """How the list is looked at, and the editor of its filter."""
+    given = PostedForm([(name, text.replace("\x00", "")) for name, text in request.query_params.multi_items()])
+    words = words_about_orders(read_catalogue(desk.scope))
+    rule = posted_rule(given, "where", "Filter", words)
+    if "where" in given and "where_clauses" not in given and not given.text("as_text"):
+        rule = stored_rule("where", "Filter", given.text("where"), words, as_text=False)
+    if given.text("action") == "flip:where":
+        rule = rule.flipped()
+    state = given.text("state") if given.text("state") in STATES else ""
+    sort: Sort = next((one for one in get_args(Sort) if one == given.text("sort")), "newest")
+    return OrderListing(state, given.text("q")[:100], rule.text[:4_000], sort), rule
+
+
+def _query_of(listing: OrderListing, **more: str) -> str:
+    parts = {"state": listing.state, "q": listing.search, "where": listing.where, "sort": listing.sort, **more}
+    return urlencode({name: text for name, text in parts.items() if text and (name, text) != ("sort", "newest")})
+
+
 @router.get("")
-def show_orders(request: Request, desk: DeskHere, state: str = "", q: str = "", before: int | None = None) -> Response:
-    """Orders, the newest first."""
-    words = q.replace("\x00", "")[:100]
+def show_orders(request: Request, desk: DeskHere, after: str = "") -> Response:
+    """Orders, the newest first or in another order."""
+    listing, rule = _listing(request, desk)
+    found = list_orders(desk.scope, listing, after)
     return page(
         request,
         desk,
         "office/orders/list.html",
         stage="people",
         title="Orders",
-        sections=_sections(desk, state if state in STATES else ""),
-        found=list_orders(desk.scope, state, words, before),
-        state=state if state in STATES else "",
-        said=STATES.get(state, ""),
-        words=words,
+        sections=_sections(desk, listing.state),
+        found=found,
+        listing=listing,
+        rule=rule.with_problems(found.problems),
+        said=STATES.get(listing.state, ""),
+        rest=_query_of(listing),
+        panel=request.query_params.get("panel", ""),
         shop=read_catalogue(desk.scope).shop,
     )
 
 
 @router.get("/all.csv")
-def export_orders(desk: DeskHere, state: str = "") -> Response:
-    """All orders as CSV."""
+def export_orders(request: Request, desk: DeskHere) -> Response:
+    """The orders looked at as CSV."""
     headers = {"Content-Disposition": 'attachment; filename="orders.csv"'}
-    return StreamingResponse(orders_as_csv(desk.scope, state), media_type="text/csv; charset=utf-8", headers=headers)
+    lines = orders_as_csv(desk.scope, _listing(request, desk)[0])
+    return StreamingResponse(lines, media_type="text/csv; charset=utf-8", headers=headers)
 
 
 @router.get("/new")

@@ -5,7 +5,8 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Final, get_args
 
-from finesieve.core.fields.about import PERSON, record_about
+from finesieve.core.commerce.facts import ORDERS, STATES
+from finesieve.core.fields.about import ORDER, PERSON, record_about
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.options import Option
 from finesieve.core.language.parser import parse
@@ -40,6 +41,7 @@ __all__ = [
     "draft_of",
     "plain_words",
     "read_sentence",
+    "words_about_orders",
     "words_about_people",
     "words_of_records",
 ]
@@ -102,7 +104,25 @@ def words_about_people(catalogue: Catalogue, *, without: int = 0) -> Vocabulary:
         key: Records(link.back_name, Vocabulary(_own_words(catalogue, record_about(link.record_type_id))))
         for key, link in catalogue.collections_of(PERSON).items()
     }
+    if catalogue.shop is not None and ORDERS not in records:
+        records[ORDERS] = Records("Orders", Vocabulary(_order_words(catalogue)))
     return Vocabulary(found, records=records, groups={one.id: one.name for one in catalogue.all_groups})
+
+
+def words_about_orders(catalogue: Catalogue) -> Vocabulary:
+    """What is known of every order, and the fields that the house keeps of it."""
+    return Vocabulary(_order_words(catalogue), where="about=order")
+
+
+def _order_words(catalogue: Catalogue) -> dict[str, Field]:
+    found = {}
+    for key, label, type_key in (
+        ("number", "Number", "number"), ("placed_at", "Placed", "datetime"), ("state", "State", "choice"),
+        ("total", "Total", "money"),
+    ):  # fmt: skip
+        options = tuple(Option(words, state) for state, words in STATES.items()) if key == "state" else ()
+        found[key] = Field(0, key, label, type_key, 0, options=options)
+    return {**found, **_own_words(catalogue, ORDER)}
 
 
 def _own_words(catalogue: Catalogue, about: str) -> dict[str, Field]:

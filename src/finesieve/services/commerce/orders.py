@@ -3,16 +3,17 @@
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any, Final
+from typing import Any, Final, Literal
 
-from sqlalchemy import func
+from sqlalchemy import BigInteger, func, literal, tuple_
 from sqlmodel import col, select
 
 from finesieve.core.commerce.amounts import in_currency
 from finesieve.core.commerce.facts import STATES, State
-from finesieve.core.errors import Conflict, InvalidInput
+from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, TookTooLong
 from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.fields.built_in import ADDRESSES, address_keys
+from finesieve.core.language.problems import Problem
 from finesieve.core.model.changes import ORDER_IDS
 from finesieve.services.commerce.answers import Answered, answers_at, columns_of_orders, order_fields_at
 from finesieve.services.commerce.behind import shop_behind
@@ -43,13 +44,19 @@ from finesieve.services.values.value_lines import (
     value_lines,
 )
 from finesieve.services.values.writing import change_row, note, row_of
+from finesieve.store.connection.database import apart
+from finesieve.store.language.compiler import compile_sql
+from finesieve.store.language.sources import source_of
+from finesieve.store.reading.kept import patience
 from finesieve.store.reading.rows import rows_by_ids, stored_row
 from finesieve.store.tables import OrderRow
 
 __all__ = [
     "OrderLine",
+    "OrderListing",
     "OrderPage",
     "OrderView",
+    "Sort",
     "addresses_of",
     "list_orders",
     "move_order",
@@ -62,6 +69,7 @@ __all__ = [
 ]
 
 _PAGE: Final = 50
+_SECONDS: Final = 2
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,39 +88,90 @@ class OrderLine:
 
 @dataclass(frozen=True, slots=True)
 class OrderPage:
-    """A page of orders, the newest first. `before` continues it; None at the end. `columns` are the answers that
-    checkouts show in it, `cells` those of each order, by its id."""
+    """A page of orders. `next` continues it, "" at the end. `columns` are the answers that checkouts show in it,
+    `cells` those of each order, by its id; `problems` what is wrong with the condition, `failure` why there is none.
+    """
 
     lines: tuple[OrderLine, ...]
-    before: int | None
+    next: str = ""
     columns: tuple[str, ...] = ()
     cells: Mapping[int, tuple[str, ...]] = field(default_factory=dict)
+    problems: tuple[Problem, ...] = ()
+    failure: str = ""
 
 
-def list_orders(scope: Scope, state: str = "", search: str = "", before: int | None = None) -> OrderPage:
-    """Orders in a state, "" for all, whose number or email has these words, the newest first."""
+Sort = Literal["newest", "oldest", "largest", "smallest"]
+_SORTS: Final[Mapping[str, tuple[Any, bool]]] = {
+    "newest": (OrderRow.id, True), "oldest": (OrderRow.id, False),
+    "largest": (OrderRow.total, True), "smallest": (OrderRow.total, False),
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class OrderListing:
+    """How orders are looked at: in a state, "" for all; whose number or email has the words of `search`; where a
+    condition about an order holds."""
+
+    state: str = ""
+    search: str = ""
+    where: str = ""
+    sort: Sort = "newest"
+
+
+def list_orders(scope: Scope, listing: OrderListing | None = None, after: str = "") -> OrderPage:
+    """Orders as they are looked at, the newest first. `after` continues a page, by its `next`."""
+    listing = listing or OrderListing()
     with scope.reading("reader") as unit:
-        query = select(OrderRow).order_by(col(OrderRow.id).desc())
-        if state in STATES:
-            query = query.where(col(OrderRow.state) == state)
-        words = search.strip().lower()[:100]
-        if words.isascii() and words.isdigit() and len(words) < 10:
-            query = query.where(col(OrderRow.number) == int(words))
-        elif words:
-            query = query.where(func.strpos(func.lower(OrderRow.email), words) > 0)
-        if before is not None:
-            query = query.where(col(OrderRow.id) < before)
-        rows = unit.session.exec(query.limit(_PAGE + 1)).all()
-        before = rows[_PAGE - 1].id if len(rows) > _PAGE else None
-        return OrderPage(_lines(unit, rows[:_PAGE]), before, *columns_of_orders(unit, rows[:_PAGE]))
+        query, problems = _chosen(unit, listing)
+        if problems:
+            return OrderPage((), problems=problems)
+        column, down = _SORTS[listing.sort]
+        value, _, last = after.partition(".")
+        if value.isdigit() and last.isdigit() and len(after) < 40:
+            there = tuple_(col(column), col(OrderRow.id))
+            mark = tuple_(literal(int(value), BigInteger), literal(int(last), BigInteger))
+            query = query.where(there < mark if down else there > mark)
+        order = (col(column), col(OrderRow.id))
+        query = query.order_by(*(one.desc() for one in order) if down else order)
+        try:
+            with apart(unit.session, patience(_SECONDS)):
+                rows = unit.session.exec(query.limit(_PAGE + 1)).all()
+        except TookTooLong:
+            return OrderPage((), failure="This takes too long to list. Make the filter simpler.")
+        except FineSieveError:
+            return OrderPage((), failure="The database cannot work this out. Write the filter another way.")
+        last_row = rows[_PAGE - 1] if len(rows) > _PAGE else None
+        key = "total" if listing.sort in ("largest", "smallest") else "id"
+        follows = f"{getattr(last_row, key)}.{last_row.id}" if last_row is not None else ""
+        return OrderPage(_lines(unit, rows[:_PAGE]), follows, *columns_of_orders(unit, rows[:_PAGE]))
 
 
-def orders_as_csv(scope: Scope, state: str = "") -> Iterator[str]:
-    """All orders in a state, "" for all, as CSV, line by line: what was charged, and the values of their fields."""
-    return csv_lines(_csv_rows(scope, state))
+def _chosen(unit: Unit, listing: OrderListing) -> tuple[Any, tuple[Problem, ...]]:
+    """The orders that are meant, or what is wrong with the condition."""
+    query = select(OrderRow)
+    if listing.state in STATES:
+        query = query.where(col(OrderRow.state) == listing.state)
+    words = listing.search.strip().lower()[:100]
+    if words.isascii() and words.isdigit() and len(words) < 10:
+        query = query.where(col(OrderRow.number) == int(words))
+    elif words:
+        query = query.where(func.strpos(func.lower(OrderRow.email), words) > 0)
+    if listing.where.strip():
+        checked = unit.visible.check(listing.where, "yes_no", ORDER)
+        if checked.typed is None:
+            return query, checked.problems
+        source = source_of(unit.session, unit.definitions, checked.typed.names, unit.moment, ORDER)
+        holds = compile_sql(checked.typed, source.columns, unit.moment)
+        query = query.where(col(OrderRow.id).in_(select(source.id).select_from(source.table).where(holds)))
+    return query, ()
 
 
-def _csv_rows(scope: Scope, state: str) -> Iterator[list[str]]:
+def orders_as_csv(scope: Scope, listing: OrderListing | None = None) -> Iterator[str]:
+    """The orders looked at as CSV, line by line: what was charged, and the values of their fields."""
+    return csv_lines(_csv_rows(scope, listing or OrderListing()))
+
+
+def _csv_rows(scope: Scope, listing: OrderListing) -> Iterator[list[str]]:
     with scope.separate("reader") as unit:
         fields = [
             one
@@ -120,10 +179,10 @@ def _csv_rows(scope: Scope, state: str) -> Iterator[list[str]]:
             if unit.sees(one) and one.type.kind not in ("file", "secret")
         ]
         yield ["number", "placed_at", "state", "email", "total", "refunded", "lines", *(one.key for one in fields)]
+        chosen, problems = _chosen(unit, listing)
         before = None
-        while True:
-            query = select(OrderRow).order_by(col(OrderRow.id).desc()).limit(_EXPORTED)
-            query = query.where(col(OrderRow.state) == state) if state in STATES else query
+        while not problems:
+            query = chosen.order_by(col(OrderRow.id).desc()).limit(_EXPORTED)
             query = query.where(col(OrderRow.id) < before) if before is not None else query
             rows = unit.session.exec(query).all()
             keys = [one.key for one in fields]
