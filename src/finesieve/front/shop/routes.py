@@ -9,10 +9,11 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound
-from finesieve.core.forms.wording import wording_without_form
+from finesieve.core.forms.wording import Wording, wording_without_form
 from finesieve.services.commerce.carts import CartView
 from finesieve.web.addresses import address_of
 from finesieve.web.carts import cart_cookie, cart_of_browser
+from finesieve.web.languages import accepted_languages
 from finesieve.web.papers import paper_pdf
 from finesieve.web.posted import Posted, whole_number
 from finesieve.web.site import site_of
@@ -22,6 +23,14 @@ __all__ = ["router"]
 
 router = APIRouter(prefix="/shop/{workspace}")
 _DAYS = 30
+
+
+def _say(request: Request) -> Wording:
+    """The words of the page, in the language wished for."""
+    wished = request.query_params.get("lang", "")[:3]
+    return wording_without_form(
+        *((wished,) if wished else accepted_languages(request.headers.get("accept-language", "")))
+    )
 
 
 def _look(request: Request, workspace: str) -> CartView:
@@ -37,7 +46,9 @@ def show_shop(request: Request, workspace: str) -> Response:
 def _page(
     request: Request, workspace: str, template: str, messages: Mapping[str, str] | None = None, status: int = 200
 ) -> Response:
-    context = {"opened": _look(request, workspace), "workspace": workspace, "messages": messages or {}}
+    context = {
+        "opened": _look(request, workspace), "workspace": workspace, "messages": messages or {}, "say": _say(request),
+    }  # fmt: skip
     return render(request, f"front/shop/{template}.html", context, status)
 
 
@@ -95,7 +106,7 @@ def show_order(request: Request, workspace: str, token: str) -> Response:
     site_of(request).public_shop.settle(workspace, token)
     house, language, order = site_of(request).public_shop.order(workspace, token)
     context = {
-        "opened": _Head(house, language), "workspace": workspace, "order": order, "token": token,
+        "opened": _Head(house, language), "workspace": workspace, "order": order, "token": token, "say": _say(request),
         "asked": "asked" in request.query_params, "changed": "changed" in request.query_params,
         "may_change": site_of(request).public_shop.answers(workspace, token) is not None,
     }  # fmt: skip
@@ -123,7 +134,7 @@ def _answers_page(
         raise NotFound("Nothing about this order can be changed (any more).")
     context = {
         "opened": _Head(house, language), "found": found, "here": f"/shop/{workspace}/order/{token}",
-        "messages": messages or {}, "say": wording_without_form("en"),
+        "messages": messages or {}, "say": _say(request),
     }  # fmt: skip
     return render(request, "front/shop/answers.html", context, status)
 
@@ -154,7 +165,7 @@ def pay(request: Request, workspace: str, token: str, form: Posted) -> Response:
     if said == "twice":
         shop.pay(workspace, token, accepted=True)
     if said == "silent":
-        context = {"opened": _look(request, workspace), "here": here}
+        context = {"opened": _look(request, workspace), "here": here, "say": _say(request)}
         return render(request, "front/shop/silent.html", context, 504)
     answer = RedirectResponse(here + ("?asked=1" if accepted else ""), 303)
     if accepted:

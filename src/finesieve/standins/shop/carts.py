@@ -10,6 +10,7 @@ from sqlmodel import Session, col, select
 from finesieve.core.commerce.cart import MOST_LINES, MOST_PIECES
 from finesieve.core.commerce.port import CartLines
 from finesieve.core.errors import InvalidInput
+from finesieve.core.phrases import phrase
 from finesieve.store.tables import CartRow
 
 __all__ = ["lines_of", "put_into", "sweep"]
@@ -35,9 +36,9 @@ def put_into(
     lines: dict[tuple[str, str], Any] = {(str(one), str(kind)): int(many) for one, kind, many in row.lines}
     wanted = quantity + (lines.get((product, variant), 0) if more else 0)
     if len({*lines, (product, variant)}) > MOST_LINES:
-        raise InvalidInput({"quantity": f"A cart holds at most {MOST_LINES} different things."})
+        raise InvalidInput({"quantity": phrase("A cart holds at most {many} different things.", many=str(MOST_LINES))})
     if not 0 <= wanted <= MOST_PIECES:
-        raise InvalidInput({"quantity": f"At most {MOST_PIECES:,} pieces of one thing."})
+        raise InvalidInput({"quantity": phrase("At most {many} pieces of one thing.", many=str(MOST_PIECES))})
     lines[(product, variant)] = wanted
     row.lines, row.changed_at = [[one, kind, many] for (one, kind), many in lines.items() if many], now
     session.add(row)
