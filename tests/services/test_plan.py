@@ -3,6 +3,7 @@
 import unittest
 
 from finesieve.core.errors import Conflict, InvalidInput
+from finesieve.core.forms.lacking import lacking
 from finesieve.core.forms.page import PARTS, SLOTS, places
 from finesieve.services.filling.open_form import Visit
 from finesieve.services.forms.beginning import create_checkout
@@ -17,7 +18,9 @@ from finesieve.services.forms.composing import (
     set_steps,
 )
 from finesieve.services.forms.forms import create_form, form_versions, publish_form, read_form
+from finesieve.services.forms.showing import set_shown_at
 from finesieve.services.kernel.changes import undo_change
+from finesieve.services.people.listing import list_people
 from tests.support.house import make_house
 from tests.support.shop import Trade
 
@@ -95,6 +98,34 @@ class Plan(unittest.TestCase):
         self.assertEqual(len(whole), len(SLOTS) + len(PARTS))
 
 
+class Asked(unittest.TestCase):
+    """How a text is asked: as a menu, with its sample text in the place of the wording."""
+
+    def setUp(self) -> None:
+        self.trade = Trade(make_house())
+
+    def test_a_text_asked_as_a_menu(self) -> None:
+        menu = ("Upper Tansy", " ", "Low Field", "Upper Tansy")
+        self.trade.change("q2", menu=menu, bare=True, sample="Where you live", show_when="")
+        publish_form(self.trade.house.scope, self.trade.form, self.trade.revision())
+        opened = self.trade.open(self.trade.cart(PACKETS))
+        asked = opened.outcome.of("q2")
+        assert asked is not None
+        self.assertEqual([one.label for one in asked.offered], ["Upper Tansy", "Low Field"])
+        self.assertFalse(self.trade.send(opened, q2="Elsewhere").sent)
+        self.assertTrue(self.trade.send(opened, q2="Low Field").sent)
+        (person,) = list_people(self.trade.house.scope).lines
+        self.assertEqual(person.name, "Low Field")
+
+    def test_changing_a_question_keeps_where_its_answer_shows(self) -> None:
+        scope = self.trade.house.scope
+        set_shown_at(scope, self.trade.form, self.trade.revision(), ["q2"], ["invoice"], on=True)
+        self.trade.change("q2", label="Call name")
+        asked = read_form(scope, self.trade.form).document.question("q2")
+        assert asked is not None
+        self.assertEqual(asked.shown_at, ("order", "shop", "invoice"))
+
+
 class Begun(unittest.TestCase):
     """The checkout that a house begins with."""
 
@@ -111,7 +142,12 @@ class Begun(unittest.TestCase):
         self.assertEqual(asked["contact"], ["email", "first_name", "last_name", "company", "phone"])
         self.assertEqual(asked["billing"][:2], ["billing_country", "billing_street"])
         self.assertEqual(asked["address"][-1], "delivery_postcode")
-        self.assertEqual(view.problems, ())
+        self.assertEqual((view.problems, lacking(view.document, view.catalogue)), ((), ()))
+        bare = read_form(self.scope, self.trade.form)
+        said = lacking(bare.document, bare.catalogue)
+        self.assertEqual(
+            [one.partition(":")[0] for one in said], ["No street and town are asked", "No country is asked"]
+        )
         again = read_form(self.scope, create_checkout(self.scope, "Till"))
         self.assertEqual(
             [one.field_id for one in again.document.questions], [one.field_id for one in view.document.questions]

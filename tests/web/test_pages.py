@@ -290,6 +290,7 @@ class BadInput(unittest.TestCase):
         for path, data, status in (
             ("collect/checks", {"name": "X", "check_kind": "nonsense", "check_low": "1"}, 422),
             (part, check, 422),
+            (part, {"revision": revision, "checks": "1", "check0_low": "1"}, 200),
             (part, {"revision": revision, "action": "addcheck", "new_check": "nonsense"}, 200),
         ):
             with self.subTest(path):

@@ -13,7 +13,7 @@ class Asked:
     """A question with its inputs' names, the classes of its box, and the ids of what describes it.
 
     `message` is what is wrong, "" for nothing; `say` puts the page's own words into its language; `focus` is for the
-    one where typing begins.
+    one where typing begins, `bare` leaves the wording to screen readers.
     """
 
     outcome: QuestionOutcome
@@ -25,6 +25,7 @@ class Asked:
     input: str
     css: str
     described: str
+    bare: bool
 
 
 def asked_question(outcome: QuestionOutcome, message: str, say: Callable[[str], str], name: str, focus: bool) -> Asked:
@@ -43,4 +44,5 @@ def asked_question(outcome: QuestionOutcome, message: str, say: Callable[[str], 
         f"a_{name}",
         " ".join(part for part in css if part),
         " ".join(part for part in described if part),
+        outcome.question.bare and bool(outcome.sample),
     )

@@ -61,6 +61,8 @@ _ITEM: Final = {
     "tidy": "tidying",
     "shown_at": "where the answer shows",
     "later": "may be changed later",
+    "menu": "menu",
+    "bare": "sample text in place of the label",
     "field_id": "field",
 }
 

@@ -94,7 +94,8 @@ class Question(_Document):
     what is known (unless `prefill` is off), or the address parameter named
     `parameter`, or `default`. A `passing` answer is not kept on the person: it
     stays with what was sent, and may set a house value. `shown_at` is where the answer
-    shows once it is ordered, None for the usual places; `later` lets whoever ordered change it until it ships.
+    shows once it is ordered, None for the usual places; `later` lets whoever ordered change it until it ships. A short
+    text can be asked as a `menu` of options; with `bare` the sample text stands in the place of the label on the page.
     """
 
     kind: Literal["question"] = "question"
@@ -120,6 +121,8 @@ class Question(_Document):
     lists: tuple[ListEffect, ...] = Field(default=(), max_length=20)
     shown_at: tuple[ShownAt, ...] | None = None
     later: bool = False
+    menu: tuple[Annotated[str, Field(min_length=1, max_length=OPTION)], ...] = Field(default=(), max_length=200)
+    bare: bool = False
 
 
 class Remark(_Document):
@@ -303,7 +306,7 @@ class Form(_Document):
                 if isinstance(item, Remark):
                     yield item.text
                     continue
-                yield from (item.label, item.help, item.sample)
+                yield from (item.label, item.help, item.sample, *item.menu)
                 yield from (check.message for check in item.checks)
                 yield from (surcharge.label for surcharge in item.surcharges)
 

@@ -9,6 +9,7 @@ from finesieve.core.commerce.shop import Shop
 from finesieve.core.fields.about import ORDER, PERSON, record_about
 from finesieve.core.fields.contexts import answer_read
 from finesieve.core.fields.definition import Field
+from finesieve.core.fields.options import Option
 from finesieve.core.forms.definition import Form, Question, Remark, Section, Surcharge
 from finesieve.core.language.checker import Checked, check
 from finesieve.core.language.evaluator import compile_python
@@ -246,6 +247,9 @@ class _Maker:
         )
 
     def question(self, question: Question, known: Field, world: World) -> CompiledQuestion:
+        if question.menu and known.type_key == "short_text":
+            # As it is asked here; what is kept is the text.
+            known = replace(known, type_key="choice", options=tuple(Option(one, one) for one in question.menu))
         checks = [self.check(one, known, world) for one in question.checks]
         charges = [(one, self.rule(one.amount, world, None)) for one in question.surcharges]
         insists = known.required if question.required is None else question.required

@@ -136,6 +136,8 @@ def _question_texts(question: Question, catalogue: Catalogue) -> Iterator[tuple[
     yield "unit", known.unit if known else ""
     for option in known.offered if known else ():
         yield "option", option.label
+    for line in question.menu:
+        yield "option", line
     for check in question.checks:
         named = catalogue.checks.get(check.check_id) if check.kind == "named" else None
         yield "message", check.message or (named.check.message if named else "")

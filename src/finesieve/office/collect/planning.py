@@ -8,6 +8,7 @@ from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.forms.definition import Section
+from finesieve.core.forms.lacking import lacking
 from finesieve.core.forms.page import STEPS, Place, Slot, places
 from finesieve.office.collect.contents import index, pages_of
 from finesieve.office.shared.desk import Desk, DeskHere
@@ -56,6 +57,7 @@ def _plan(request: Request, desk: Desk, form_id: int, messages: dict[str, str], 
         "undo_last": undoable_change(desk.scope, "form", form_id) if desk.may_edit else None,
         "redo_last": redoable_change(desk.scope, "form", form_id) if desk.may_edit else None,
         "messages": messages,
+        "lacking": lacking(view.document, view.catalogue),
     }
     return page(
         request, desk, "office/collect/plan.html", stage="collect", title=f"Page plan of {view.document.title}",

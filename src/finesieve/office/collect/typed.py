@@ -46,7 +46,7 @@ __all__ = [
 ]
 
 MOST_OPTION_RULES: Final = 40
-_FLAGS: Final = ("hidden", "prefill", "only_if_unknown", "passing", "later")
+_FLAGS: Final = ("hidden", "prefill", "only_if_unknown", "passing", "later", "bare")
 
 
 @dataclass(frozen=True)
@@ -175,6 +175,7 @@ def stored_part(view: FormView, part: Section | Question | Remark, as_text: froz
             )
     required = "when" if part.required_when else {None: "", True: "yes", False: "no"}[part.required]
     values = {name: str(getattr(part, name)) for name in ("label", "help", "sample", "width", "default", "parameter")}
+    values["menu"] = "\n".join(part.menu)
     flags = frozenset((*(flag for flag in _FLAGS if getattr(part, flag)), *part.tidy))
     charges = tuple(_stored_charge(one) for one in part.surcharges)
     lists = tuple(
@@ -269,7 +270,7 @@ def posted_question(view: FormView, question: Question, form: PostedForm) -> Typ
             name = f"check{place}_expression"
             rules[name] = posted_rule(form, name, "The condition", vocabulary(view, section, 0, form))
             check["expression"] = rules[name].text
-    names = ("label", "help", "sample", "width", "default", "parameter", "required")
+    names = ("label", "help", "sample", "width", "default", "parameter", "required", "menu")
     values = {name: form.text(name) for name in names}
     flags = frozenset(form.texts("flag"))
     charges, lists = tuple(_posted_list(form, "charge")), tuple(_posted_list(form, "list"))
@@ -291,7 +292,7 @@ def _posted_list(form: PostedForm, what: str) -> list[dict[str, str]]:
         found.append(new.get(what, {}))
     elif action == f"drop{what}" and place is not None and place < len(found):
         found.pop(place)
-    return found
+    return [one for one in found if what != "check" or one.get("kind")]
 
 
 def question_input(typed: TypedPart) -> QuestionInput:
@@ -303,6 +304,7 @@ def question_input(typed: TypedPart) -> QuestionInput:
         "show_when": typed.rules["show_when"].text,
         "required_when": typed.rules["required_when"].text,
         "options_when": options,
+        "menu": tuple(typed.get("menu").splitlines()),
         "tidy": tuple(one for one in ("spaces", "lower", "upper", "capital") if one in typed.flags),
         "checks": tuple(check_from_typed(one) for one in typed.checks if not blank_check(one)),
         "surcharges": tuple(

@@ -119,6 +119,8 @@ class QuestionInput(Input):
     only_if_unknown: bool = False
     passing: bool = False
     later: bool = False
+    bare: bool = False
+    menu: tuple[str, ...] = ()
     tidy: tuple[Literal["spaces", "lower", "upper", "capital"], ...] = ()
     checks: tuple[dict[str, Any], ...] = ()
     surcharges: tuple[dict[str, Any], ...] = ()
@@ -360,6 +362,8 @@ def change_question(scope: Scope, form_id: int, revision: int, question_id: str,
         given = asked.model_dump() | {
             "id": question_id,
             "field_id": old.field_id,
+            "shown_at": old.shown_at,
+            "menu": tuple(dict.fromkeys(line.strip() for line in asked.menu if line.strip())),
             "required": {"": None, "yes": True, "no": False, "when": None}[asked.required],
             "required_when": asked.required_when if asked.required == "when" else "",
             "options_when": {option: rule for option, rule in asked.options_when.items() if rule.strip()},
