@@ -290,8 +290,8 @@ class BadInput(unittest.TestCase):
         for path, data, status in (
             ("collect/checks", {"name": "X", "check_kind": "nonsense", "check_low": "1"}, 422),
             (part, check, 422),
-            (part, {"revision": revision, "checks": "1", "check0_low": "1"}, 200),
             (part, {"revision": revision, "action": "addcheck", "new_check": "nonsense"}, 200),
+            (part, {"revision": revision, "checks": "1", "check0_low": "1"}, 303),
         ):
             with self.subTest(path):
                 self.assertEqual(self.office.post(path, data).status_code, status)
