@@ -53,6 +53,12 @@ class Running:
             [sys.executable, "-m", "finesieve.cli", *words], env=self.environment, stdout=self.log, stderr=self.log
         )
 
+    def start_all(self) -> None:
+        """Start both, and wait until they answer."""
+        for name in ("web", "worker"):
+            self.start(name)
+        self.wait("the start")
+
     def kill(self, name: str) -> None:
         """Kill one without a word, and start it again as whatever watches over it would."""
         if name == "database":
@@ -154,24 +160,28 @@ class Sender(threading.Thread):
             time.sleep(0.3)
 
 
+def on_a_database_of_its_own(after: ExitStack) -> tuple[Running, Store]:
+    """A database that the makers of houses work on until `after` ends; what else runs is started by its `start_all`."""
+    home = Path(after.enter_context(tempfile.TemporaryDirectory(prefix="finesieve-kills-", dir="/var/tmp")))
+    home.chmod(0o755)
+    running = Running(home)
+    after.callback(running.stop)
+    engine = connect(running.server.url)
+    after.callback(engine.dispose)
+    migrate(engine)
+    use_database(running.server.url, after)
+    return running, Store(engine)
+
+
 def kills(rounds: int) -> Count:
     """Each process killed so many times while people sign up and a long task runs."""
     count = Count("kills under load")
     with ExitStack() as after:
-        home = Path(after.enter_context(tempfile.TemporaryDirectory(prefix="finesieve-kills-", dir="/var/tmp")))
-        home.chmod(0o755)
-        running = Running(home)
-        after.callback(running.stop)
-        engine = connect(running.server.url)
-        after.callback(engine.dispose)
-        migrate(engine)
-        use_database(running.server.url, after)
+        running, store = on_a_database_of_its_own(after)
         garden = Garden()
         garden.publish()
-        for name in ("web", "worker"):
-            running.start(name)
-        running.wait("the start")
-        _kill_all(running, garden, Store(engine), rounds, count)
+        running.start_all()
+        _kill_all(running, garden, store, rounds, count)
     return count
 
 

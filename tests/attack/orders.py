@@ -1,20 +1,16 @@
 """Two hundred orders a minute while the database and the web server are killed: none lost, none doubled."""
 
 import re
-import tempfile
 import threading
 import time
 from contextlib import ExitStack
-from pathlib import Path
 
 import httpx2 as httpx
 from sqlmodel import col, select
 
-from finesieve.store.connection.database import connect
-from finesieve.store.migrate import migrate
 from finesieve.store.tables import OrderRow, PaymentRow
 from tests.attack.count import Count
-from tests.attack.kills import Running, use_database
+from tests.attack.kills import on_a_database_of_its_own
 from tests.support.house import make_house
 from tests.support.shop import Trade
 
@@ -85,18 +81,9 @@ def orders_under_load(seconds: float, a_minute: int) -> Count:
     """Orders at a pace for so long, the database killed once and the web server once."""
     count = Count("orders under load")
     with ExitStack() as after:
-        home = Path(after.enter_context(tempfile.TemporaryDirectory(prefix="finesieve-orders-", dir="/var/tmp")))
-        home.chmod(0o755)
-        running = Running(home)
-        after.callback(running.stop)
-        engine = connect(running.server.url)
-        after.callback(engine.dispose)
-        migrate(engine)
-        use_database(running.server.url, after)
+        running, _ = on_a_database_of_its_own(after)
         trade = Trade(make_house())
-        for name in ("web", "worker"):
-            running.start(name)
-        running.wait("the start")
+        running.start_all()
         stopping, base = threading.Event(), f"http://127.0.0.1:{running.port}"
         shoppers = [
             Shopper(number, base, trade.house.slug, trade.slug, a_minute / SHOPPERS, stopping)

@@ -6,7 +6,10 @@ from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.forms.showing import SHOWN_AT
 from finesieve.services.commerce.orders import list_orders, move_order, read_order, set_order_values
 from finesieve.services.commerce.papers import read_paper
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import read_catalogue
 from finesieve.services.follow_up.outbox import read_outbox
+from finesieve.services.forms.composing import add_question
 from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.forms.showing import set_shown_at, shown_at, tell_of_orders
 from finesieve.services.kernel.changes import undo_change
@@ -89,10 +92,26 @@ class Shown(unittest.TestCase):
         with self.assertRaises(NotFound):
             self.show("q99", "list")
 
+    def test_a_paper_takes_so_much(self) -> None:
+        group = read_catalogue(self.scope).groups_about("order")[0].id
+        note = create_field(self.scope, group, FieldInput(label="Note", type_key="long_text"))
+        add_question(self.scope, self.trade.form, self.trade.revision(), note)
+        order = self.ordered(q5="moss " * 1_000)
+        ((asked, said),) = read_paper(self.scope, order, "packing").answered.answers
+        self.assertEqual((asked, len(said)), ("Note", 1_002))
+        kept = [
+            line.shown
+            for _, lines in read_order(self.scope, order).groups
+            for line in lines
+            if line.field.label == "Note"
+        ]
+        self.assertEqual([len(one.strip()) for one in kept], [4_999])
+
     def test_papers(self) -> None:
         order = self.ordered(q3="Kestrel <img src=file:///etc/passwd>")
         made = bytes(paper_pdf(read_paper(self.scope, order, "packing")).body)
         self.assertTrue(made.startswith(b"%PDF"))
+        self.assertEqual(self.trade.shop().invoice(self.trade.house.slug, self.link, "here").number, 1)
         move_order(self.scope, order, "cancelled")
         with self.assertRaises(Conflict):
             read_paper(self.scope, order, "invoice")

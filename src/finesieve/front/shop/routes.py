@@ -153,7 +153,7 @@ def save_answers(request: Request, workspace: str, token: str, form: Posted) -> 
 @router.get("/order/{token}/invoice.pdf")
 def show_invoice(request: Request, workspace: str, token: str) -> Response:
     """The invoice of an order, as PDF."""
-    return paper_pdf(site_of(request).public_shop.invoice(workspace, token))
+    return paper_pdf(site_of(request).public_shop.invoice(workspace, token, address_of(request)))
 
 
 @router.post("/order/{token}/pay")

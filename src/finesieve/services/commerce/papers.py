@@ -1,5 +1,6 @@
 """The papers of an order: its invoice, and the slip that it is packed by."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Final, Literal
@@ -42,6 +43,23 @@ class Paper:
     paid_at: datetime | None
 
 
+def _fitting(answered: Answered) -> Answered:
+    """As much as a paper takes: so many lines of so many characters, and how many more there are."""
+
+    def short(lines: Sequence[tuple[str, str]]) -> tuple[tuple[str, str], ...]:
+        shown = [
+            (asked, said if len(said) <= _MOST_SAID else f"{said[:_MOST_SAID]} …") for asked, said in lines[:_MOST]
+        ]
+        more = len(lines) - len(shown)
+        return (*shown, *([("More", f"{more:,} more answers, on the order itself")] if more else []))
+
+    return Answered(short(answered.answers), short(answered.pieces))
+
+
+_MOST: Final = 100
+_MOST_SAID: Final = 1_000
+
+
 def read_paper(scope: Scope, order_id: int, kind: str, role: Literal["reader", "public"] = "reader") -> Paper:
     """A paper of an order. Raises NotFound, and Conflict for an order that is not placed (any more)."""
     with scope.reading(role) as unit:
@@ -57,8 +75,9 @@ def read_paper(scope: Scope, order_id: int, kind: str, role: Literal["reader", "
         found = addresses_of(unit, row)
         first, second = ("billing", "delivery") if wanted == "invoice" else ("delivery", "billing")
         address = next((found[one] for one in (first, f"{first}_known", second, f"{second}_known") if one in found), ())
+        answered = _fitting(answers_at(unit, row, wanted))
         return Paper(
             wanted, PAPERS[wanted], house, unit.manner.language, row.number, row.placed_at, str(unit.moment.zone),
-            row.email, address, show_charges(row, unit.manner), answers_at(unit, row, wanted), delivery, payment,
+            row.email, address, show_charges(row, unit.manner), answered, delivery, payment,
             paid.at if paid is not None and paid.state == "paid" else None,
         )  # fmt: skip

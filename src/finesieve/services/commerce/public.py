@@ -63,9 +63,10 @@ class PublicShop:
         count_arrival(scope, "order", came_from)
         return change_answers(scope, self._order_id(token), typed)
 
-    def invoice(self, slug: str, token: str) -> Paper:
-        """The invoice of the order of a link. Raises NotFound, Conflict."""
+    def invoice(self, slug: str, token: str, came_from: str) -> Paper:
+        """The invoice of the order of a link. Raises NotFound, Conflict, TooOften."""
         scope, _house = self._scope(slug)
+        count_arrival(scope, "paper", came_from)
         return read_paper(scope, self._order_id(token), "invoice", "public")
 
     def pay(self, slug: str, token: str, *, accepted: bool, told: bool = True, late: timedelta = timedelta(0)) -> None:
