@@ -131,6 +131,8 @@ class Page:
     def press(self, words: str, css: str = "a, button") -> None:
         """Press the link or button with these words."""
 
+        self._settle()
+
         def pressed() -> bool:
             found = self.driver.execute_script(_FIND, css, words)
             if found is not None:
@@ -145,6 +147,8 @@ class Page:
     def fill(self, css: str, text: str) -> None:
         """Put a text into an input, in place of what is there."""
 
+        self._settle()
+
         def filled() -> bool:
             box = self.driver.execute_script(_FIND, css, "")
             if box is not None:
@@ -156,7 +160,13 @@ class Page:
 
         self.wait(filled, css)
 
+    def _settle(self) -> None:
+        """Wait, as a person would, while a part of the page is still on its way."""
+        still = "return document.querySelector('.htmx-request') === null"
+        self.wait(lambda: self.driver.execute_script(still), "all that was asked for")
+
     def choose(self, css: str, label: str) -> None:
+        self._settle()
         self.wait(lambda: Select(self.one(css)).select_by_visible_text(label) is None, f"{label} in {css}")
         self.clicks += 1
 
