@@ -5,7 +5,10 @@ import unittest
 from finesieve.core.errors import Conflict, InvalidInput
 from finesieve.core.forms.lacking import lacking
 from finesieve.core.forms.page import PARTS, SLOTS, places
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import read_catalogue
 from finesieve.services.filling.open_form import Visit
+from finesieve.services.forms.asking import forms_asking, set_forms_asking
 from finesieve.services.forms.beginning import create_checkout
 from finesieve.services.forms.composing import (
     FormSettings,
@@ -116,6 +119,19 @@ class Asked(unittest.TestCase):
         self.assertTrue(self.trade.send(opened, q2="Low Field").sent)
         (person,) = list_people(self.trade.house.scope).lines
         self.assertEqual(person.name, "Low Field")
+
+    def test_a_field_of_an_order_is_asked_from_its_own_page_in_checkouts_alone(self) -> None:
+        """Also where the last section asks for records of a piece."""
+        scope = self.trade.house.scope
+        self.trade.ask_per_piece()
+        create_form(scope, "Join")
+        group = read_catalogue(scope).groups_about("order")[0].id
+        made = create_field(scope, group, FieldInput(label="Gate word", type_key="short_text"))
+        self.assertEqual([one.id for one in forms_asking(scope, made)], [self.trade.form])
+        set_forms_asking(scope, made, [self.trade.form])
+        first = read_form(scope, self.trade.form).document.sections[0]
+        self.assertIn(made, [one.field_id for one in first.questions])
+        self.assertEqual(read_form(scope, self.trade.form).problems, ())
 
     def test_changing_a_question_keeps_where_its_answer_shows(self) -> None:
         scope = self.trade.house.scope

@@ -7,8 +7,8 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound, Overtaken
-from finesieve.core.fields.about import ABOUTS, HOUSE, PERSON, record_about, record_type_of
-from finesieve.core.fields.built_in import BuiltIn, Part, twin_of
+from finesieve.core.fields.about import ABOUTS, HOUSE, ORDER, PERSON, record_about, record_type_of
+from finesieve.core.fields.built_in import KEPT_BY_ITSELF, BuiltIn, Part, twin_of
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.families.data import MEDIA
 from finesieve.core.fields.options import options_to_lines
@@ -274,9 +274,14 @@ def _field_page(
             *((one.key, one.label) for one in catalogue.fields_about(field.about) if one.type_key == "country"),
         ],
         option_lists=list_option_lists(desk.scope) if field.type.has_options else (),
-        forms=forms_asking(desk.scope, field_id) if field.about == PERSON else (),
+        forms=forms_asking(desk.scope, field_id) if _can_be_asked(field) else (),
         status=status,
     )
+
+
+def _can_be_asked(field: Field) -> bool:
+    """Whether forms choose to ask for it: the email they always ask, and what is kept by itself they never do."""
+    return field.about in (PERSON, ORDER) and field.key != "email" and field.key not in KEPT_BY_ITSELF
 
 
 _ORDER = ("On forms", "Limits", "Visibility")

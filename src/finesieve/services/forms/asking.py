@@ -3,6 +3,7 @@
 from collections.abc import Collection
 from dataclasses import dataclass
 
+from finesieve.core.fields.about import ORDER
 from finesieve.core.forms.definition import Form, Question
 from finesieve.core.model.catalogue import field_of
 from finesieve.services.forms.composing import add_question, remove_part
@@ -25,9 +26,11 @@ class AskingForm:
 
 
 def forms_asking(scope: Scope, field_id: int) -> tuple[AskingForm, ...]:
-    """All forms in the light of one field."""
+    """The forms that can ask for a field, in its light: of one about the order, the checkouts."""
     with scope.reading("reader") as unit:
-        return tuple(_asking(row, field_id) for row, _ in rows_of_forms(unit))
+        of_order = field_of(unit.catalogue, field_id).about == ORDER
+        rows = (row for row, _ in rows_of_forms(unit) if row.channel == "checkout" or not of_order)
+        return tuple(_asking(row, field_id) for row in rows)
 
 
 def _asking(row: FormRow, field_id: int) -> AskingForm:

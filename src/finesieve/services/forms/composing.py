@@ -11,7 +11,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import AMONG, Among, Form, ListEffect, Question, Remark, Repeat, Section, Surcharge
 from finesieve.core.forms.later import why_not_later
 from finesieve.core.forms.page import SLOTS, Slot, slot_of
-from finesieve.core.forms.prepare import section_about
+from finesieve.core.forms.prepare import asked_about, section_about
 from finesieve.core.forms.problems import label_of, rule_problems, text_problems
 from finesieve.core.language.placeholders import expressions_in
 from finesieve.core.limits import EXPRESSION, HELP, NOUN, TEXT, TITLE
@@ -316,7 +316,7 @@ def ask_new_field(scope: Scope, form_id: int, revision: int, asked: FieldInput, 
 
 def _fitting_section(form: Form, known: Field, catalogue: Catalogue) -> str:
     """The last section that asks about what the field is about; the last of all where none does."""
-    fitting = [section.id for section in form.sections if section_about(section) == known.about]
+    fitting = [section.id for section in form.sections if known.about in asked_about(form, section)]
     return fitting[-1] if fitting else form.sections[-1].id
 
 
