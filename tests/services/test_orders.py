@@ -100,6 +100,9 @@ class Ordering(unittest.TestCase):
         (person,) = [one for one in (row.person_id,) if one]
         self.assertEqual(self.held(tag, "person", person), ["Kestrel", "Moss"])
         self.assertEqual(self.held(tag, "order", row.id or 0), ["Kestrel", "Moss"])
+        self.assertEqual(
+            [title for *_, title in read_order(self.scope, row.id or 0).records], ["Tag Kestrel", "Tag Moss"]
+        )
 
     def held(self, tag: int, about: str, holder: int) -> list[object]:
         """The names of the tags that a person, or an order, has."""

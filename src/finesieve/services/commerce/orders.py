@@ -39,6 +39,7 @@ from finesieve.services.values.value_lines import (
     HistoryLine,
     ValueLine,
     history_of,
+    linked_records,
     person_name,
     read_values,
     value_lines,
@@ -229,7 +230,7 @@ def _lines(unit: Unit, rows: Any) -> tuple[OrderLine, ...]:
 class OrderView:
     """One order with all that belongs to it. `answered` is what was sent with it, `reasons` say why each
     surcharge and discount was charged, by the key of its line, `addresses` where it and its bill go, as printed;
-    see `_addresses`."""
+    see `addresses_of`; `records` are those linked with it, by their type and id, and what each is called."""
 
     line: OrderLine
     shown: Shown
@@ -243,6 +244,7 @@ class OrderView:
     answered: Answered
     reasons: Mapping[str, str] = field(default_factory=dict)
     addresses: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    records: tuple[tuple[int, int, str], ...] = ()
 
 
 def read_order(scope: Scope, order_id: int) -> OrderView:
@@ -265,6 +267,7 @@ def read_order(scope: Scope, order_id: int) -> OrderView:
             answers_at(unit, row, "order", (PERSON,)),
             _reasons(unit, row),
             addresses_of(unit, row),
+            tuple((known.id, record_id, title) for known, record_id, title in linked_records(unit, ORDER, order_id)),
         )
 
 

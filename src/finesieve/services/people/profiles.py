@@ -20,13 +20,14 @@ from finesieve.services.values.value_lines import (
     ValueLine,
     history_of,
     history_of_records,
+    linked_records,
     person_name,
     read_values,
     value_lines,
 )
 from finesieve.services.values.writing import change_person, row_of, taken_keys
 from finesieve.store.reading.people import Person
-from finesieve.store.reading.rows import records_of, stored_row
+from finesieve.store.reading.rows import stored_row
 
 __all__ = [
     "PersonMemberships",
@@ -89,13 +90,7 @@ def _history(unit: Unit, person_id: int, about_key: str) -> tuple[HistoryLine, .
     own = history_of(unit, PERSON, person_id, about_key)
     if about_key:
         return own
-    titles = {}
-    for link in unit.catalogue.collections_of(PERSON).values():
-        known = unit.catalogue.record_types_by_id[link.record_type_id]
-        title = unit.catalogue.by_id.get(known.title_field)
-        for record_id, values in records_of(unit.session, unit.definitions, link, person_id):
-            named = title.show(values.get(title.key)) if title is not None and unit.sees(title) else ""
-            titles[(known.about, record_id)] = f"{known.singular} {named}".strip()
+    titles = {(known.about, record_id): title for known, record_id, title in linked_records(unit, PERSON, person_id)}
     lines = (*own, *history_of_records(unit, titles))
     return tuple(sorted(lines, key=lambda line: (line.at, line.id), reverse=True)[:_LINES])
 

@@ -19,12 +19,12 @@ from finesieve.core.language.placeholders import fill
 from finesieve.core.language.printer import print_text_literal, print_with_values
 from finesieve.core.language.program import Moment
 from finesieve.core.language.tree import Name, walk
-from finesieve.core.model.catalogue import Catalogue, Group
+from finesieve.core.model.catalogue import Catalogue, Group, RecordType
 from finesieve.core.model.changes import ORDER_IDS, OWN_IDS
 from finesieve.core.model.saying import show_typed
 from finesieve.core.values import Value
 from finesieve.services.kernel.scope import Unit
-from finesieve.store.reading.rows import offered_titles, stored_row, titles_of
+from finesieve.store.reading.rows import offered_titles, records_of, stored_row, titles_of
 from finesieve.store.tables import History
 
 __all__ = [
@@ -36,6 +36,7 @@ __all__ = [
     "history_of_records",
     "known_field",
     "left_behind",
+    "linked_records",
     "may_change",
     "person_name",
     "read_values",
@@ -243,6 +244,18 @@ def show_past(field: Field, data: object) -> str:
         return field.show(from_json(data, field.value_type))  # type: ignore[arg-type]  # JSON by its making
     except (ValueError, TypeError):
         return _listed(data)
+
+
+def linked_records(unit: Unit, about: str, row_id: int) -> list[tuple[RecordType, int, str]]:
+    """The records that somebody, or something, has: their type, their id, and what each is called: `Plaque Kestrel`."""
+    found = []
+    for link in unit.catalogue.collections_of(about).values():
+        known = unit.catalogue.record_types_by_id[link.record_type_id]
+        title = unit.catalogue.by_id.get(known.title_field)
+        for record_id, values in records_of(unit.session, unit.definitions, link, row_id):
+            named = title.show(values.get(title.key)) if title is not None and unit.sees(title) else ""
+            found.append((known, record_id, f"{known.singular} {named}".strip()))
+    return found
 
 
 def record_lines(
