@@ -5,6 +5,7 @@ import unittest
 from finesieve.core.errors import Conflict, InvalidInput
 from finesieve.core.forms.lacking import lacking
 from finesieve.core.forms.page import PARTS, SLOTS, places
+from finesieve.services.commerce.in_force import checkout_in_use, use_checkout
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.filling.open_form import Visit
@@ -168,6 +169,20 @@ class Begun(unittest.TestCase):
         self.assertEqual(
             [one.field_id for one in again.document.questions], [one.field_id for one in view.document.questions]
         )
+
+    def test_the_shop_uses_the_first_that_is_in_force_or_the_one_that_is_chosen(self) -> None:
+        form, slug = create_checkout(self.scope, "Till"), self.trade.house.slug
+        with self.assertRaises(InvalidInput):
+            use_checkout(self.scope, form)
+        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        cart = self.trade.cart(PACKETS)
+        self.assertEqual(self.trade.shop().look(slug, cart).checkout, self.trade.slug)
+        change = use_checkout(self.scope, form)
+        self.assertEqual(
+            (self.trade.shop().look(slug, cart).checkout, checkout_in_use(self.scope)), ("till", (form, "Till"))
+        )
+        undo_change(self.scope, change)
+        self.assertEqual(self.trade.shop().look(slug, cart).checkout, self.trade.slug)
 
     def test_an_address_that_is_not_asked_does_not_say_where_it_is_taxed(self) -> None:
         form = create_checkout(self.scope, "Till")

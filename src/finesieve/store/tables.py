@@ -525,7 +525,10 @@ class Submission(SQLModel, table=True):
 
 
 class ShopRow(SQLModel, table=True):
-    """What the shop of a workspace sells and how it is taxed, as `core.commerce.shop` has it."""
+    """What the shop of a workspace sells and how it is taxed, as `core.commerce.shop` has it.
+
+    `checkout` is the form that it uses, 0 for the first that is in force.
+    """
 
     __tablename__ = "shop"
     id: int | None = Field(default=None, primary_key=True)
@@ -533,6 +536,7 @@ class ShopRow(SQLModel, table=True):
         sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False, unique=True)
     )
     document: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+    checkout: int = 0
 
 
 class CartRow(SQLModel, table=True):

@@ -13,6 +13,7 @@ from finesieve.core.forms.page import STEPS, Place, Slot, places
 from finesieve.office.collect.contents import index, pages_of
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
+from finesieve.services.commerce.in_force import checkout_in_use, use_checkout
 from finesieve.services.forms.composing import add_section, lay_out, set_steps
 from finesieve.services.forms.forms import FormView, read_form
 from finesieve.services.kernel.changes import redoable_change, undo_change, undoable_change
@@ -57,6 +58,7 @@ def _plan(request: Request, desk: Desk, form_id: int, messages: dict[str, str], 
         "undo_last": undoable_change(desk.scope, "form", form_id) if desk.may_edit else None,
         "redo_last": redoable_change(desk.scope, "form", form_id) if desk.may_edit else None,
         "messages": messages,
+        "in_use": checkout_in_use(desk.scope),
         "lacking": lacking(view.document, view.catalogue),
     }
     return page(
@@ -111,6 +113,15 @@ def change_steps(desk: DeskHere, form_id: int, form: Posted) -> Response:
     """One page, or step by step."""
     change = set_steps(desk.scope, form_id, form.number("revision"), stepped=form.text("stepped") == "yes")
     return back_with(_here(desk, form_id), change)
+
+
+@router.post("/use")
+def use(request: Request, desk: DeskHere, form_id: int, form: Posted) -> Response:
+    """Let the shop use this checkout."""
+    try:
+        return back_with(_here(desk, form_id), use_checkout(desk.scope, form_id))
+    except InvalidInput as problem:
+        return _plan(request, desk, form_id, problem.messages, 422)
 
 
 @router.post("/sections")

@@ -9,12 +9,13 @@ from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
+from finesieve.services.commerce.in_force import checkout_of
 from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.values.value_lines import person_name
 from finesieve.standins.shop.carts import put_into
 from finesieve.store.reading.rows import stored_row
-from finesieve.store.tables import FormRow, Workspace
+from finesieve.store.tables import Workspace
 
 __all__ = ["begin_order", "customer_name"]
 
@@ -36,8 +37,7 @@ def begin_order(scope: Scope, secret: str, lines: Sequence[tuple[str, str, int]]
     Raises NotFound for no such person, InvalidInput where nothing is chosen, or no checkout is in force.
     """
     with scope.transaction("clerk") as unit:
-        query = select(FormRow).where(col(FormRow.channel) == "checkout", col(FormRow.published) > 0)
-        form = unit.session.exec(query.order_by(col(FormRow.id)).limit(1)).first()
+        form = checkout_of(unit)
         if form is None or unit.catalogue.shop is None:
             raise InvalidInput({"": "No checkout is in force, so nothing can be ordered yet."})
         if person_id and stored_row(unit.session, unit.definitions, PERSON, person_id) is None:

@@ -15,15 +15,15 @@ from finesieve.core.commerce.shop import Method, Place, Shop
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.manner import Manner
 from finesieve.services.commerce.behind import shop_behind
+from finesieve.services.commerce.in_force import slug_of_checkout
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.standins.shop.carts import put_into, sweep
-from finesieve.store.tables import CheckoutRow, FormRow
+from finesieve.store.tables import CheckoutRow
 
 __all__ = [
     "CartView",
     "answers_with",
     "cart_of",
-    "checkout_of",
     "keep_answers",
     "mark_ordered",
     "ordered_with",
@@ -154,17 +154,11 @@ def mark_ordered(unit: Unit, key: str, order_id: int) -> None:
         unit.session.add(row)
 
 
-def checkout_of(unit: Unit) -> str:
-    """The short name of the checkout that is in force, "" for none."""
-    query = select(FormRow.slug).where(col(FormRow.channel) == "checkout", col(FormRow.published) > 0)
-    return unit.session.exec(query.order_by(col(FormRow.id)).limit(1)).first() or ""
-
-
 def read_shop(scope: Scope, house: str, key: str) -> CartView:
     """The shop and the cart of this key. Raises NotFound where there is no shop."""
     with scope.reading("public") as unit:
         cart = cart_of(unit, key)
-        return CartView(house, cart.shop, cart, key, checkout_of(unit), unit.manner)
+        return CartView(house, cart.shop, cart, key, slug_of_checkout(unit), unit.manner)
 
 
 def put_in(scope: Scope, key: str, product: str, variant: str, quantity: int, *, more: bool) -> str:

@@ -233,7 +233,7 @@ _ENTITIES: Final[dict[str, _Entity]] = {
     "people_view": _parts(PeopleView, ("name", "state", "position")),
     "named_check": _parts(NamedCheckRow, ("name", "settings")),
     "mapping": _parts(HouseMapping, ("form_id", "target_slug", "pairs", "allowed", "who")),
-    "shop": _parts(ShopRow, ("document",)),
+    "shop": _parts(ShopRow, ("document", "checkout")),
     "grant": _for_owners(_parts(HouseGrant, ("from_slug", "keys"))),
     "manner": _for_owners(_Entity(_manner, _restore_manner)),
     "form": _Entity(_form, _restore_form),
