@@ -103,9 +103,8 @@ class Trade:
         key = ""
         for product, variant, many in lines:
             key = self.shop().put_in(self.house.slug, key, product, variant, many, more=True, came_from="here")
-        with self.house.scope.reading("public") as unit:
-            chosen = cart_of(unit, key, methods={"delivery": delivery, "payment": "pay"})
-        keep_answers(self.house.scope, key, {}, chosen)
+        with self.house.scope.transaction("public") as unit:
+            keep_answers(unit, key, {}, cart_of(unit, key, methods={"delivery": delivery, "payment": "pay"}))
         return key
 
     def open(self, cart: str) -> OpenForm:

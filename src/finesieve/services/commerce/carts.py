@@ -125,7 +125,7 @@ def answers_with(unit: Unit, key: str) -> dict[str, str]:
     return dict(row.answers) if row is not None else {}
 
 
-def keep_answers(scope: Scope, key: str, answers: Mapping[str, str], cart: Cart) -> None:
+def keep_answers(unit: Unit, key: str, answers: Mapping[str, str], cart: Cart) -> None:
     """Keep what has been answered with a cart, so that it is there when one comes back; none that are too long.
 
     Also how the `cart` is to be delivered and paid. With what has been ordered nothing more is kept.
@@ -133,17 +133,14 @@ def keep_answers(scope: Scope, key: str, answers: Mapping[str, str], cart: Cart)
     if not key or not cart.lines or sum(map(len, (*answers, *answers.values()))) > _MOST_ANSWERED:
         return
     delivery, payment = (way.key if way is not None else "" for way in (cart.delivery, cart.payment))
-    with scope.transaction("public") as unit:
-        kept = {"answers": dict(answers), "delivery": delivery, "payment": payment, "changed_at": unit.moment.now}
-        row = insert(CheckoutRow).values(
-            workspace_id=unit.workspace_id, cart=key[:_KEY], order_id=0, ordered=[], **kept
-        )  # fmt: skip
-        here = [
-            [line.offer.product.key, line.offer.variant.key if line.offer.variant else "", line.quantity]
-            for line in cart.lines
-        ]
-        still = (col(CheckoutRow.order_id) == 0) | (col(CheckoutRow.ordered) != cast(here, JSONB))
-        unit.session.execute(row.on_conflict_do_update(index_elements=["workspace_id", "cart"], set_=kept, where=still))
+    kept = {"answers": dict(answers), "delivery": delivery, "payment": payment, "changed_at": unit.moment.now}
+    row = insert(CheckoutRow).values(workspace_id=unit.workspace_id, cart=key[:_KEY], order_id=0, ordered=[], **kept)
+    here = [
+        [line.offer.product.key, line.offer.variant.key if line.offer.variant else "", line.quantity]
+        for line in cart.lines
+    ]
+    still = (col(CheckoutRow.order_id) == 0) | (col(CheckoutRow.ordered) != cast(here, JSONB))
+    unit.session.execute(row.on_conflict_do_update(index_elements=["workspace_id", "cart"], set_=kept, where=still))
 
 
 def mark_ordered(unit: Unit, key: str, order_id: int) -> None:

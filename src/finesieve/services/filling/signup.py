@@ -114,13 +114,14 @@ class PublicForms:
         `methods` are the ways of delivery and payment that have been chosen.
         """
         scope, house = self._scope(workspace_slug)
-        with scope.reading("public") as unit:
+        with_cart = (self._links.read("form", self._clock(), token, ended=True) or [])[6:7] not in ([], [""])
+        with scope.transaction("public") if with_cart else scope.reading("public") as unit:
             filling = self._filling(unit, form_slug, token)
             opened = self._evaluated(unit, house, filling, answers, language, methods=methods)
-        if opened.cart is not None:
-            secret = {one.id for one in opened.outcome.walk() if one.field.type.kind == "secret"}
-            kept = {name: text for name, text in answers.items() if name not in secret}
-            keep_answers(scope, filling.cart, kept, opened.cart)
+            if with_cart and opened.cart is not None:
+                secret = {one.id for one in opened.outcome.walk() if one.field.type.kind == "secret"}
+                kept = {name: text for name, text in answers.items() if name not in secret}
+                keep_answers(unit, filling.cart, kept, opened.cart)
         return opened
 
     def send(
