@@ -37,6 +37,7 @@ from finesieve.services.forms.composing import (
     change_section,
 )
 from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.showing import set_shown_at
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.people.records import link_with_order
 from finesieve.store.reading.rows import ids_after, rows_by_ids
@@ -139,7 +140,7 @@ def _checkout(scope: Scope) -> int:
         scope,
         form_id,
         "s1",
-        *(keys[key] for key in ("first_name", "last_name", "phone", "gardener", "purchase_number")),
+        *(keys[key] for key in ("first_name", "last_name", "phone", "gardener", "company", "purchase_number")),
     )
     where = SectionInput(title="Where it goes", show_when='cart.delivery = "van"', slot="after_delivery")
     for section, asked_keys in (
@@ -154,7 +155,9 @@ def _checkout(scope: Scope) -> int:
         "first_name": QuestionInput(required="yes"),
         "last_name": QuestionInput(required="yes"),
         "phone": QuestionInput(show_when='gardener != "school"'),
+        "company": QuestionInput(label="School or business", show_when='gardener in ("school", "market")'),
         "purchase_number": QuestionInput(show_when='gardener = "school"'),
+        "packer_note": QuestionInput(later=True),
         "delivery_country": QuestionInput(hidden=True, default="GB"),
         "delivery_street": QuestionInput(required="yes"),
         "delivery_town": QuestionInput(required="yes"),
@@ -166,6 +169,8 @@ def _checkout(scope: Scope) -> int:
     }.items():
         change_question(scope, form_id, revision(), at[key], question)
     _plaques(scope, form_id)
+    for key, places in (("gift", ("list",)), ("purchase_number", ("list", "invoice")), ("company", ("invoice",))):
+        set_shown_at(scope, form_id, revision(), [at[key]], places, on=True)
     publish_form(scope, form_id, revision())
     return form_id
 
