@@ -3,7 +3,7 @@
 import unittest
 
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
-from finesieve.core.forms.showing import SHOWN_AT
+from finesieve.core.forms.showing import SHOWN_AT, may_show
 from finesieve.services.commerce.orders import list_orders, move_order, read_order, set_order_values
 from finesieve.services.commerce.papers import read_paper
 from finesieve.services.define.fields import FieldInput, create_field
@@ -14,6 +14,7 @@ from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.forms.showing import set_shown_at, shown_at, tell_of_orders
 from finesieve.services.kernel.changes import undo_change
 from finesieve.web.papers import paper_pdf
+from finesieve.web.shipped_files import ShippedFiles
 from tests.support.house import make_house
 from tests.support.shop import Trade
 
@@ -91,6 +92,29 @@ class Shown(unittest.TestCase):
             self.show("q3", "attic")
         with self.assertRaises(NotFound):
             self.show("q99", "list")
+
+    def test_a_secret_shows_nowhere_and_what_is_private_not_for_the_customer(self) -> None:
+        group = read_catalogue(self.scope).groups_about("order")[0].id
+        pin = create_field(self.scope, group, FieldInput(label="Gate pin", type_key="secret"))
+        add_question(self.scope, self.trade.form, self.trade.revision(), pin)
+        self.show("q5", *SHOWN_AT)
+        self.assertEqual(self.shows("q5"), set())
+        order = self.ordered(q5="open sesame", q2="Wren")
+        for kind in ("invoice", "packing"):
+            self.assertNotIn("Gate pin", dict(read_paper(self.scope, order, kind).answered.answers))
+        self.assertFalse([one for one in read_outbox(self.scope).letters if "Gate pin" in one.body])
+        kept = create_field(self.scope, group, FieldInput(label="Kept", settings={"private": True}))
+        field = read_catalogue(self.scope).by_id[kept]
+        self.assertEqual({one for one in SHOWN_AT if may_show(field, one)}, {"order", "list", "shop", "packing"})
+
+    def test_a_paper_reads_styles_and_fonts_alone(self) -> None:
+        shipped = ShippedFiles()
+        self.assertIn(b"@page", shipped.fetch("shipped:///static/paper.css?v=1").read())
+        for address in ("app.js", "../app.py", "../../../../etc/passwd", "nothing.css", "fonts"):
+            with self.subTest(address=address), self.assertRaises(ValueError):
+                shipped.fetch(f"shipped:///static/{address}")
+        with self.assertRaises(ValueError):
+            shipped.fetch("file:///etc/passwd")
 
     def test_a_paper_takes_so_much(self) -> None:
         group = read_catalogue(self.scope).groups_about("order")[0].id

@@ -6,7 +6,8 @@ from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.services.commerce.orders import list_orders, move_order, read_order
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
-from finesieve.services.forms.composing import add_question
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type
+from finesieve.services.forms.composing import SectionInput, add_question, add_section, change_section
 from finesieve.services.forms.forms import publish_form, read_form
 from tests.support.house import make_house
 from tests.support.shop import Trade
@@ -69,6 +70,15 @@ class Later(unittest.TestCase):
                 self.trade.change(question, later=True, surcharges=charges)
             self.assertIn(why, refused.exception.messages["later"])
         self.trade.change("q4", show_when='order.colour = "red"', surcharges=({"label": "Off", "share": "-10"},))
+        with self.assertRaises(InvalidInput):
+            self.trade.change("q6", later=True)
+        tag = create_record_type(self.scope, RecordTypeInput(singular="Tag", plural="Tags", holder="Owner"))
+        add_section(self.scope, self.trade.form, self.trade.revision(), "Tags")
+        tags = SectionInput(repeat=str(tag), count="length(order.colour)")
+        change_section(self.scope, self.trade.form, self.trade.revision(), "s2", tags)
+        name = next(one.id for one in read_catalogue(self.scope).fields_about(f"record:{tag}") if one.key == "name")
+        add_question(self.scope, self.trade.form, self.trade.revision(), name, "s2")
+        self.trade.change("q4", show_when="", surcharges=())
         with self.assertRaises(InvalidInput):
             self.trade.change("q6", later=True)
         self.trade.change("q6", show_when='order.gate_word = "Moss"')

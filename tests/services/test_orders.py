@@ -145,6 +145,9 @@ class Ordering(unittest.TestCase):
         self.trade.send(own, q3="Kestrel", q5="open sesame")
         ordered = self.trade.forms().open(self.slug, self.trade.slug, Visit(cart=cart, own=True))
         self.assertEqual((len(self.rows()), ordered.given), (1, {}))
+        self.trade.forms().answer(self.slug, self.trade.slug, opened.token, typed)
+        late = self.trade.forms().open(self.slug, self.trade.slug, Visit(cart=cart, own=True))
+        self.assertEqual(late.given, {})
 
     def test_where_it_goes_is_as_answered_else_as_is_known(self) -> None:
         use_part(self.scope, "delivery")

@@ -3,6 +3,7 @@
 import unittest
 
 from finesieve.core.errors import Conflict, InvalidInput
+from finesieve.core.forms.definition import Form, Section
 from finesieve.core.forms.lacking import lacking
 from finesieve.core.forms.page import PARTS, SLOTS, places
 from finesieve.services.commerce.in_force import checkout_in_use, use_checkout
@@ -75,6 +76,22 @@ class Plan(unittest.TestCase):
         items = [one.id for one in read_form(self.scope, self.form).document.sections[0].items]
         arrange(self.scope, self.form, self.revision(), [more, "s1", *items])
         self.assertEqual(self.laid(), [(more, ""), ("s1", "")])
+        self.trade.ask_per_piece()
+        tags = next(one.id for one in read_form(self.scope, self.form).document.sections if one.repeat)
+        change_section(self.scope, self.form, self.revision(), tags, self.tags("by_line"))
+        view = read_form(self.scope, self.form).document.sections
+        order = [one for section in (view[1], view[2], view[0]) for one in (section.id, *(i.id for i in section.items))]
+        with self.assertRaises(InvalidInput) as refused:
+            arrange(self.scope, self.form, self.revision(), order)
+        self.assertIn("each line or piece", refused.exception.messages["order"])
+        with self.assertRaises(ValueError):
+            Form(title="T", channel="checkout", sections=(Section(id="s1", slot="by_line"),))
+        with self.assertRaises(ValueError):
+            Form(title="T", sections=(Section(id="s1", slot="note"),))
+
+    def tags(self, slot: str) -> SectionInput:
+        repeat = next(one.repeat for one in read_form(self.scope, self.form).document.sections if one.repeat)
+        return SectionInput(repeat=str(repeat.record_type), per="piece", slot=slot)  # type: ignore[arg-type]
 
     def test_a_changed_section_stays_where_it_lies(self) -> None:
         more = self.section("note")

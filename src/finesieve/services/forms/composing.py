@@ -488,7 +488,10 @@ def _where_it_was_put(form: Form, sections: list[Section]) -> list[Section]:
         rest = [other for other in after if other != one.id]
         if before != after and rest == [other for other in before if other != one.id]:
             beside = sections[place - 1] if after.index(one.id) > before.index(one.id) else sections[place + 1]
-            _refuse_slot(form, beside.slot, one.repeat)
+            try:
+                _refuse_slot(form, beside.slot, one.repeat)
+            except InvalidInput as problem:
+                raise InvalidInput({"order": problem.messages["slot"]}) from None
             return [other.model_copy(update={"slot": beside.slot}) if other is one else other for other in sections]
     return sections
 
