@@ -6,6 +6,7 @@ from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.forms.showing import SHOWN_AT, may_show
 from finesieve.services.commerce.orders import list_orders, move_order, read_order, set_order_values
 from finesieve.services.commerce.papers import read_paper
+from finesieve.services.define.built_ins import use_part
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.follow_up.outbox import read_outbox
@@ -13,6 +14,7 @@ from finesieve.services.forms.composing import add_question
 from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.forms.showing import set_shown_at, shown_at, tell_of_orders
 from finesieve.services.kernel.changes import undo_change
+from finesieve.services.people.profiles import set_values
 from finesieve.web.papers import paper_pdf
 from finesieve.web.shipped_files import ShippedFiles
 from tests.support.house import make_house
@@ -115,6 +117,15 @@ class Shown(unittest.TestCase):
                 shipped.fetch(f"shipped:///static/{address}")
         with self.assertRaises(ValueError):
             shipped.fetch("file:///etc/passwd")
+
+    def test_the_link_of_an_order_shows_no_address_but_the_one_that_was_answered(self) -> None:
+        """Whoever holds it may be somebody else than the person whose order it has been said to be."""
+        use_part(self.scope, "billing")
+        order = self.ordered(q2="Wren")
+        person = list_orders(self.scope).lines[0].person_id
+        set_values(self.scope, person, {"billing_street": "7 Low Field", "billing_town": "Tansy"})
+        self.assertIn("7 Low Field", read_paper(self.scope, order, "invoice").address)
+        self.assertEqual(self.trade.shop().invoice(self.trade.house.slug, self.link, "here").address, ())
 
     def test_a_paper_takes_so_much(self) -> None:
         group = read_catalogue(self.scope).groups_about("order")[0].id

@@ -439,6 +439,8 @@ class Shaping(unittest.TestCase):
         self.assertEqual((found.bill.total, found.no_bill), (4652, ""))
         empty = rehearse(self.scope, self.trade.form, Circumstances(), {})
         self.assertEqual((empty.bill, empty.no_bill), (None, "There is nothing in the cart."))
+        unsaid = rehearse(self.scope, self.trade.form, Circumstances(cart=("packet::3",)), {})
+        self.assertIn("Choose how it is delivered.", unsaid.unchosen)
         keep_case(self.scope, self.trade.form, "a kit", tried, {"q1": "a@hedgerow.example", "q4": "yes"})
         self.assertEqual([one.differences for one in self.cases()], [()])
         self.trade.change("q4", surcharges=({"label": "10 % off", "share": "-20"},))

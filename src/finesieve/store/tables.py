@@ -589,6 +589,7 @@ class OrderRow(SQLModel, table=True):
         Index("ux_shop_order_number", "workspace_id", "number", unique=True),
         Index("ux_shop_order_key", "workspace_id", "form_id", "key", unique=True),
         Index("ix_shop_order_person", "workspace_id", "person_id", "id"),
+        Index("ix_shop_order_total", "workspace_id", "total", "id"),
     )
     id: int | None = Field(default=None, sa_column=Column(BigInteger, primary_key=True))
     workspace_id: int = Field(sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False))

@@ -51,7 +51,6 @@ _STATIONS: Final = (
     Station("before_note", "Before the note for the packer", "order"),
     Station("note", "Note for the packer", "order"),
     Station("after_note", "After the note for the packer", "order"),
-    Station("lines", "What is in the cart", "order", own=True),
     Station("by_line", "By each line", "order"),
     Station("before_totals", "Before the totals", "order"),
     Station("totals", "Totals", "order", own=True),

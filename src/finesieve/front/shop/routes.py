@@ -102,8 +102,7 @@ def check_out(request: Request, workspace: str) -> Response:
 
 @router.get("/order/{token}")
 def show_order(request: Request, workspace: str, token: str) -> Response:
-    """An order: to be paid, or its receipt. A payment that was approved meanwhile counts now."""
-    site_of(request).public_shop.settle(workspace, token)
+    """An order: to be paid, or its receipt."""
     house, language, order = site_of(request).public_shop.order(workspace, token)
     context = {
         "opened": _Head(house, language), "workspace": workspace, "order": order, "token": token, "say": _say(request),

@@ -106,7 +106,7 @@ def columns_of_orders(unit: Unit, rows: Iterable[OrderRow]) -> tuple[tuple[str, 
     shown: dict[int, tuple[Question, Field]] = {}
     for version in unit.session.exec(query.order_by(col(FormVersion.form_id))).all():
         shown = {**_shown_at(unit, Form.model_validate(version.document), "list"), **shown}
-    fields = [field for _, field in shown.values() if field.about in (ORDER, PERSON)]
+    fields = [field for _, field in shown.values()]
     if not fields:
         return (), {}
     rows = list(rows)
@@ -116,7 +116,7 @@ def columns_of_orders(unit: Unit, rows: Iterable[OrderRow]) -> tuple[tuple[str, 
     sent = {
         one.id: one.answers for one in unit.session.exec(select(Submission).where(col(Submission.id).in_(ids))).all()
     }
-    names = tuple((question.label or field.label) for question, field in shown.values() if field in fields)
+    names = tuple(question.label or field.label for question, field in shown.values())
     return names, {
         row.id or 0: tuple(
             _said_of(field, kept.get(row.id or 0, {}), sent.get(row.submission_id, {})) for field in fields

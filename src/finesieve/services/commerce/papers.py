@@ -74,7 +74,9 @@ def read_paper(scope: Scope, order_id: int, kind: str, role: Literal["reader", "
         house = unit.session.exec(select(Workspace.name).where(col(Workspace.id) == unit.workspace_id)).one()
         found = addresses_of(unit, row)
         first, second = ("billing", "delivery") if wanted == "invoice" else ("delivery", "billing")
-        address = next((found[one] for one in (first, f"{first}_known", second, f"{second}_known") if one in found), ())
+        # Whoever holds the link of an order may be somebody else than whose profile it is: only what was answered.
+        kinds = (first, second) if role == "public" else (first, f"{first}_known", second, f"{second}_known")
+        address = next((found[one] for one in kinds if one in found), ())
         answered = _fitting(answers_at(unit, row, wanted))
         return Paper(
             wanted, PAPERS[wanted], house, unit.manner.language, row.number, row.placed_at, str(unit.moment.zone),

@@ -41,12 +41,19 @@ class PublicShop:
         return put_in(scope, key, product, variant, quantity, more=more)
 
     def order(self, slug: str, token: str) -> tuple[str, str, Payable]:
-        """The name of the house, its locale and the order of a link. Raises NotFound."""
+        """The name of the house, its locale and the order of a link; a payment that was approved meanwhile counts now.
+
+        Raises NotFound.
+        """
         scope, house = self._scope(slug)
         order_id = self._order_id(token)
         with scope.reading("public") as unit:
             language = unit.manner.language
-        return house, language, read_payable(scope, order_id)
+        found = read_payable(scope, order_id)
+        if found.state == "awaiting_payment" and found.payment in ("approved", "paid"):
+            self.settle(slug, token)
+            found = read_payable(scope, order_id)
+        return house, language, found
 
     def begin_for(self, scope: Scope, lines: Sequence[tuple[str, str, int]], person_id: int) -> str:
         """See `by_hand.begin_order`."""

@@ -114,7 +114,7 @@ class PublicForms:
         `methods` are the ways of delivery and payment that have been chosen.
         """
         scope, house = self._scope(workspace_slug)
-        with_cart = (self._links.read("form", self._clock(), token, ended=True) or [])[6:7] not in ([], [""])
+        with_cart = bool(self._told(token).cart)
         with scope.transaction("public") if with_cart else scope.reading("public") as unit:
             filling = self._filling(unit, form_slug, token)
             opened = self._evaluated(unit, house, filling, answers, language, methods=methods)
@@ -152,8 +152,8 @@ class PublicForms:
         scope, house = self._scope(workspace_slug)
         if came_from:
             count_arrival(scope, f"send:{form_slug}", came_from)
-        by = (self._links.read("form", self._clock(), token) or [])[7:]
-        scope = replace(scope, actor=str(by[0])) if by and by[0] else scope
+        by = self._told(token).by
+        scope = replace(scope, actor=by) if by else scope
         return self._sent(scope, house, Sent(form_slug, token, answers, asked, language, challenge, total, methods))
 
     @seals
@@ -339,6 +339,11 @@ class PublicForms:
         if row is None or not row.published:
             raise NotFound("There is no such page.")
         return row
+
+    def _told(self, token: str) -> Filling:
+        """What a token says, before anything is asked of the database; nothing for one that is not ours."""
+        parts = self._links.read("form", self._clock(), token, ended=True)
+        return Filling(*parts) if parts is not None else Filling(0, 0, "")
 
     def _filling(self, unit: Unit, form_slug: str, token: str) -> Filling:
         """What the token says. One that is not ours begins a new filling-in, keeping the answers.

@@ -26,7 +26,7 @@ from finesieve.core.forms.wording import Wording, worded, wording_of
 from finesieve.core.language.evaluator import compile_python
 from finesieve.core.language.program import Moment
 from finesieve.core.values import Value, plain_number, whole_number
-from finesieve.services.commerce.checkouts import bill_or_why, evaluate_where_it_goes
+from finesieve.services.commerce.checkouts import bill_or_why, evaluate_where_it_goes, still_to_choose
 from finesieve.services.filling.situation import page_parameters, person_situation, shelf_for
 from finesieve.services.forms.forms import form_of
 from finesieve.services.kernel.inputs import Input
@@ -106,7 +106,8 @@ class Rehearsal:
     """A rehearsed form: its outcome, worded, and what sending would change.
 
     `taken` are keys of fields whose values somebody else has; `unseen` those whose
-    values the one who rehearses may not see. A checkout has a `bill`, or says why there is `no_bill`.
+    values the one who rehearses may not see. A checkout has a `bill`, or says why there is `no_bill`,
+    and what is `unchosen` of delivery and payment.
     """
 
     form_id: int
@@ -125,6 +126,7 @@ class Rehearsal:
     joining: Joining = NO_LISTS
     bill: Bill | None = None
     no_bill: str = ""
+    unchosen: tuple[str, ...] = ()
 
 
 def rehearse(scope: Scope, form_id: int, circumstances: Circumstances, answers: Mapping[str, str]) -> Rehearsal:
@@ -181,6 +183,7 @@ def run(
         joining_of(form, outcome),
         bill,
         no_bill,
+        tuple(still_to_choose(situation.cart, bill).values()),
     )
 
 
