@@ -180,7 +180,7 @@ class Begun(unittest.TestCase):
         bare = read_form(self.scope, self.trade.form)
         said = lacking(bare.document, bare.catalogue)
         self.assertEqual(
-            [one.partition(":")[0] for one in said], ["No street and town are asked", "No country is asked"]
+            [one.partition(":")[0] for one in said], ["No street and town are asked for", "No country is asked for"]
         )
         again = read_form(self.scope, create_checkout(self.scope, "Till"))
         self.assertEqual(

@@ -21,11 +21,11 @@ def lacking(form: Form, catalogue: Catalogue) -> tuple[str, ...]:
     ways = catalogue.shop.delivery if catalogue.shop is not None else ()
     found = []
     if asked.isdisjoint(_NAMES):
-        found.append("No name is asked: parcels, invoices and messages have none.")
+        found.append("No name is asked for: parcels, invoices and messages have none.")
     lines = {kind: {address_keys(kind)[line] for line in ("street", "town")} for kind in ("delivery", "billing")}
     if ways and not lines["delivery"] <= asked and not lines["billing"] <= asked:
-        found.append("No street and town are asked: a parcel cannot be sent, and an invoice has no address.")
+        found.append("No street and town are asked for: a parcel cannot be sent, and an invoice has no address.")
     countries = {address_keys(kind)["country"] for kind in ("delivery", "billing")}
     if asked.isdisjoint(countries):
-        found.append("No country is asked: tax is that of the house, wherever it goes.")
+        found.append("No country is asked for: tax is that of the house, wherever it goes.")
     return tuple(found)
