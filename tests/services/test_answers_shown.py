@@ -4,6 +4,7 @@ import unittest
 
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.forms.showing import SHOWN_AT, may_show
+from finesieve.services.commerce.answers import Answered
 from finesieve.services.commerce.orders import list_orders, move_order, read_order, set_order_values
 from finesieve.services.commerce.papers import read_paper
 from finesieve.services.define.built_ins import use_part
@@ -134,6 +135,12 @@ class Shown(unittest.TestCase):
         order = self.ordered(q5="moss " * 1_000)
         ((asked, said),) = read_paper(self.scope, order, "packing").answered.answers
         self.assertEqual((asked, len(said)), ("Note", 1_002))
+        many = Answered((("Email", "a"),), tuple((f"Tag {number}", "Moss") for number in range(5)))
+        shown = many.shortened(3, 2)
+        self.assertEqual(
+            (shown.answers, shown.pieces[2:]),
+            (many.answers, (("Tag 2", "Mo …"), ("More", "2 more answers, on the order itself"))),
+        )
         kept = [
             line.shown
             for _, lines in read_order(self.scope, order).groups

@@ -151,6 +151,9 @@ class GoingWrong(unittest.TestCase):
         self.assertEqual((self.state(), self.charged()), ("awaiting_payment", ["approved"]))
         self.assertEqual([settle_all(self.scope, SECRET), settle_all(self.scope, SECRET)], [1, 0])
         self.assertEqual((self.state(), self.charged()), ("placed", ["paid"]))
+        other = self.trade.order(PACKETS, q1="fern@hedgerow.example")
+        self.trade.shop().pay(self.slug, other, accepted=True, told=False)
+        self.assertEqual(self.trade.shop().order(self.slug, other)[2].state, "placed")
         (letter,) = [one for one in read_outbox(self.scope).letters if one.subject == "Your order 1"]
         self.assertTrue(letter.link.startswith(f"/shop/{self.slug}/order/"))
 

@@ -35,6 +35,18 @@ class Answered:
         """All of it, a line each."""
         return [f"{title}: {said}" for title, said in (*self.answers, *self.pieces) if said]
 
+    def shortened(self, most: int, most_said: int) -> "Answered":
+        """So many of each, of so many characters, and how many more there are."""
+
+        def short(lines: Sequence[tuple[str, str]]) -> tuple[tuple[str, str], ...]:
+            shown = [
+                (asked, said if len(said) <= most_said else f"{said[:most_said]} …") for asked, said in lines[:most]
+            ]
+            more = len(lines) - len(shown)
+            return (*shown, *([("More", f"{more:,} more answers, on the order itself")] if more else []))
+
+        return Answered(short(self.answers), short(self.pieces))
+
 
 def form_of_order(unit: Unit, row: OrderRow) -> Form | None:
     """The form that an order came by, in the version that was filled in; None where that is not known any more."""

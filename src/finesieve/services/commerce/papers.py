@@ -1,6 +1,5 @@
 """The papers of an order: its invoice, and the slip that it is packed by."""
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Final, Literal
@@ -43,20 +42,8 @@ class Paper:
     paid_at: datetime | None
 
 
-def _fitting(answered: Answered) -> Answered:
-    """As much as a paper takes: so many lines of so many characters, and how many more there are."""
-
-    def short(lines: Sequence[tuple[str, str]]) -> tuple[tuple[str, str], ...]:
-        shown = [
-            (asked, said if len(said) <= _MOST_SAID else f"{said[:_MOST_SAID]} …") for asked, said in lines[:_MOST]
-        ]
-        more = len(lines) - len(shown)
-        return (*shown, *([("More", f"{more:,} more answers, on the order itself")] if more else []))
-
-    return Answered(short(answered.answers), short(answered.pieces))
-
-
 _MOST: Final = 100
+"""As many answers, and as many for pieces, as a paper takes; each of so many characters at the most."""
 _MOST_SAID: Final = 1_000
 
 
@@ -77,7 +64,7 @@ def read_paper(scope: Scope, order_id: int, kind: str, role: Literal["reader", "
         # Whoever holds the link of an order may be somebody else than whose profile it is: only what was answered.
         kinds = (first, second) if role == "public" else (first, f"{first}_known", second, f"{second}_known")
         address = next((found[one] for one in kinds if one in found), ())
-        answered = _fitting(answers_at(unit, row, wanted))
+        answered = answers_at(unit, row, wanted).shortened(_MOST, _MOST_SAID)
         return Paper(
             wanted, PAPERS[wanted], house, unit.manner.language, row.number, row.placed_at, str(unit.moment.zone),
             row.email, address, show_charges(row, unit.manner), answered, delivery, payment,
