@@ -10,6 +10,7 @@ from sqlmodel import select
 
 from finesieve.core.commerce.port import Payer, Payment, PaymentRefused, ShopPort
 from finesieve.core.commerce.shop import Shop
+from finesieve.core.errors import InvalidInput
 from finesieve.services.commerce.behind import shop_behind
 from finesieve.services.commerce.orders import list_orders, move_order
 from finesieve.services.commerce.paying import settle_all
@@ -26,6 +27,7 @@ from tests.support.shop import SECRET, SHOP, Trade
 from tests.support.shop_port import ShopContract
 
 PACKETS = ("packet", "", 3)
+SOLD = Shop.model_validate(SHOP)
 
 
 class StandIn(ShopContract, unittest.TestCase):
@@ -76,10 +78,16 @@ class _Remembered:
         self.refunds: set[str] = set()
 
     def sold(self) -> Shop | None:
-        return Shop.model_validate(SHOP)
+        return SOLD
 
     def lines(self, cart: str) -> Sequence[tuple[str, str, int]]:
         return self.carts.get(cart, ())
+
+    def begin_cart(self, lines: Sequence[tuple[str, str, int]]) -> str:
+        if not lines or any(SOLD.offer(*line[:2]) is None or line[2] > 10_000 for line in lines):
+            raise InvalidInput({"": "Not like this."})
+        self.carts[f"cart {len(self.carts)}"] = lines
+        return f"cart {len(self.carts) - 1}"
 
     def start_payment(self, key: str, amount: int, currency: str, payer: Payer) -> Payment:
         if payer.name == "Nobody":

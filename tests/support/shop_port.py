@@ -5,6 +5,7 @@ from contextlib import AbstractContextManager
 from typing import Any
 
 from finesieve.core.commerce.port import Payer, PaymentRefused, ShopPort
+from finesieve.core.errors import InvalidInput
 
 __all__ = ["ShopContract"]
 
@@ -38,6 +39,16 @@ class ShopContract:
             for product, variant, _ in shop.lines(key):
                 self.assertIsNotNone(sold.offer(product, variant))
             self.assertEqual(list(shop.lines("no such cart")), [])
+
+    def test_a_cart_is_begun(self) -> None:
+        lines = [("packet", "", 3), ("kit", "small", 1)]
+        with self.port() as shop:
+            first, second = shop.begin_cart(lines), shop.begin_cart(lines[:1])
+        with self.port() as shop:
+            self.assertEqual([[tuple(line) for line in shop.lines(one)] for one in (first, second)], [lines, lines[:1]])
+        for wrong in ([("spade", "", 1)], [("kit", "", 1)], [("packet", "", 1_000_000)], []):
+            with self.assertRaises(InvalidInput), self.port() as shop:
+                shop.begin_cart(wrong)
 
     def test_a_payment_is_begun_once(self) -> None:
         self.begun("a")

@@ -2,6 +2,7 @@
 
 import random
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import datetime, timedelta
 from decimal import Decimal
 from typing import Any, Final
@@ -13,19 +14,18 @@ from finesieve.core.commerce.cart import Cart, CartLine
 from finesieve.core.commerce.facts import State
 from finesieve.core.commerce.shop import Shop
 from finesieve.core.fields.about import ORDER, PERSON
-from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.billing import bill_of
 from finesieve.core.forms.evaluate import prepare
 from finesieve.core.forms.outcome import Outcome
 from finesieve.core.forms.rows import Situation
-from finesieve.core.values import plain_number
 from finesieve.services.commerce.charged import move_to
-from finesieve.services.commerce.placing import Placing, place_order
+from finesieve.services.commerce.placing import Placing, note_submission, place_order
 from finesieve.services.commerce.setting_up import set_up_shop
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.record_types import LinkInput, RecordTypeInput, add_link, create_record_type
-from finesieve.services.filling.situation import records_to_json, store_records
+from finesieve.services.filling.kept import as_filled, as_sent
+from finesieve.services.filling.situation import store_records
 from finesieve.services.forms.composing import (
     FormTexts,
     QuestionInput,
@@ -224,7 +224,9 @@ def _orders(scope: Scope, form_id: int, now: datetime) -> None:
     chance = random.Random(_SEED)  # noqa: S311 - the same orders each time
     with scope.transaction("owner") as unit:
         ids = ids_after(unit.session, unit.definitions, PERSON, 0, 1_200)
-        people = rows_by_ids(unit.session, unit.definitions, PERSON, ["email", "gardener"], ids)
+        people = rows_by_ids(
+            unit.session, unit.definitions, PERSON, ["email", "first_name", "last_name", "gardener"], ids
+        )
         prepared = prepare(read_form(scope, form_id).document, unit.catalogue)
         shop = unit.catalogue.shop
         assert shop is not None
@@ -249,20 +251,35 @@ def _orders(scope: Scope, form_id: int, now: datetime) -> None:
                 form_id, f"demo-{number}", "form: Checkout", person, str(people[person]["email"]),
                 outcome.results().of(ORDER), cart, bill_of(cart, outcome.charges),
             )  # fmt: skip
-            row = place_order(unit, placing)
-            row.submission_id = _sent(unit, form_id, row, outcome, moment)
-            added = store_records(unit, person, outcome.results().records, placing.source)
-            link_with_order(unit, added, row.id or 0, placing.source)
+            then = _at(unit, moment)
+            row = place_order(then, placing)
+            added = store_records(then, person, outcome.results().records, placing.source)
+            filled = as_filled(outcome, outcome.results(), cart, {"language": "en"}, known=True, added=added)
+            note_submission(then, row.id or 0, _sent(then, form_id, row, outcome, moment), filled)
+            link_with_order(then, added, row.id or 0, placing.source)
             age = (now - moment).days
             state: State = "sent" if age > 9 else chance.choice(("placed", "packed", "awaiting_payment"))
-            if state != row.state:
-                move_to(unit, row, state, "staff")
-            row.placed_at = moment
-            unit.session.add(row)
+            for step, (one, later) in enumerate(_WAY):
+                if step <= [known for known, _ in _WAY].index(state) and row.state != one:
+                    move_to(_at(unit, min(now, moment + later)), row, one, "payment" if one == "placed" else "staff")
         unit.session.flush()
         paid = select(OrderRow.id).where(col(OrderRow.state) != "awaiting_payment")
         keys = [f"order-{one}" for one in unit.session.exec(paid).all()]
         unit.session.execute(update(PaymentRow).where(col(PaymentRow.key).in_(keys)).values(state="paid"))
+
+
+_WAY: Final[tuple[tuple[State, timedelta], ...]] = (
+    ("awaiting_payment", timedelta(0)),
+    ("placed", timedelta(minutes=3)),
+    ("packed", timedelta(hours=26)),
+    ("sent", timedelta(hours=51)),
+)
+"""The states of an order, and how long after it came each was reached."""
+
+
+def _at(unit: Unit, moment: datetime) -> Unit:
+    """The same transaction, at another moment."""
+    return replace(unit, moment=replace(unit.moment, now=moment))
 
 
 def _sent(unit: Unit, form_id: int, order: OrderRow, outcome: Outcome, moment: datetime) -> int:
@@ -276,9 +293,7 @@ def _sent(unit: Unit, form_id: int, order: OrderRow, outcome: Outcome, moment: d
         person_id=order.person_id,
         state="stored",
         received_at=moment,
-        answers={key: to_json(value) for key, value in results.answers.items()},
-        records=records_to_json(results.records),
-        charges=[[one.label, plain_number(one.amount)] for one in outcome.charges],
+        **as_sent(outcome, results),
     )
     unit.session.add(submission)
     unit.session.flush()

@@ -581,7 +581,9 @@ class OrderRow(SQLModel, table=True):
 
     `state`: awaiting_payment · placed · packed · sent · cancelled. `number` counts without gaps; `key` is that of the
     filling-in. `returned` says how many pieces of each line were refunded. `person_id` is 0 as long as nobody has
-    confirmed whose it is; `total` is in the smallest unit.
+    confirmed whose it is. `filled` is the checkout as it was filled in, and corrected since; see
+    `services.commerce.filled`. `revision` counts corrections, `asked_again` how often another payment was begun.
+    `total` is in the smallest unit, as is `due`: what a correction has added and nobody has paid yet.
     """
 
     __tablename__ = "shop_order"
@@ -590,6 +592,7 @@ class OrderRow(SQLModel, table=True):
         Index("ux_shop_order_key", "workspace_id", "form_id", "key", unique=True),
         Index("ix_shop_order_person", "workspace_id", "person_id", "id"),
         Index("ix_shop_order_total", "workspace_id", "total", "id"),
+        Index("ix_shop_order_due", "workspace_id", "id", postgresql_where=text("due > 0")),
     )
     id: int | None = Field(default=None, sa_column=Column(BigInteger, primary_key=True))
     workspace_id: int = Field(sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False))
@@ -602,7 +605,11 @@ class OrderRow(SQLModel, table=True):
     state: str
     bill: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
     returned: dict[str, int] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+    filled: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
     total: int = Field(sa_column=Column(BigInteger, nullable=False))
+    due: int = Field(default=0, sa_column=Column(BigInteger, nullable=False))
+    asked_again: int = 0
+    revision: int = 0
     placed_at: datetime = _moment()
 
 

@@ -55,6 +55,10 @@ class ShopPort(Protocol):
     def lines(self, cart: str) -> CartLines:
         """What is in a cart; nothing for one that is not known."""
 
+    def begin_cart(self, lines: CartLines) -> str:
+        """A new cart with these lines; gives its key. Raises InvalidInput for what is not sold like this, or for too
+        many, and for none."""
+
     def start_payment(self, key: str, amount: int, currency: str, payer: Payer) -> Payment:
         """Begin a payment under our key, or give the one begun with it. Raises PaymentRefused, and ValueError for an
         amount that is not above 0, or another than it was begun with."""

@@ -234,7 +234,7 @@ class _Work:
             verdict = self._verdict(one.show, draft.row)
             if verdict is not True:
                 return verdict, "rule"
-        if one.question.only_if_unknown and stored is not None:
+        if one.question.only_if_unknown and stored is not None and not self.situation.again:
             return False, "known"
         if one.field.settings.lists and not section.section.repeat and not self._has(one.field):
             return False, "lists"

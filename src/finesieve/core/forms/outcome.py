@@ -196,7 +196,7 @@ class SectionOutcome:
 @dataclass(frozen=True, slots=True)
 class RecordAnswer:
     """A record that sending would add, or change where it has an id. `title` and `line` say which filling gave it:
-    `Plaque 2 of 3`, and what of the cart that is for."""
+    `Plaque 2 of 3`, and what of the cart that is for; `place` names it within the form: `s3.raised-bed.1`."""
 
     record_type: int
     link: int
@@ -204,6 +204,7 @@ class RecordAnswer:
     values: Mapping[str, Value]
     title: str = ""
     line: str = ""
+    place: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -314,9 +315,9 @@ class Outcome:
                 values = {one.field.key: value for one, value in kept}
                 if repeat and any(value is not None for value in values.values()):
                     title = section.title_of(filling)
-                    found.append(
-                        RecordAnswer(repeat.record_type, section.link, filling.record_id, values, title, filling.line)
-                    )
+                    place = f"{section.section.id}.{filling.id}"
+                    about = (repeat.record_type, section.link, filling.record_id)
+                    found.append(RecordAnswer(*about, values, title, filling.line, place))
         return tuple(found)
 
 

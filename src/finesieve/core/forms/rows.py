@@ -25,7 +25,8 @@ class Situation:
     and `records` theirs, orders among them, as (id, values) by the name of the collection; `page`
     are the address parameters, the language among them. `shelf` has the files
     that were sent so far, `cart` what is bought. `known` tells that what is stored may be shown, and
-    `locked` names the fields that the person may not change.
+    `locked` names the fields that the person may not change. `again` tells that what was sent is corrected: what is
+    known is asked again.
     """
 
     stored: Mapping[str, Value] = field(default_factory=dict)
@@ -35,6 +36,7 @@ class Situation:
     cart: Cart | None = None
     known: bool = False
     locked: frozenset[str] = frozenset()
+    again: bool = False
 
 
 NOBODY: Final = Situation()

@@ -11,7 +11,7 @@ __all__ = ["COMPUTED", "ORDER_IDS", "OWN_IDS", "Change", "ChangeSet"]
 
 OWN_IDS: Final[Mapping[str, int]] = {"tags": -1, "lists": -2, "level": -3}
 """What stands for a field's id in changes of a person's tags, lists and level."""
-ORDER_IDS: Final[Mapping[str, int]] = {"state": -4, "refund": -5}
+ORDER_IDS: Final[Mapping[str, int]] = {"state": -4, "refund": -5, "answer": -6, "total": -7, "paid": -8}
 """The same for what an order has besides its fields."""
 COMPUTED: Final = "computed"
 """The source of a derived value that followed."""

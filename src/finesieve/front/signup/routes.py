@@ -247,6 +247,8 @@ def _sent(request: Request, workspace: str, form_slug: str, form: PostedForm) ->
             total=form.text("total"),
             methods=_methods(form),
         )
+        if opened.sent and opened.corrects is not None:
+            return RedirectResponse(f"/w/{workspace}/orders/{opened.corrects.order_id}", 303)
         if opened.order:
             return RedirectResponse(f"/shop/{workspace}/order/{opened.order}", 303)
         if opened.sent:

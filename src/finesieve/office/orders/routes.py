@@ -23,6 +23,7 @@ from finesieve.services.commerce.orders import (
     read_order,
     refund_pieces,
     set_order_values,
+    settle_due,
 )
 from finesieve.services.commerce.papers import read_paper
 from finesieve.services.define.groups import read_catalogue
@@ -157,6 +158,14 @@ def _order_page(
     )
 
 
+@router.get("/{order_id:int}/correct")
+def correct(request: Request, desk: DeskHere, order_id: int) -> Response:
+    """On to the checkout of the order, opened to be corrected; who may not, sees the order."""
+    if not desk.may_correct:
+        return RedirectResponse(desk.path(f"orders/{order_id}"), 303)
+    return RedirectResponse(site_of(request).public_forms.begin_correction(desk.scope, order_id), 303)
+
+
 @router.get("/{order_id:int}/{paper}.pdf")
 def paper_as_pdf(desk: DeskHere, order_id: int, paper: str) -> Response:
     """The invoice (`invoice`) or the packing slip (`packing`) of an order, as PDF."""
@@ -167,6 +176,13 @@ def paper_as_pdf(desk: DeskHere, order_id: int, paper: str) -> Response:
 def show_paper(request: Request, desk: DeskHere, order_id: int, paper: str) -> Response:
     """The same paper as a page."""
     return paper_page(request, read_paper(desk.scope, order_id, paper))
+
+
+@router.post("/{order_id:int}/due")
+def paid_another_way(desk: DeskHere, order_id: int) -> Response:
+    """What a correction has added was paid another way."""
+    settle_due(desk.scope, order_id)
+    return RedirectResponse(desk.path(f"orders/{order_id}"), 303)
 
 
 @router.post("/{order_id:int}/state")

@@ -14,10 +14,11 @@ from finesieve.core.forms.showing import FOR_THE_CUSTOMER, may_show, usual_place
 from finesieve.core.model.catalogue import hidden_groups
 from finesieve.core.values import Value
 from finesieve.services.commerce.charged import submission_of
+from finesieve.services.commerce.filled import filled_of
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.value_lines import record_lines, show_past
 from finesieve.store.reading.rows import rows_by_ids
-from finesieve.store.tables import FormRow, FormVersion, OrderRow, Submission
+from finesieve.store.tables import FormRow, FormVersion, OrderRow
 
 __all__ = ["Answered", "answers_at", "columns_of_orders", "form_of_order", "order_fields_at"]
 
@@ -55,15 +56,22 @@ def form_of_order(unit: Unit, row: OrderRow) -> Form | None:
     return Form.model_validate(version.document) if version is not None else None
 
 
-def answers_at(unit: Unit, row: OrderRow, place: str, abouts: Collection[str] = (PERSON, ORDER)) -> Answered:
-    """What shows of an order at a place, as answered, about these things; about the order as it is kept now."""
-    form, sent = form_of_order(unit, row), submission_of(unit, row)
-    if form is None or sent is None:
+def answers_at(
+    unit: Unit,
+    row: OrderRow,
+    place: str,
+    abouts: Collection[str] = (PERSON, ORDER),
+    say: Callable[[str], str] = str,
+) -> Answered:
+    """What shows of an order at a place, as answered, about these things, in the words of a language; about the order
+    as it is kept now."""
+    form, filled = form_of_order(unit, row), filled_of(row)
+    if form is None:
         return Answered()
     shown = _shown_at(unit, form, place)
     asked = [one for one in shown.values() if one[1].about in abouts]
-    pieces = record_lines(unit, sent.records, lambda field: field.id in shown)
-    found = tuple(_said(unit, asked, row.id or 0, sent.answers))
+    pieces = record_lines(unit, filled.records, lambda field: field.id in shown)
+    found = tuple((say(title), say(said)) for title, said in _said(unit, asked, row.id or 0, filled.answers))
     return Answered(found, tuple((title, said) for title, said in pieces if said))
 
 
@@ -124,14 +132,10 @@ def columns_of_orders(unit: Unit, rows: Iterable[OrderRow]) -> tuple[tuple[str, 
     rows = list(rows)
     keys = [field.key for field in fields if field.about == ORDER]
     kept = rows_by_ids(unit.session, unit.definitions, ORDER, keys, [row.id or 0 for row in rows]) if keys else {}
-    ids = [row.submission_id for row in rows if row.submission_id]
-    sent = {
-        one.id: one.answers for one in unit.session.exec(select(Submission).where(col(Submission.id).in_(ids))).all()
-    }
     names = tuple(question.label or field.label for question, field in shown.values())
     return names, {
         row.id or 0: tuple(
-            _said_of(field, kept.get(row.id or 0, {}), sent.get(row.submission_id, {})) for field in fields
+            _said_of(field, kept.get(row.id or 0, {}), row.filled.get("answers", {})) for field in fields
         )
         for row in rows
     }

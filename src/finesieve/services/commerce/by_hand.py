@@ -9,11 +9,11 @@ from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
+from finesieve.services.commerce.behind import shop_behind
 from finesieve.services.commerce.in_force import checkout_of
 from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.values.value_lines import person_name
-from finesieve.standins.shop.carts import put_into
 from finesieve.store.reading.rows import stored_row
 from finesieve.store.tables import Workspace
 
@@ -42,14 +42,9 @@ def begin_order(scope: Scope, secret: str, lines: Sequence[tuple[str, str, int]]
             raise InvalidInput({"": "No checkout is in force, so nothing can be ordered yet."})
         if person_id and stored_row(unit.session, unit.definitions, PERSON, person_id) is None:
             raise NotFound("There is no such person.")
-        key = ""
-        for product, variant, many in lines:
-            if many and unit.catalogue.shop.offer(product, variant) is not None:
-                line = (product, variant, many)
-                key = put_into(unit.session, unit.workspace_id, key, line, unit.moment.now, more=True)
-                unit.session.flush()
-        if not key:
-            raise InvalidInput({"": "Write how many of something."})
+        shop = unit.catalogue.shop
+        wanted = [line for line in lines if line[2] and shop.offer(line[0], line[1]) is not None]
+        key = shop_behind(unit).begin_cart(wanted)
         until = int((unit.moment.now + _ENDS).timestamp())
         me = Links(secret).give("me", unit.moment.now, form.id, person_id, unit.actor, until=until)
         slug = unit.session.exec(select(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()

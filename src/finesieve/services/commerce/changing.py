@@ -78,4 +78,6 @@ def change_answers(scope: Scope, order_id: int, typed: Mapping[str, str]) -> int
             raise Conflict("The answers of this order cannot be changed any more.")
         if outcome.troubles:
             raise InvalidInput({one.id: one.message for one in outcome.troubles})
+        row.revision += 1
+        unit.session.add(row)
         return len(change_row(unit, ORDER, order_id, outcome.results().of(ORDER), _SOURCE))

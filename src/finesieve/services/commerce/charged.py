@@ -1,6 +1,6 @@
 """What was charged for an order, as it was charged: as it is kept, as it is shown, as it is given back."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any, Final
@@ -25,10 +25,13 @@ __all__ = [
     "Shown",
     "charged_order",
     "given_back",
+    "money_of",
+    "more_to_pay",
     "move_to",
     "order_row",
     "paid_back",
     "payment_key",
+    "payment_keys",
     "show_charges",
     "state_of",
     "submission_of",
@@ -64,7 +67,19 @@ def state_of(row: OrderRow) -> State:
 
 
 def payment_key(row: OrderRow) -> str:
-    return f"order-{row.id}"
+    """The key of the payment that was begun last."""
+    return payment_keys(row)[0]
+
+
+def payment_keys(row: OrderRow) -> tuple[str, ...]:
+    """The keys of all payments that were begun for an order, the last first."""
+    again = (f"order-{row.id}-{number}" for number in range(row.asked_again, 0, -1))
+    return (*again, f"order-{row.id}")
+
+
+def more_to_pay(row: OrderRow) -> int:
+    """What is still to be paid, in the smallest unit: all of it, or what a correction has added."""
+    return row.total if row.state == "awaiting_payment" else row.due
 
 
 def written(cart: Cart, bill: Bill) -> dict[str, Any]:
@@ -104,7 +119,11 @@ class ChargeLine:
     @property
     def said(self) -> str:
         """What it is called, with how many: `2 × Raised-bed kit`."""
-        return f"{self.pieces} × {self.label}" if self.pieces > 1 else self.label
+        return self.said_by(str)
+
+    def said_by(self, say: Callable[[str], str]) -> str:
+        """The same in a language."""
+        return f"{self.pieces} × {say(self.label)}" if self.pieces > 1 else say(self.label)
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,6 +135,11 @@ class Shown:
     total: str
     added: bool
     returned: str
+
+
+def money_of(unit: Unit, row: OrderRow, smallest: int) -> str:
+    """An amount of an order, in the smallest unit, as people read it."""
+    return unit.manner.money(in_currency(smallest, int(row.bill["decimals"])))
 
 
 def show_charges(row: OrderRow, manner: Manner) -> Shown:

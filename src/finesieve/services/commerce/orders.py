@@ -1,6 +1,6 @@
 """Orders as staff see them and what they do with them: packed, sent, cancelled, refunded piece by piece, corrected."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Final, Literal
@@ -15,27 +15,28 @@ from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.fields.built_in import ADDRESSES, address_keys
 from finesieve.core.language.problems import Problem
 from finesieve.core.model.changes import ORDER_IDS
-from finesieve.services.commerce.answers import Answered, answers_at, columns_of_orders, order_fields_at
-from finesieve.services.commerce.behind import shop_behind
+from finesieve.services.commerce.answers import Answered, answers_at, columns_of_orders, form_of_order, order_fields_at
 from finesieve.services.commerce.charged import (
     NEXT,
     Shown,
     charged_order,
     given_back,
+    money_of,
     move_to,
     order_row,
     paid_back,
-    payment_key,
     show_charges,
     state_of,
-    submission_of,
 )
+from finesieve.services.commerce.filled import filled_of
+from finesieve.services.commerce.owing import count_as_paid, give_back
 from finesieve.services.commerce.placing import tell_placed
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.sheets import csv_lines
 from finesieve.services.values.addresses import printed_of
 from finesieve.services.values.charge_lines import charge_lines
 from finesieve.services.values.value_lines import (
+    STATE_LABEL,
     HistoryLine,
     ValueLine,
     history_of,
@@ -53,6 +54,7 @@ from finesieve.store.reading.rows import rows_by_ids, stored_row
 from finesieve.store.tables import OrderRow
 
 __all__ = [
+    "Knot",
     "OrderLine",
     "OrderListing",
     "OrderPage",
@@ -66,6 +68,7 @@ __all__ = [
     "read_order",
     "refund_pieces",
     "set_order_values",
+    "settle_due",
     "ways_of",
 ]
 
@@ -227,14 +230,28 @@ def _lines(unit: Unit, rows: Any) -> tuple[OrderLine, ...]:
 
 
 @dataclass(frozen=True, slots=True)
+class Knot:
+    """A state that an order has been in, or (without a moment) is to be in."""
+
+    said: str
+    at: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class OrderView:
-    """One order with all that belongs to it. `answered` is what was sent with it, `reasons` say why each
+    """One order with all that belongs to it. `answered` is what was answered with it, besides what is in `asked`: the
+    fields of the order that its form asks; `groups` are its other fields. `under` are the answers for pieces, as
+    (title, answers), by the key of the line that they belong to. `reasons` say why each
     surcharge and discount was charged, by the key of its line, `addresses` where it and its bill go, as printed;
-    see `addresses_of`; `records` are those linked with it, by their type and id, and what each is called."""
+    see `addresses_of`; `records` are those linked with it, by their type and id, and what each is called. `states` is
+    its way so far and on; `opens` tells that its checkout can be opened again, `due` is what is still to be paid of
+    what a correction has added."""
 
     line: OrderLine
     shown: Shown
     next: tuple[State, ...]
+    states: tuple[Knot, ...]
+    asked: tuple[ValueLine, ...]
     groups: tuple[tuple[Any, tuple[ValueLine, ...]], ...]
     history: tuple[HistoryLine, ...]
     delivery: str
@@ -245,6 +262,15 @@ class OrderView:
     reasons: Mapping[str, str] = field(default_factory=dict)
     addresses: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     records: tuple[tuple[int, int, str], ...] = ()
+    under: Mapping[str, tuple[tuple[str, str], ...]] = field(default_factory=dict)
+    opens: bool = False
+    due: str = ""
+
+    @property
+    def values(self) -> dict[str, str]:
+        """All values of its fields that show, by their keys."""
+        own = (one for _, lines in self.groups for one in lines)
+        return {one.field.key: one.shown for one in (*self.asked, *own)}
 
 
 def read_order(scope: Scope, order_id: int) -> OrderView:
@@ -253,22 +279,63 @@ def read_order(scope: Scope, order_id: int) -> OrderView:
         row = order_row(unit, order_id)
         (line,) = _lines(unit, [row])
         stored = stored_row(unit.session, unit.definitions, ORDER, order_id) or {}
-        shows = order_fields_at(unit, row, "order")
+        form, shows = form_of_order(unit, row), order_fields_at(unit, row, "order")
+        asked = {one.field_id for one in form.questions} if form is not None else set()
         groups = value_lines(unit, ORDER, row_of(unit, ORDER, order_id, stored))
+        shown = [one for _, lines in groups for one in lines if shows(one.field)]
+        rest = (
+            (group, tuple(one for one in lines if one in shown and one.field.id not in asked))
+            for group, lines in groups
+        )
+        answered = answers_at(unit, row, "order", (PERSON,))
+        under, pieces = _under_lines(row, answered.pieces)
+        history = history_of(unit, ORDER, order_id)
         return OrderView(
             line,
             show_charges(row, unit.manner),
             NEXT[row.state],
-            tuple((group, tuple(one for one in lines if shows(one.field))) for group, lines in groups),
-            history_of(unit, ORDER, order_id),
+            _way_of(row, history),
+            tuple(one for one in shown if one.field.id in asked),
+            tuple(rest),
+            history,
             *ways_of(unit, row),
             row.form_id,
             row.submission_id,
-            answers_at(unit, row, "order", (PERSON,)),
+            Answered(answered.answers, pieces),
             _reasons(unit, row),
             addresses_of(unit, row),
             tuple((known.id, record_id, title) for known, record_id, title in linked_records(unit, ORDER, order_id)),
+            under,
+            form is not None and filled_of(row).typed is not None and row.state != "cancelled",
+            money_of(unit, row, row.due) if row.due else "",
         )
+
+
+def _under_lines(
+    row: OrderRow, pieces: tuple[tuple[str, str], ...]
+) -> tuple[dict[str, tuple[tuple[str, str], ...]], tuple[tuple[str, str], ...]]:
+    """The answers for pieces, by the key of the line that each belongs to; and those that belong to none."""
+    goods = {f", {one['label']}": one["key"] for one in row.bill["lines"] if one["kind"] == "goods"}
+    under: dict[str, tuple[tuple[str, str], ...]] = {}
+    rest = []
+    for title, said in pieces:
+        of = max((label for label in goods if title.endswith(label)), key=len, default="")
+        if of:
+            under[goods[of]] = (*under.get(goods[of], ()), (title.removesuffix(of), said))
+        else:
+            rest.append((title, said))
+    return under, tuple(rest)
+
+
+_USUAL_WAY: Final[tuple[State, ...]] = ("awaiting_payment", "placed", "packed", "sent")
+
+
+def _way_of(row: OrderRow, history: Sequence[HistoryLine]) -> tuple[Knot, ...]:
+    """The states of an order with their moments, and those that are usually still to come."""
+    been = tuple(Knot(one.new, one.at) for one in reversed(history) if one.label == STATE_LABEL)
+    been = been or (Knot(STATES[row.state], row.placed_at),)
+    place = _USUAL_WAY.index(state_of(row)) if row.state in _USUAL_WAY else len(_USUAL_WAY)
+    return (*been, *(Knot(STATES[one]) for one in _USUAL_WAY[place + 1 :]))
 
 
 def ways_of(unit: Unit, row: OrderRow) -> tuple[str, str]:
@@ -283,9 +350,8 @@ def addresses_of(unit: Unit, row: OrderRow) -> dict[str, tuple[str, ...]]:
 
     One of which nothing was answered with the order is told apart: `delivery`, or `delivery_known`.
     """
-    sent = submission_of(unit, row)
     stored = stored_row(unit.session, unit.definitions, PERSON, row.person_id) if row.person_id else None
-    answers: Mapping[str, Any] = sent.answers if sent is not None else {}
+    answers: Mapping[str, Any] = filled_of(row).answers
     found = {}
     for kind in ADDRESSES:
         given = any(answers.get(key) for line, key in address_keys(kind).items() if line != "country")
@@ -295,8 +361,7 @@ def addresses_of(unit: Unit, row: OrderRow) -> dict[str, tuple[str, ...]]:
 
 def _reasons(unit: Unit, row: OrderRow) -> Mapping[str, str]:
     """Why each surcharge and discount was charged, by the key of its line."""
-    sent = submission_of(unit, row)
-    charged = charge_lines(unit, sent) if sent is not None else ()
+    charged = charge_lines(unit, filled_of(row).charges)
     return {f"charge{number}": one.reason for number, one in enumerate(charged, 1)}
 
 
@@ -318,6 +383,7 @@ def move_order(scope: Scope, order_id: int, state: str) -> None:
                 if left:
                     _refund(unit, row, line.key, left)
         paid_otherwise = row.state == "awaiting_payment" and wanted == "placed"
+        row.due = 0 if wanted == "cancelled" else row.due
         move_to(unit, row, wanted, "staff")
         if paid_otherwise:
             tell_placed(unit, order_id, "")
@@ -342,18 +408,25 @@ def _refund(unit: Unit, row: OrderRow, key: str, pieces: int) -> None:
         raise InvalidInput({"pieces": str(problem)}) from None
     row.returned = order.returned
     unit.session.add(row)
-    shop = shop_behind(unit)
-    payment = shop.find_payment(payment_key(row)) if back else None
-    if payment is not None and payment.state == "paid":  # else it was paid another way, and is given back that way
-        shop.refund_payment(payment.key, back, f"{key}-{order.returned[key]}")
+    give_back(unit, row, back, f"{key}-{order.returned[key]}")
     label = next(one["label"] for one in row.bill["lines"] if one["key"] == key)
-    said = f"{unit.manner.money(in_currency(back, int(row.bill['decimals'])))} for {pieces} × {label}"
+    said = f"{money_of(unit, row, back)} for {pieces} × {label}"
     note(unit, ORDER, row.id or 0, ORDER_IDS["refund"], None, said, "staff")
 
 
 def set_order_values(scope: Scope, order_id: int, typed: Mapping[str, str]) -> int:
     """Correct values of an order as typed, by field key; gives how many changed. Raises InvalidInput, NotFound."""
     with scope.transaction("clerk") as unit:
-        order_row(unit, order_id)
+        row = order_row(unit, order_id, lock=True)
+        row.revision += 1
+        unit.session.add(row)
         stored = stored_row(unit.session, unit.definitions, ORDER, order_id, lock=True) or {}
         return len(change_row(unit, ORDER, order_id, read_values(unit, ORDER, typed, stored), "staff"))
+
+
+def settle_due(scope: Scope, order_id: int) -> None:
+    """Say that what a correction has added was paid another way. Raises NotFound; twice, it counts once."""
+    with scope.transaction("clerk") as unit:
+        row = order_row(unit, order_id, lock=True)
+        if row.due:
+            count_as_paid(unit, row, "staff")

@@ -10,7 +10,7 @@ from finesieve.core.commerce.facts import STATES
 from finesieve.core.errors import Conflict, NotFound
 from finesieve.services.commerce.answers import Answered, answers_at
 from finesieve.services.commerce.behind import shop_behind
-from finesieve.services.commerce.charged import Shown, order_row, payment_key, show_charges
+from finesieve.services.commerce.charged import Shown, money_of, order_row, payment_keys, show_charges
 from finesieve.services.commerce.orders import addresses_of, ways_of
 from finesieve.services.kernel.scope import Scope
 from finesieve.store.tables import Workspace
@@ -24,7 +24,8 @@ PAPERS: Final[dict[PaperKind, str]] = {"invoice": "Invoice", "packing": "Packing
 
 @dataclass(frozen=True, slots=True)
 class Paper:
-    """A paper of an order, as it is printed. `address` is where the bill, or the parcel, goes."""
+    """A paper of an order, as it is printed. `address` is where the bill, or the parcel, goes, `due` what a correction
+    has added and nobody has paid yet."""
 
     kind: PaperKind
     title: str
@@ -40,6 +41,7 @@ class Paper:
     delivery: str
     payment: str
     paid_at: datetime | None
+    due: str = ""
 
 
 _MOST: Final = 100
@@ -57,7 +59,7 @@ def read_paper(scope: Scope, order_id: int, kind: str, role: Literal["reader", "
         if row.state in ("awaiting_payment", "cancelled"):
             raise Conflict(f"The order is {STATES[row.state]}; it has no papers.")
         delivery, payment = ways_of(unit, row)
-        paid = shop_behind(unit).find_payment(payment_key(row))
+        payments = [one for one in map(shop_behind(unit).find_payment, payment_keys(row)) if one is not None]
         house = unit.session.exec(select(Workspace.name).where(col(Workspace.id) == unit.workspace_id)).one()
         found = addresses_of(unit, row)
         first, second = ("billing", "delivery") if wanted == "invoice" else ("delivery", "billing")
@@ -68,5 +70,6 @@ def read_paper(scope: Scope, order_id: int, kind: str, role: Literal["reader", "
         return Paper(
             wanted, PAPERS[wanted], house, unit.manner.language, row.number, row.placed_at, str(unit.moment.zone),
             row.email, address, show_charges(row, unit.manner), answered, delivery, payment,
-            paid.at if paid is not None and paid.state == "paid" else None,
+            next((one.at for one in payments if one.state == "paid"), None),
+            money_of(unit, row, row.due) if row.due else "",
         )  # fmt: skip

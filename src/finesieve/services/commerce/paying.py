@@ -9,7 +9,17 @@ from sqlmodel import col, select
 from finesieve.core.commerce.facts import STATES, State
 from finesieve.services.commerce.answers import Answered, answers_at
 from finesieve.services.commerce.behind import shop_behind
-from finesieve.services.commerce.charged import Shown, move_to, order_row, payment_key, show_charges, state_of
+from finesieve.services.commerce.charged import (
+    Shown,
+    money_of,
+    more_to_pay,
+    move_to,
+    order_row,
+    payment_key,
+    show_charges,
+    state_of,
+)
+from finesieve.services.commerce.owing import count_as_paid
 from finesieve.services.commerce.placing import tell_placed
 from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Scope
@@ -20,7 +30,8 @@ __all__ = ["Payable", "read_payable", "settle", "settle_all"]
 
 @dataclass(frozen=True, slots=True)
 class Payable:
-    """An order as the one who pays it sees it; `payment` is the state of its payment, "" for none."""
+    """An order as the one who pays it sees it; `payment` is the state of its payment, "" for none, `to_pay` what is
+    still to be paid."""
 
     id: int
     number: int
@@ -29,6 +40,7 @@ class Payable:
     shown: Shown
     payment: str
     answered: Answered
+    to_pay: str = ""
 
 
 def read_payable(scope: Scope, order_id: int) -> Payable:
@@ -38,12 +50,16 @@ def read_payable(scope: Scope, order_id: int) -> Payable:
         payment = shop_behind(unit).find_payment(payment_key(row))
         state = payment.state if payment is not None else ""
         shown, answered = show_charges(row, unit.manner), answers_at(unit, row, "receipt")
-        return Payable(order_id, row.number, state_of(row), STATES[row.state], shown, state, answered)
+        left = more_to_pay(row)
+        to_pay = money_of(unit, row, left) if left else ""
+        return Payable(order_id, row.number, state_of(row), STATES[row.state], shown, state, answered, to_pay)
 
 
 def settle(scope: Scope, order_id: int, link: str) -> None:
     """Look at what has become of an order's payment: approved, it is confirmed, the order is placed, and a message
-    with the `link` goes out. Looked at twice, it counts once; an order that was cancelled charges nothing.
+    with the `link` goes out; or what a correction has added is paid.
+
+    Looked at twice, it counts once; an order that was cancelled charges nothing.
 
     Raises NotFound.
     """
@@ -51,9 +67,14 @@ def settle(scope: Scope, order_id: int, link: str) -> None:
         row = order_row(unit, order_id, lock=True)
         shop = shop_behind(unit)
         payment = shop.find_payment(payment_key(row))
-        if row.state != "awaiting_payment" or payment is None or payment.state not in ("approved", "paid"):
+        if not more_to_pay(row) or payment is None or payment.state not in ("approved", "paid"):
             return
+        if payment.amount != more_to_pay(row):
+            return  # begun before a correction, for another amount
         shop.confirm_payment(payment.key)
+        if row.state != "awaiting_payment":
+            count_as_paid(unit, row, "payment")
+            return
         move_to(unit, row, "placed", "payment")
         tell_placed(unit, order_id, link)
 
@@ -64,7 +85,8 @@ def settle_all(scope: Scope, secret: str) -> int:
     links = Links(secret) if secret else None
     with scope.transaction("owner") as unit:
         since = unit.moment.now - _LOOKED_AFTER
-        waiting = select(OrderRow).where(col(OrderRow.state) == "awaiting_payment", col(OrderRow.placed_at) > since)
+        unpaid = (col(OrderRow.state) == "awaiting_payment") & (col(OrderRow.placed_at) > since)
+        waiting = select(OrderRow).where(unpaid | (col(OrderRow.due) > 0))
         slug = unit.session.exec(select(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()
         shop, found = shop_behind(unit), []
         for row in unit.session.exec(waiting.order_by(col(OrderRow.id).desc()).limit(_MOST_LOOKED_AFTER)).all():

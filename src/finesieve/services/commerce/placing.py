@@ -7,23 +7,25 @@ from sqlalchemy import func, select, text
 from sqlmodel import col
 from sqlmodel import select as select_rows
 
-from finesieve.core.commerce.amounts import in_currency
 from finesieve.core.commerce.bill import Bill
 from finesieve.core.commerce.cart import Cart
 from finesieve.core.commerce.facts import STATES, State
 from finesieve.core.commerce.port import Payer
 from finesieve.core.fields.about import ORDER
+from finesieve.core.forms.wording import Wording, wording_of, wording_without_form
 from finesieve.core.model.changes import ORDER_IDS
+from finesieve.core.phrases import Phrase, phrase
 from finesieve.core.values import Value
 from finesieve.services.commerce.answers import answers_at, form_of_order
 from finesieve.services.commerce.behind import shop_behind
-from finesieve.services.commerce.charged import order_row, payment_key, show_charges, written
+from finesieve.services.commerce.charged import money_of, order_row, payment_key, show_charges, written
+from finesieve.services.commerce.filled import Filled, filled_of
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import add_row, note
 from finesieve.standins.mail import Letter, post
 from finesieve.store.tables import OrderRow, Workspace
 
-__all__ = ["Placing", "claim_order", "note_submission", "place_order", "tell_placed"]
+__all__ = ["Placing", "note_submission", "order_of", "place_order", "tell_corrected", "tell_placed"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,21 +74,33 @@ def place_order(unit: Unit, placing: Placing) -> OrderRow:
     return row
 
 
-def note_submission(unit: Unit, order_id: int, submission_id: int) -> None:
-    """Say which submission an order came by."""
+def note_submission(unit: Unit, order_id: int, submission_id: int, filled: Filled) -> None:
+    """Say which submission an order came by, and how its checkout was filled in."""
     row = order_row(unit, order_id)
-    row.submission_id = submission_id
+    row.submission_id, row.filled = submission_id, filled.model_dump(mode="json")
     unit.session.add(row)
 
 
-def claim_order(unit: Unit, submission_id: int, person_id: int) -> list[int]:
-    """Somebody has confirmed that what was sent is theirs: so is the order that came by it; gives its id, if any."""
-    claimed = []
-    for row in unit.session.exec(select_rows(OrderRow).where(col(OrderRow.submission_id) == submission_id)).all():
-        row.person_id = person_id
-        unit.session.add(row)
-        claimed.append(row.id or 0)
-    return claimed
+def order_of(unit: Unit, submission_id: int) -> OrderRow | None:
+    """The order that came by a submission, locked; None for none."""
+    query = select_rows(OrderRow).where(col(OrderRow.submission_id) == submission_id)
+    return unit.session.exec(query.with_for_update()).first()
+
+
+def tell_corrected(unit: Unit, row: OrderRow, more: int, link: str) -> None:
+    """Write to whoever ordered that a correction has changed what their order costs, by so much `more`."""
+    say = wording_without_form(filled_of(row).language)
+    number, amount = str(row.number), money_of(unit, row, abs(more))
+    body = [
+        say(phrase("We have corrected your order {number}.", number=number)),
+        say(phrase("Total: {amount}", amount=money_of(unit, row, row.total))),
+        say(phrase("{amount} more is to be paid. Follow the link to pay it.", amount=amount))
+        if more > 0
+        else say(phrase("{amount} is given back to you.", amount=amount)),
+    ]
+    subject = say(phrase("Your order {number} has changed", number=number))
+    letter = Letter("order", row.email, subject, "\n\n".join(body), link)
+    post(unit.session, unit.workspace_id, row.person_id, letter, unit.moment.now)
 
 
 def tell_placed(unit: Unit, order_id: int, link: str) -> None:
@@ -94,20 +108,29 @@ def tell_placed(unit: Unit, order_id: int, link: str) -> None:
     row = order_row(unit, order_id)
     if row.state != "placed":
         return
-    shown = show_charges(row, unit.manner).lines
-    lines = "\n".join(f"{one.said}: {one.amount}" for one in shown)
-    total = unit.manner.money(in_currency(row.total, int(row.bill["decimals"])))
-    charged = f"{lines}\nTotal: {total}"
-
-    def write(to: str, subject: str, opening: str, place: str, link: str) -> None:
-        parts = [opening, charged, "\n".join(answers_at(unit, row, place).lines)]
-        letter = Letter("order", to, subject, "\n\n".join(part for part in parts if part), link)
-        post(unit.session, unit.workspace_id, row.person_id, letter, unit.moment.now)
-
-    opening = f"Thank you. Your order {row.number} is placed."
-    write(row.email, f"Your order {row.number}", opening, "customer", link)
-    form = form_of_order(unit, row)
+    form, filled = form_of_order(unit, row), filled_of(row)
+    say = wording_of(form, filled.language) if form is not None else wording_without_form(filled.language)
+    number = str(row.number)
+    subject, opening = (
+        phrase("Your order {number}", number=number),
+        phrase("Thank you. Your order {number} is placed.", number=number),
+    )
+    _write(unit, row, say, "customer", row.email, (subject, opening), link)
     if form is not None and form.tell:
-        opening = f"{row.email} has placed order {row.number}."
         slug = unit.session.exec(select_rows(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()
-        write(form.tell, f"Order {row.number}", opening, "shop", f"/w/{slug}/orders/{order_id}")
+        subject = phrase("Order {number}", number=number)
+        opening = phrase("{email} has placed order {number}.", email=row.email, number=number)
+        link = f"/w/{slug}/orders/{order_id}"
+        _write(unit, row, wording_without_form(unit.manner.language[:2]), "shop", form.tell, (subject, opening), link)
+
+
+def _write(
+    unit: Unit, row: OrderRow, say: Wording, place: str, to: str, words: tuple[Phrase, Phrase], link: str
+) -> None:
+    """Write about an order in somebody's language: what was charged, and the answers that show at a place."""
+    subject, opening = words
+    charged = [f"{one.said_by(say)}: {one.amount}" for one in show_charges(row, unit.manner).lines]
+    charged.append(say(phrase("Total: {amount}", amount=money_of(unit, row, row.total))))
+    parts = [say(opening), "\n".join(charged), "\n".join(answers_at(unit, row, place, say=say).lines)]
+    letter = Letter("order", to, say(subject), "\n\n".join(part for part in parts if part), link)
+    post(unit.session, unit.workspace_id, row.person_id, letter, unit.moment.now)

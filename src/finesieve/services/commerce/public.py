@@ -50,7 +50,7 @@ class PublicShop:
         with scope.reading("public") as unit:
             language = unit.manner.language
         found = read_payable(scope, order_id)
-        if found.state == "awaiting_payment" and found.payment in ("approved", "paid"):
+        if found.to_pay and found.payment in ("approved", "paid"):
             self.settle(slug, token)
             found = read_payable(scope, order_id)
         return house, language, found

@@ -1,19 +1,18 @@
 """What a sent form causes: each destination stores what of it counts, and says what still waits."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Final, Literal
 
 from finesieve.core.commerce.bill import Bill
 from finesieve.core.commerce.cart import Cart
-from finesieve.core.commerce.port import Payer
 from finesieve.core.fields.about import ORDER, PERSON
-from finesieve.core.fields.built_in import address_keys
 from finesieve.core.forms.by_itself import seen
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.joining import NO_LISTS, Joining
 from finesieve.core.forms.outcome import Results
 from finesieve.core.values import Value, fold
+from finesieve.services.commerce.owing import payer_of
 from finesieve.services.commerce.placing import Placing, place_order
 from finesieve.services.filling.situation import store_records
 from finesieve.services.kernel.scope import Unit
@@ -124,21 +123,11 @@ def _check_out(unit: Unit, sending: Sending) -> Received:
         sending.results.of(ORDER),
         sending.placing.cart,
         sending.placing.bill,
-        _payer(sending.results.answers),
+        payer_of(sending.results.answers),
     )
     order = place_order(unit, placing).id or 0
     link_with_order(unit, about.records, order, sending.source)
     return replace(about, order=order)
-
-
-def _payer(answers: Mapping[str, Value]) -> Payer:
-    """Who pays, as answered: the billing address, or where there is none that of the delivery."""
-    name = " ".join(str(answers[key]) for key in ("first_name", "last_name") if answers.get(key))
-    for kind in ("billing", "delivery"):
-        address = {line: str(answers[key]) for line, key in address_keys(kind).items() if answers.get(key)}
-        if set(address) - {"country"}:
-            return Payer(name, str(answers.get("email") or ""), address)
-    return Payer(name, str(answers.get("email") or ""))
 
 
 _OF_PEOPLE: Final = (

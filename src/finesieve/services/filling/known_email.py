@@ -10,7 +10,9 @@ from finesieve.core.forms.by_itself import seen
 from finesieve.core.forms.changing import person_may_not
 from finesieve.core.forms.joining import Joining
 from finesieve.core.values import Value
-from finesieve.services.commerce.placing import claim_order
+from finesieve.services.commerce.filled import filled_of
+from finesieve.services.commerce.placing import order_of
+from finesieve.services.filling.kept import with_ids
 from finesieve.services.filling.kinds import DecisionKind, State, Wanted, WantedLine
 from finesieve.services.filling.situation import records_from_json, store_records
 from finesieve.services.kernel.scope import Unit
@@ -65,13 +67,17 @@ def _apply(unit: Unit, row: Decision, source: str) -> State:
         unit.catalogue, replace(unit.moment, now=submission.received_at), stored, new=False
     )
     change_person(unit, row.person_id, values | _lists(unit, row, stored), source)
+    order = order_of(unit, submission.id or 0)
+    kept = filled_of(order).records if order is not None else submission.records
     try:
-        records = records_from_json(unit, submission.records)
+        records = records_from_json(unit, kept)
     except ValueError as problem:
         raise Conflict(f"A record cannot be taken over any more: {problem}.") from None
     added = store_records(unit, row.person_id, records, source)
-    for order_id in claim_order(unit, submission.id or 0, row.person_id):
-        link_with_order(unit, added, order_id, source)
+    if order is not None:
+        order.person_id, order.filled = row.person_id, {**order.filled, "records": with_ids(kept, added)}
+        unit.session.add(order)
+        link_with_order(unit, added, order.id or 0, source)
     return "applied"
 
 

@@ -20,7 +20,7 @@ from finesieve.core.forms.wording import Wording
 from finesieve.core.phrases import phrase
 from finesieve.standins.challenge import Challenge
 
-__all__ = ["Filling", "OpenForm", "Sent", "Step", "Thanks", "Visit"]
+__all__ = ["Corrects", "Filling", "OpenForm", "Sent", "Step", "Thanks", "Visit"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,6 +33,15 @@ class Visit:
     me: str = ""
     cart: str = ""
     own: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Corrects:
+    """The order that an open checkout corrects, and what was charged so far, in the smallest unit."""
+
+    order_id: int
+    number: int
+    was: int
 
 
 _NOWHERE: Final = Station("", "", "")
@@ -62,7 +71,7 @@ class OpenForm:
     the token of the page after. A checkout has a `cart`, and what it comes to, or why that cannot be told
     (`cart_problem`); `unchosen` is what is said of ways of delivery and payment that have to be chosen yet;
     `total_before` is what its page had shown, where that has changed since. `order` is the token of the order that was
-    placed.
+    placed; `corrects` says which one staff are correcting.
     """
 
     house: str
@@ -84,6 +93,12 @@ class OpenForm:
     unchosen: Mapping[str, str] = field(default_factory=dict)
     total_before: str = ""
     order: str = ""
+    corrects: Corrects | None = None
+
+    @property
+    def more_by(self) -> int:
+        """By how much a correction makes the order dearer, in the smallest unit; below 0 for cheaper."""
+        return self.bill.total - self.corrects.was if self.corrects is not None and self.bill is not None else 0
 
     @property
     def is_checkout(self) -> bool:
@@ -228,7 +243,8 @@ class Sent:
 
 @dataclass(frozen=True, slots=True)
 class Filling:
-    """One filling-in, by its key; for whom and until when, where a personal link led here, `by` whom of the staff."""
+    """One filling-in, by its key; for whom and until when, where a personal link led here, `by` whom of the staff, and
+    the `order` that they are correcting."""
 
     form_id: int
     version: int
@@ -238,3 +254,4 @@ class Filling:
     until: int = 0
     cart: str = ""
     by: str = ""
+    order: int = 0

@@ -12,19 +12,20 @@ from sqlmodel import col, select
 from finesieve.core.commerce.port import PaymentRefused
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
-from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.by_itself import agreed
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.evaluate import PreparedForm, prepare
 from finesieve.core.forms.joining import joining_of
-from finesieve.core.forms.outcome import Charge, Outcome, QuestionOutcome, Results
+from finesieve.core.forms.outcome import Outcome, QuestionOutcome, Results
 from finesieve.core.forms.rows import FormRow as AnswerRow
 from finesieve.core.forms.rows import Situation
 from finesieve.core.forms.wording import worded, wording_of
 from finesieve.core.model.catalogue import hidden_groups
-from finesieve.core.values import Value, fold, plain_number
+from finesieve.core.values import Value, fold
 from finesieve.services.commerce.carts import answers_with, cart_of, keep_answers, mark_ordered, ordered_with
+from finesieve.services.commerce.charged import order_row, submission_of
 from finesieve.services.commerce.checkouts import bill_or_why, evaluate_where_it_goes, still_to_choose
+from finesieve.services.commerce.filled import filled_of
 from finesieve.services.commerce.placing import note_submission, tell_placed
 from finesieve.services.filling.confirming import (
     AddressView,
@@ -36,13 +37,20 @@ from finesieve.services.filling.confirming import (
     read_address,
     read_answers,
 )
+from finesieve.services.filling.correcting import (
+    begin_correction,
+    correct_order,
+    correction_of,
+    key_of,
+    why_not_corrected,
+)
 from finesieve.services.filling.destinations import Checkout, Sending, receive
+from finesieve.services.filling.kept import as_filled, as_sent
 from finesieve.services.filling.mapping import Sender, pass_on, sets_house_values
-from finesieve.services.filling.open_form import Filling, OpenForm, Sent, Thanks, Visit
+from finesieve.services.filling.open_form import Corrects, Filling, OpenForm, Sent, Thanks, Visit
 from finesieve.services.filling.situation import (
     page_parameters,
     person_situation,
-    records_to_json,
     sealed_results,
     shelf_for,
 )
@@ -82,6 +90,7 @@ class PublicForms:
         self.store = store
         self._files = files
         self._clock = clock
+        self._secret = secret
         self._links = Links(secret)
         self._challenges = ChallengeService(secret)
         self._kept: dict[tuple[int, int, int, int], _Ready] = {}
@@ -93,12 +102,28 @@ class PublicForms:
         visit = visit or Visit()
         scope, house = self._scope(workspace_slug)
         with scope.reading("public") as unit:
-            row = self._form(unit, form_slug)
-            person_id, until, by = self._person_of(unit, row, visit.me)
+            row = self._any_form(unit, form_slug)
+            person_id, until, by, order = self._person_of(unit, row, visit.me)
+            if order:
+                filling = self._correcting(unit, Filling(row.id or 0, 0, "", {}, person_id, until, "", by, order))
+                return self._evaluated(unit, house, filling, None, *visit.languages)
+            self._form(unit, form_slug)
             key, cart = secrets.token_urlsafe(16), visit.cart[:60]
             filling = Filling(row.id or 0, row.published, key, visit.page, person_id, until, cart, by)
             begun = answers_with(unit, cart) if visit.own else {}
             return self._evaluated(unit, house, filling, begun, *visit.languages)
+
+    def begin_correction(self, scope: Scope, order_id: int) -> str:
+        """See `correcting.begin_correction`."""
+        return begin_correction(scope, self._secret, order_id)
+
+    def _correcting(self, unit: Unit, filling: Filling) -> Filling:
+        """The filling-in that corrects an order, under the version that it came by and the page that it came from."""
+        row = order_row(unit, filling.order)
+        sent = submission_of(unit, row)
+        if sent is None or row.form_id != filling.form_id:
+            raise NotFound("There is no such page.")
+        return replace(filling, version=sent.version, key=key_of(row), page=filled_of(row).page)
 
     def answer(
         self,
@@ -197,6 +222,8 @@ class PublicForms:
                 return replace(opened, unasked=unasked)
             if opened.is_checkout and (opened.bill is None or sent.total != opened.total):
                 return replace(opened, total_before="" if opened.bill is None else sent.total or "0")
+            if filling.order:
+                return self._corrected(unit, filling, opened)
             if opened.form.challenge and not self._challenges.passes(filling.key, *sent.challenge):
                 return replace(opened, challenge_failed=bool(sent.challenge[1]))
             results = opened.outcome.results()
@@ -215,6 +242,20 @@ class PublicForms:
                 parts = self._links.read("order", unit.moment.now, order) or [0]
                 tell_placed(unit, int(parts[0]), _order_link(unit, order))
             return replace(done, receipt=receipt, order=order)
+
+    def _corrected(self, unit: Unit, filling: Filling, opened: OpenForm) -> OpenForm:
+        """Correct an order by what was sent, where nobody else has meanwhile."""
+        row = order_row(unit, filling.order, lock=True)
+        assert opened.cart is not None and opened.bill is not None
+        why = why_not_corrected(row, opened.cart, opened.bill)
+        if key_of(row) != filling.key:
+            why = "This order has been changed meanwhile. Look at it again before you correct it."
+        if why:
+            return replace(opened, unchosen={"totals": why})
+        link = _order_link(unit, self._links.give("order", unit.moment.now, row.id))
+        results = sealed_results(unit, opened.outcome.results())
+        correct_order(unit, row, results, opened.outcome, (opened.cart, opened.bill), link)
+        return replace(opened, sent=True)
 
     def _known(self, unit: Unit, values: Mapping[str, Value]) -> int:
         """The person with this address, 0 for nobody. Until the transaction ends, nobody else signs up with it."""
@@ -246,17 +287,15 @@ class PublicForms:
             person_id=received.person_id,
             state=received.state,
             received_at=unit.moment.now,
-            answers={key: to_json(value) for key, value in answers.items()},
-            records=records_to_json(results.records),
-            charges=[
-                [one.label, plain_number(one.amount), *_reason(opened.outcome, one)] for one in opened.outcome.charges
-            ],
+            **as_sent(opened.outcome, results),
         )
         unit.session.add(submission)
         mark_changed(unit.session, unit.workspace_id)
         unit.session.flush()
-        if received.order:
-            note_submission(unit, received.order, submission.id or 0)
+        if received.order and opened.cart is not None:
+            page, known = page_parameters(filling.page, opened.say.language), bool(filling.person_id)
+            filled = as_filled(opened.outcome, results, opened.cart, page, known=known, added=received.records)
+            note_submission(unit, received.order, submission.id or 0, filled)
             mark_ordered(unit, filling.cart, received.order)
         if received.state == "held":
             email, passing = str(answers["email"]), results.passing
@@ -317,13 +356,14 @@ class PublicForms:
         with scope.transaction("public") as unit:
             return confirm_address(unit, self._links, self._form(unit, form_slug), letter, wanted=wanted)
 
-    def _person_of(self, unit: Unit, row: FormRow, me: str) -> tuple[int, int, str]:
-        """Whom a personal link is of, when it ends, and which of the staff made it for themselves; 0 for one not ours,
-        not of this form, or that has run out."""
+    def _person_of(self, unit: Unit, row: FormRow, me: str) -> tuple[int, int, str, int]:
+        """Whom a personal link is of, when it ends, which of the staff made it for themselves, and the order that they
+        correct; 0 for one not ours, not of this form, or that has run out."""
         parts = self._links.read("me", unit.moment.now, me) if me else None
         if parts is None or parts[0] != row.id:
-            return 0, 0, ""
-        return int(parts[1]), self._links.end_of(me), str(parts[2]) if len(parts) > 2 else ""
+            return 0, 0, "", 0
+        by, order = (*parts[2:4], *("", 0)[len(parts) - 2 :])
+        return int(parts[1]), self._links.end_of(me), str(by), int(order)
 
     # What all of them need
 
@@ -335,8 +375,14 @@ class PublicForms:
         return Scope(self.store, workspace.id or 0, "the person", "public", self._clock), workspace.name
 
     def _form(self, unit: Unit, form_slug: str) -> FormRow:
+        row = self._any_form(unit, form_slug)
+        if not row.published:
+            raise NotFound("There is no such page.")
+        return row
+
+    def _any_form(self, unit: Unit, form_slug: str) -> FormRow:
         row = form_by_slug(unit.session, form_slug)
-        if row is None or not row.published:
+        if row is None:
             raise NotFound("There is no such page.")
         return row
 
@@ -350,12 +396,16 @@ class PublicForms:
 
         So does one that has run out; but its key stays, so that what is sent twice with it counts once.
         """
-        row = self._form(unit, form_slug)
+        row = self._any_form(unit, form_slug)
         now = unit.moment.now
         parts = self._links.read("form", now, token, ended=True)
-        if parts is None or parts[0] != row.id:
+        filling = Filling(*parts) if parts is not None and parts[0] == row.id else None
+        if filling is not None and filling.order and self._links.read("form", now, token) is not None:
+            return filling
+        if not row.published or (filling is not None and filling.order):
+            raise NotFound("There is no such page.")
+        if filling is None:
             return Filling(row.id or 0, row.published, secrets.token_urlsafe(16))
-        filling = Filling(*parts)
         if self._links.read("form", now, token) is None:
             return Filling(row.id or 0, row.published, filling.key, cart=filling.cart)
         return filling
@@ -365,24 +415,30 @@ class PublicForms:
         unit: Unit,
         house: str,
         filling: Filling,
-        answers: Mapping[str, str],
+        answers: Mapping[str, str] | None,
         *languages: str,
         methods: Mapping[str, str] | None = None,
     ) -> OpenForm:
+        """The form for these answers, None for what an order to be corrected begins with."""
         prepared = self._ready(unit, filling).form
         form = prepared.form
         say = wording_of(form, *languages)
         page = page_parameters(filling.page, say.language)
-        shelf = shelf_for(unit, form, answers, filling.form_id)
+        shelf = shelf_for(unit, form, answers or {}, filling.form_id)
         situation = (
             person_situation(unit, filling.person_id, page, shelf)
             if filling.person_id
             else Situation(page=page, shelf=shelf)
         )
-        cart = None
-        if form.channel == "checkout" and unit.catalogue.shop is not None:
-            cart = cart_of(unit, filling.cart, methods=methods)
-        situation = replace(situation, cart=cart) if cart is not None else situation
+        corrects = None
+        if filling.order:
+            correction = correction_of(unit, filling.order, form, situation, methods)
+            situation, row = correction.situation, correction.row
+            corrects = Corrects(row.id or 0, row.number, row.total)
+            answers = correction.typed if answers is None else answers
+        elif form.channel == "checkout" and unit.catalogue.shop is not None:
+            situation = replace(situation, cart=cart_of(unit, filling.cart, methods=methods))
+        answers = answers or {}
         outcome, cart = evaluate_where_it_goes(unit, prepared, answers, unit.moment, situation)
         bill, wrong = bill_or_why(cart, outcome)
         shown = {"title": form.title, "intro": form.intro, "send_label": form.send_label, "thanks": form.thanks}
@@ -401,6 +457,7 @@ class PublicForms:
             filling.until,
             filling.cart,
             filling.by,
+            filling.order,
             until=filling.until,
         )
         return OpenForm(
@@ -409,7 +466,7 @@ class PublicForms:
             token,
             worded(outcome, lambda text: fill_text(unit, say(text), values=theirs)),
             say,
-            challenge=self._challenges.pose(filling.key) if form.challenge else None,
+            challenge=self._challenges.pose(filling.key) if form.challenge and not filling.order else None,
             known=bool(filling.person_id),
             manner=unit.manner,
             given=_parts_of(form, answers),
@@ -417,6 +474,7 @@ class PublicForms:
             bill=bill,
             cart_problem=wrong if form.channel == "checkout" else "",
             unchosen=still_to_choose(cart, bill),
+            corrects=corrects,
         )
 
     def take_file(
@@ -466,12 +524,6 @@ def _sent_values(unit: Unit, row: Submission) -> dict[str, Value]:
             with suppress(ValueError):
                 found[key] = known.from_kept(data)
     return found
-
-
-def _reason(outcome: Outcome, charge: Charge) -> tuple[str, int]:
-    """Which answer a charge is for, in words, `Swap table: yes`, and the id of its field."""
-    asked = outcome.of(charge.question_id)
-    return (f"{asked.label}: {asked.field.show(asked.value)}", asked.field.id) if asked is not None else ("", 0)
 
 
 def _agreed(unit: Unit, filling: Filling, opened: OpenForm, values: Mapping[str, Value]) -> dict[str, Value]:

@@ -123,6 +123,7 @@ def records_to_json(records: Sequence[RecordAnswer]) -> list[dict[str, Any]]:
             "record_id": record.record_id,
             "values": {key: to_json(value) for key, value in record.values.items()},
             **({"title": record.title, "line": record.line} if record.line else {}),
+            **({"place": record.place} if record.place else {}),
         }
         for record in records
     ]
@@ -139,5 +140,6 @@ def records_from_json(unit: Unit, kept: Sequence[Mapping[str, Any]]) -> tuple[Re
         values: dict[str, Value] = {
             key: keys[key].from_kept(data) for key, data in one["values"].items() if key in keys
         }
-        found.append(RecordAnswer(one["record_type"], one["link"], one["record_id"], values))
+        more = (one.get(name, "") for name in ("title", "line", "place"))
+        found.append(RecordAnswer(one["record_type"], one["link"], one["record_id"], values, *more))
     return tuple(found)

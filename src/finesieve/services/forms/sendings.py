@@ -184,7 +184,7 @@ def _lines(unit: Unit, rows: Sequence[Submission]) -> Iterator[Sending]:
             person_name(people[row.person_id]) if row.person_id in people else "a person who was removed",
             states.get(row.id or 0, "stored"),
             summary,
-            sum((charge.amount for charge in charge_lines(unit, row)), Decimal(0)),
+            sum((charge.amount for charge in charge_lines(unit, row.charges)), Decimal(0)),
         )
 
 
@@ -228,7 +228,7 @@ def read_sending(scope: Scope, form_id: int, sending_id: int) -> SendingDetail:
             line,
             tuple(_answers(unit, row, _labels(unit, row))),
             record_lines(unit, row.records, unit.sees),
-            tuple(charge_lines(unit, row)),
+            tuple(charge_lines(unit, row.charges)),
             decision.decided_by if decision else "",
             decision.decided_at if decision else None,
         )
@@ -277,7 +277,7 @@ def _csv_rows(scope: Scope, form_id: int, query: SentQuery) -> Iterator[list[str
             rows = page_of_submissions(unit.session, form_id, _conditions(unit, query), before, 1_000)
             states = _states(unit, rows)
             for row in rows:
-                total = sum((charge.amount for charge in charge_lines(unit, row)), Decimal(0))
+                total = sum((charge.amount for charge in charge_lines(unit, row.charges)), Decimal(0))
                 given = [_plain(unit.catalogue.by_key.get(key), row.answers.get(key)) for key in keys]
                 state = states.get(row.id or 0, "stored")
                 at = row.received_at.isoformat(timespec="seconds")

@@ -29,6 +29,7 @@ from finesieve.store.tables import History
 
 __all__ = [
     "LINKS_FROM",
+    "STATE_LABEL",
     "HistoryLine",
     "ValueLine",
     "fill_text",
@@ -50,6 +51,8 @@ __all__ = [
 LINKS_FROM: Final = 1_000
 """In the history of a person, a record that is linked with them counts as field −(1,000 + the id of the link)."""
 _OWN_LABELS = {own_id: key.capitalize() for key, own_id in {**OWN_IDS, **ORDER_IDS}.items()}
+STATE_LABEL: Final = _OWN_LABELS[ORDER_IDS["state"]]
+"""What the history calls the state of an order."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,6 +6,7 @@ from sqlmodel import Session
 
 from finesieve.core.commerce.port import CartLines, Payer, Payment
 from finesieve.core.commerce.shop import Shop
+from finesieve.core.errors import InvalidInput
 from finesieve.standins.shop import carts, payments
 
 __all__ = ["StandInShop"]
@@ -24,6 +25,19 @@ class StandInShop:
     def lines(self, cart: str) -> CartLines:
         """See `ShopPort.lines`."""
         return carts.lines_of(self._session, cart)
+
+    def begin_cart(self, lines: CartLines) -> str:
+        """See `ShopPort.begin_cart`."""
+        if not lines:
+            raise InvalidInput({"quantity": "Write how many of something."})
+        key = ""
+        for product, variant, many in lines:
+            if self._shop is None or self._shop.offer(product, variant) is None:
+                raise InvalidInput({"variant": "Choose one of the kinds it comes in."})
+            line = (product, variant, many)
+            key = carts.put_into(self._session, self._workspace_id, key, line, self._now, more=True)
+            self._session.flush()
+        return key
 
     def start_payment(self, key: str, amount: int, currency: str, payer: Payer) -> Payment:
         """See `ShopPort.start_payment`. The currency is that of the house, whatever it is."""
