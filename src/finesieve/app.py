@@ -32,6 +32,7 @@ from finesieve.office.define.house import router as define_house
 from finesieve.office.define.memberships import level_router as define_levels
 from finesieve.office.define.memberships import router as define_memberships
 from finesieve.office.define.options import router as define_options
+from finesieve.office.define.printing import router as define_printing
 from finesieve.office.define.records import router as define_records
 from finesieve.office.define.reshaping import router as define_reshaping
 from finesieve.office.define.upkeep import router as define_upkeep
@@ -113,6 +114,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         define_house,
         define_levels,
         define_options,
+        define_printing,
         define_records,
         define_reshaping,
         define_upkeep,

@@ -81,6 +81,21 @@ class Printed(unittest.TestCase):
 
     def test_nothing_to_print(self) -> None:
         self.assertEqual(printed_address({"name": "Wren", "company": "Ash & Co"}, "GB", "GB", "en_GB"), ())
+        own = {"first": ["Fragile"], "name": ["c/o Ash"], "street": ["Gate 4"], "last": ["Call first"]}
+        self.assertEqual(
+            printed_address(HOME, "GB", "DE", "en_GB", own),
+            (
+                "Fragile",
+                "Wren Ash",
+                "c/o Ash",
+                "1 Barn Lane",
+                "Gate 4",
+                "ELY",
+                "CB7 4JN",
+                "Call first",
+                "UNITED KINGDOM",
+            ),
+        )
 
     def test_every_country(self) -> None:
         """Also those of which the library knows nothing."""

@@ -6,12 +6,13 @@ from datetime import timedelta
 
 from sqlmodel import col, select
 
-from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
 from finesieve.core.fields.built_in import PARTS
+from finesieve.core.fields.groups import PrintedLine
 from finesieve.services.define.built_ins import built_in_parts, use_part
 from finesieve.services.define.deletion import delete_field, plan_deletion, restore_field
 from finesieve.services.define.fields import FieldInput, create_field
-from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.groups import GroupInput, change_group, read_catalogue, read_field
 from finesieve.services.define.joining_days import keep_joining_day
 from finesieve.services.define.memberships import (
     MembershipInput,
@@ -19,6 +20,7 @@ from finesieve.services.define.memberships import (
     remove_membership,
     set_lists,
 )
+from finesieve.services.define.printing import change_printing, read_printing
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.forms.composing import (
     FormSettings,
@@ -143,11 +145,69 @@ class Addresses(unittest.TestCase):
 
     def test_who_may_not_see_a_line_is_not_printed_it(self) -> None:
         set_values(self.scope, self.person, {"billing_street": "1 Barn Lane", "billing_town": "Ely"})
-        from finesieve.services.define.groups import GroupInput, change_group
-
         group = read_catalogue(self.scope).by_key["billing_street"].group_id
         change_group(self.scope, group, GroupInput(name="Billing address", seen_by="editors"))
         self.assertEqual(read_profile(self.house.as_role("reader", "Corin Yeo"), self.person).addresses, {})
+
+
+class Printing(unittest.TestCase):
+    """Lines of one's own in an address, by country."""
+
+    def setUp(self) -> None:
+        self.house = make_house()
+        self.scope = self.house.scope
+        use_part(self.scope, "delivery")
+        catalogue = read_catalogue(self.scope)
+        self.group = catalogue.by_key["delivery_street"].group_id
+        for key in ("gate", "code"):
+            create_field(self.scope, self.group, FieldInput(label=key.capitalize(), key=key, type_key="short_text"))
+
+    def printed(self, **values: str) -> tuple[str, ...]:
+        person = self.house.add(**{key: value for key, value in values.items() if not key.startswith("delivery_")})
+        set_values(self.scope, person, values)
+        return read_profile(self.scope, person).addresses[self.group]
+
+    def test_where_and_in_which_country(self) -> None:
+        lines = [
+            PrintedLine(text="Gate {gate}, code {code}", place="street"),
+            PrintedLine(text="{code}", place="first"),
+            PrintedLine(text="Ring twice", country="DE"),
+        ]
+        change = change_printing(self.scope, self.group, lines)
+        home = {"delivery_street": "7 Low Field", "delivery_town": "Tansy"}
+        self.assertEqual(self.printed(**home), ("7 Low Field", "TANSY"))
+        self.assertEqual(self.printed(**home, gate="4"), ("7 Low Field", "Gate 4, code", "TANSY"))
+        abroad = self.printed(**home, delivery_country="DE", code="12")
+        self.assertEqual(abroad, ("12", "7 Low Field", "Gate , code 12", "Tansy", "Ring twice", "GERMANY"))
+        examples = read_printing(self.scope, self.group).examples
+        self.assertEqual([one.lines[-1] for one in examples], ["GERMANY", "GERMANY"])
+        change_group(self.scope, self.group, GroupInput(name="Where to"))
+        self.assertEqual(read_printing(self.scope, self.group).lines, tuple(lines))
+        gate = read_catalogue(self.scope).by_key["gate"].id
+        self.assertIn("address", {use.kind for use in read_field(self.scope, gate).uses})
+        undo_change(self.scope, change)
+
+    def test_of_nobody_the_names_of_fields(self) -> None:
+        (example,) = read_printing(self.scope, self.group).examples
+        self.assertEqual((example.person, example.lines[0]), ("", "Delivery street"))
+
+    def test_undone_refused_and_by_file(self) -> None:
+        change = change_printing(self.scope, self.group, [PrintedLine(text="Gate {gate}")])
+        document = export_setup(self.scope)[1]
+        undo_change(self.scope, change)
+        self.assertEqual(read_printing(self.scope, self.group).lines, ())
+        with self.assertRaises(InvalidInput) as refused:
+            change_printing(self.scope, self.group, [PrintedLine(text="Gate"), PrintedLine(text="{gates}")])
+        self.assertEqual(list(refused.exception.messages), ["text_1"])
+        for group in read_catalogue(self.scope).groups:
+            if group.id != self.group:
+                self.assertRaises(NotFound, lambda group=group: read_printing(self.scope, group.id))
+        clerk = self.house.as_role("clerk")
+        self.assertRaises(NotAllowed, lambda: change_printing(clerk, self.group, []))
+        other = make_house()
+        load_setup(other.scope, document)
+        group = read_catalogue(other.scope).by_key["delivery_street"].group_id
+        self.assertEqual([one.text for one in read_printing(other.scope, group).lines], ["Gate {gate}"])
 
 
 class ByItself(unittest.TestCase):

@@ -1,10 +1,32 @@
 """The settings of a group, which apply to every field in it."""
 
-from typing import Any, Literal
+from typing import Any, Final, Literal
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, Field
 
-__all__ = ["GROUP_SETTINGS", "GroupSettings"]
+__all__ = ["GROUP_SETTINGS", "PRINTED_PLACES", "GroupSettings", "PrintedLine", "PrintedPlace"]
+
+PrintedPlace = Literal["first", "name", "street", "last"]
+PRINTED_PLACES: Final[dict[PrintedPlace, str]] = {
+    "first": "above everything",
+    "name": "under the name",
+    "street": "under the street",
+    "last": "under everything",
+}
+"""Where a line of one's own is printed in an address, in words."""
+
+
+class PrintedLine(BaseModel):
+    """A line added to an address as it is printed: a text with placeholders, in one country, or (without one) in all.
+
+    It is left out where all its placeholders are blank.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    text: str = Field(min_length=1, max_length=200)
+    country: str = Field(default="", pattern=r"^([A-Z]{2})?$")
+    place: PrintedPlace = "last"
 
 
 class GroupSettings(BaseModel):
@@ -15,6 +37,7 @@ class GroupSettings(BaseModel):
     seen_by: Literal["everyone", "staff", "editors"] = "everyone"
     on_profile: bool = True
     folded: bool = False
+    printed: tuple[PrintedLine, ...] = Field(default=(), max_length=12)
 
     def to_json(self) -> dict[str, Any]:
         """Only what differs from the defaults, as it is stored."""
@@ -25,5 +48,6 @@ GROUP_SETTINGS = {
     "seen_by": "Who sees its values: everyone, the person included; staff only; editors and owners only.",
     "on_profile": "Whether it shows on profiles at all.",
     "folded": "Whether it is folded on profiles until it is opened.",
+    "printed": "Of an address: lines of your own when it is printed, by country.",
 }
 """Every setting in words; docs and pages read it."""

@@ -24,6 +24,7 @@ from finesieve.services.define.groups import (
     read_group,
     reorder_groups,
 )
+from finesieve.services.define.printing import address_of_group
 from finesieve.services.kernel.inputs import read_input, read_shown
 from finesieve.web.posted import Posted, PostedForm
 
@@ -100,6 +101,7 @@ def _group_page(
         view=view,
         about=catalogue.say_about(view.group.about),
         record_type=catalogue.record_types_by_id.get(record_type),
+        address=address_of_group(catalogue, view.group),
         typed=typed,
         messages=messages,
         settings=GROUP_SETTINGS,

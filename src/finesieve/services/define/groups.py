@@ -1,6 +1,6 @@
 """Reading definitions, and making, changing and ordering groups."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -110,11 +110,11 @@ def read_field(scope: Scope, field_id: int) -> FieldView:
         return FieldView(field, seen, filled.rows, uses_of(unit).of_field(field_id))
 
 
-def _settings(asked: GroupInput) -> dict[str, Any]:
+def _settings(asked: GroupInput, now: Mapping[str, Any] | None = None) -> dict[str, Any]:
+    """The settings as asked; what the form of a group does not ask stays as it is now."""
+    settings = {"seen_by": asked.seen_by, "on_profile": asked.on_profile, "folded": asked.folded}
     try:
-        return GroupSettings.model_validate(
-            {"seen_by": asked.seen_by, "on_profile": asked.on_profile, "folded": asked.folded}
-        ).to_json()
+        return GroupSettings.model_validate({**(now or {}), **settings}).to_json()
     except ValidationError as error:
         raise InvalidInput(explain_errors(error)) from None
 
@@ -181,7 +181,7 @@ def change_group(scope: Scope, group_id: int, asked: GroupInput, was: GroupInput
         asked = asked.model_copy(update={"about": row.about})
         _refuse_twin(unit, asked, group_id)
         before = snapshot(unit, "group", group_id)
-        row.name, row.description, row.settings = asked.name, asked.description, _settings(asked)
+        row.name, row.description, row.settings = asked.name, asked.description, _settings(asked, row.settings)
         unit.session.add(row)
         return record_change(unit, "group", group_id, f"Changed the group {asked.name}", before)
 

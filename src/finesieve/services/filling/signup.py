@@ -362,8 +362,8 @@ class PublicForms:
         parts = self._links.read("me", unit.moment.now, me) if me else None
         if parts is None or parts[0] != row.id:
             return 0, 0, "", 0
-        by, order = (*parts[2:4], *("", 0)[len(parts) - 2 :])
-        return int(parts[1]), self._links.end_of(me), str(by), int(order)
+        by, order = str(parts[2]) if len(parts) > 2 else "", int(parts[3]) if len(parts) > 3 else 0
+        return int(parts[1]), self._links.end_of(me), by, order
 
     # What all of them need
 

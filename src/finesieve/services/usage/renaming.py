@@ -15,7 +15,7 @@ from finesieve.core.language.typed import Typed
 from finesieve.core.values import Type
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.usage.uses import Use, options_named, uses_of
-from finesieve.store.tables import FieldRow, FormRow, FormVersion, Segment
+from finesieve.store.tables import FieldGroupRow, FieldRow, FormRow, FormVersion, Segment
 from finesieve.store.values.reshape import rename_values
 
 __all__ = ["rename_everywhere"]
@@ -138,6 +138,11 @@ def _replace_expression(unit: Unit, use: Use, text: str) -> None:
         if segment is not None:
             segment.expression, segment.revision = text, segment.revision + 1
             unit.session.add(segment)
+    elif use.kind == "address":
+        group = unit.session.get(FieldGroupRow, use.id)
+        if group is not None:
+            group.settings = _in_document(group.settings, use.expression, text)
+            unit.session.add(group)
     elif use.kind in ("rule", "check", "text"):
         form = unit.session.get(FormRow, use.id)
         if form is not None:

@@ -22,7 +22,9 @@ from finesieve.store.tables import HouseMapping, Segment
 
 __all__ = ["Use", "Uses", "options_named", "uses_of"]
 
-UseKind = Literal["question", "rule", "check", "formula", "segment", "text", "title", "choice", "mapping", "joins"]
+UseKind = Literal[
+    "question", "rule", "check", "formula", "segment", "text", "title", "choice", "mapping", "joins", "address"
+]
 
 
 @dataclass(frozen=True, slots=True)
@@ -166,6 +168,9 @@ def _found(unit: Unit) -> Uses:
             uses.note(Use("formula", field.id, field.label, field.formula, field.about))
         for text in (field.help, field.settings.fallback):
             _note_text(uses, Use("text", field.id, field.label, about=field.about), text)
+    for group in catalogue.all_groups:
+        for line in group.settings.printed:
+            _note_text(uses, Use("address", group.id, f"{group.name}, printed"), line.text)
     for record_type in catalogue.record_types:
         if record_type.title_field:
             uses.add(record_type.title_field, Use("title", record_type.id, record_type.singular))

@@ -2,7 +2,7 @@
 
 import re
 import unicodedata
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from functools import cache
 from typing import Final
 
@@ -189,20 +189,30 @@ def _spellings(text: str, country: str, examples: list[str]) -> list[str]:
     return found
 
 
-def printed_address(lines: Mapping[str, str], country: str, house: str, language: str) -> tuple[str, ...]:
+def printed_address(
+    lines: Mapping[str, str],
+    country: str,
+    house: str,
+    language: str,
+    more: Mapping[str, Sequence[str]] | None = None,
+) -> tuple[str, ...]:
     """An address as it is printed in its country, line by line; none where there is no street, town or postcode.
 
     `lines` are its street, extra, town, region (an ISO 3166-2 code) and postcode, `name` and `company`. The country
-    stands last, in the language, where it is another than that of the `house`.
+    stands last, in the language, where it is another than that of the `house`. `more` are added lines by their place:
+    `first`, under the `name` or the `street`, or `last`, above the country.
     """
+    more = more or {}
     if not any(lines.get(one) for one in ("street", "town", "postcode")):
         return ()
     code = country or house
     given = {
         "country_code": code,
-        "name": lines.get("name", ""),
+        "name": "\n".join(one for one in (lines.get("name", ""), *more.get("name", ())) if one),
         "company_name": lines.get("company", ""),
-        "street_address": "\n".join(one for one in (lines.get("street", ""), lines.get("extra", "")) if one),
+        "street_address": "\n".join(
+            one for one in (lines.get("street", ""), lines.get("extra", ""), *more.get("street", ())) if one
+        ),
         "city": lines.get("town", ""),
         "country_area": _printed_region(lines.get("region", ""), code),
         "postal_code": lines.get("postcode", ""),
@@ -212,7 +222,8 @@ def printed_address(lines: Mapping[str, str], country: str, house: str, language
         printed = "\n".join(given[one] for one in order if given[one]).split("\n")
     else:
         printed = str(format_address(given)).split("\n")[:-1]  # its last line is the country, in English
-    return (*printed, *([country_name(code, language).upper()] if code != house else []))
+    abroad = [country_name(code, language).upper()] if code != house else []
+    return (*more.get("first", ()), *printed, *more.get("last", ()), *abroad)
 
 
 def _printed_region(region: str, country: str) -> str:
