@@ -178,7 +178,7 @@ class Printing(unittest.TestCase):
         self.assertEqual(self.printed(**home), ("7 Low Field", "TANSY"))
         self.assertEqual(self.printed(**home, gate="4"), ("7 Low Field", "Gate 4, code", "TANSY"))
         abroad = self.printed(**home, delivery_country="DE", code="12")
-        self.assertEqual(abroad, ("12", "7 Low Field", "Gate , code 12", "Tansy", "Ring twice", "GERMANY"))
+        self.assertEqual(abroad, ("12", "7 Low Field", "Gate , code 12", "TANSY", "Ring twice", "GERMANY"))
         examples = read_printing(self.scope, self.group).examples
         self.assertEqual([one.lines[-1] for one in examples], ["GERMANY", "GERMANY"])
         change_group(self.scope, self.group, GroupInput(name="Where to"))

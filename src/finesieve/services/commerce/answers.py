@@ -11,6 +11,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import Form, Question
 from finesieve.core.forms.prepare import can_ask
 from finesieve.core.forms.showing import FOR_THE_CUSTOMER, may_show, usual_places
+from finesieve.core.forms.wording import Wording, wording_of, wording_without_form
 from finesieve.core.model.catalogue import hidden_groups
 from finesieve.core.values import Value
 from finesieve.services.commerce.charged import submission_of
@@ -20,7 +21,7 @@ from finesieve.services.values.value_lines import record_lines, show_past
 from finesieve.store.reading.rows import rows_by_ids
 from finesieve.store.tables import FormRow, FormVersion, OrderRow
 
-__all__ = ["Answered", "answers_at", "columns_of_orders", "form_of_order", "order_fields_at"]
+__all__ = ["Answered", "answers_at", "columns_of_orders", "form_of_order", "order_fields_at", "words_of_order"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,6 +55,12 @@ def form_of_order(unit: Unit, row: OrderRow) -> Form | None:
     sent = submission_of(unit, row)
     version = unit.session.get(FormVersion, (row.form_id, sent.version)) if sent is not None else None
     return Form.model_validate(version.document) if version is not None else None
+
+
+def words_of_order(unit: Unit, row: OrderRow) -> Wording:
+    """The words of an order, in the language that its checkout was filled in in."""
+    form, language = form_of_order(unit, row), filled_of(row).language
+    return wording_of(form, language) if form is not None else wording_without_form(language)
 
 
 def answers_at(

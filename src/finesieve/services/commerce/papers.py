@@ -1,6 +1,6 @@
 """The papers of an order: its invoice, and the slip that it is packed by."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Final, Literal
 
@@ -8,7 +8,8 @@ from sqlmodel import col, select
 
 from finesieve.core.commerce.facts import STATES
 from finesieve.core.errors import Conflict, NotFound
-from finesieve.services.commerce.answers import Answered, answers_at
+from finesieve.core.forms.wording import Wording, wording_without_form
+from finesieve.services.commerce.answers import Answered, answers_at, words_of_order
 from finesieve.services.commerce.behind import shop_behind
 from finesieve.services.commerce.charged import Shown, money_of, order_row, payment_keys, show_charges
 from finesieve.services.commerce.orders import addresses_of, ways_of
@@ -25,7 +26,7 @@ PAPERS: Final[dict[PaperKind, str]] = {"invoice": "Invoice", "packing": "Packing
 @dataclass(frozen=True, slots=True)
 class Paper:
     """A paper of an order, as it is printed. `address` is where the bill, or the parcel, goes, `due` what a correction
-    has added and nobody has paid yet."""
+    has added and nobody has paid yet; `say` puts it into the language of who reads it."""
 
     kind: PaperKind
     title: str
@@ -42,6 +43,7 @@ class Paper:
     payment: str
     paid_at: datetime | None
     due: str = ""
+    say: Wording = field(default_factory=wording_without_form)
 
 
 _MOST: Final = 100
@@ -66,10 +68,12 @@ def read_paper(scope: Scope, order_id: int, kind: str, role: Literal["reader", "
         # Whoever holds the link of an order may be somebody else than whose profile it is: only what was answered.
         kinds = (first, second) if role == "public" else (first, f"{first}_known", second, f"{second}_known")
         address = next((found[one] for one in kinds if one in found), ())
-        answered = answers_at(unit, row, wanted).shortened(_MOST, _MOST_SAID)
+        say = words_of_order(unit, row) if wanted == "invoice" else wording_without_form(unit.manner.language[:2])
+        answered = answers_at(unit, row, wanted, say=say).shortened(_MOST, _MOST_SAID)
         return Paper(
             wanted, PAPERS[wanted], house, unit.manner.language, row.number, row.placed_at, str(unit.moment.zone),
             row.email, address, show_charges(row, unit.manner), answered, delivery, payment,
             next((one.at for one in payments if one.state == "paid"), None),
             money_of(unit, row, row.due) if row.due else "",
+            say,
         )  # fmt: skip

@@ -12,14 +12,14 @@ from finesieve.core.commerce.cart import Cart
 from finesieve.core.commerce.facts import STATES, State
 from finesieve.core.commerce.port import Payer
 from finesieve.core.fields.about import ORDER
-from finesieve.core.forms.wording import Wording, wording_of, wording_without_form
+from finesieve.core.forms.wording import Wording, wording_without_form
 from finesieve.core.model.changes import ORDER_IDS
 from finesieve.core.phrases import Phrase, phrase
 from finesieve.core.values import Value
-from finesieve.services.commerce.answers import answers_at, form_of_order
+from finesieve.services.commerce.answers import answers_at, form_of_order, words_of_order
 from finesieve.services.commerce.behind import shop_behind
 from finesieve.services.commerce.charged import money_of, order_row, payment_key, show_charges, written
-from finesieve.services.commerce.filled import Filled, filled_of
+from finesieve.services.commerce.filled import Filled
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import add_row, note
 from finesieve.standins.mail import Letter, post
@@ -89,7 +89,7 @@ def order_of(unit: Unit, submission_id: int) -> OrderRow | None:
 
 def tell_corrected(unit: Unit, row: OrderRow, more: int, link: str) -> None:
     """Write to whoever ordered that a correction has changed what their order costs, by so much `more`."""
-    say = wording_without_form(filled_of(row).language)
+    say = words_of_order(unit, row)
     number, amount = str(row.number), money_of(unit, row, abs(more))
     body = [
         say(phrase("We have corrected your order {number}.", number=number)),
@@ -108,8 +108,7 @@ def tell_placed(unit: Unit, order_id: int, link: str) -> None:
     row = order_row(unit, order_id)
     if row.state != "placed":
         return
-    form, filled = form_of_order(unit, row), filled_of(row)
-    say = wording_of(form, filled.language) if form is not None else wording_without_form(filled.language)
+    form, say = form_of_order(unit, row), words_of_order(unit, row)
     number = str(row.number)
     subject, opening = (
         phrase("Your order {number}", number=number),
