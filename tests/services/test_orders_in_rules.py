@@ -9,9 +9,10 @@ from sqlmodel import select
 
 from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.values import Value
-from finesieve.services.commerce.orders import list_orders, move_order, set_order_values
+from finesieve.services.commerce.orders import list_orders, move_order, read_order, set_order_values
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.groups import read_catalogue
+from finesieve.services.people.profiles import read_profile
 from finesieve.services.values.writing import row_of
 from finesieve.store.reading.people import values_by_ids
 from finesieve.store.reading.rows import ids_after, stored_row
@@ -91,6 +92,27 @@ class Orders(unittest.TestCase):
         self.assertEqual([one["last_plaque"] for one in self.both(line.person_id)], ["Moss", "Moss"])
         move_order(self.scope, line.id, "cancelled")
         self.assertEqual([one["how_many"] for one in self.both(line.person_id)], [0, 0])
+        said = [
+            (one.key, one.old, one.new)
+            for one in reversed(read_profile(self.scope, line.person_id).history)
+            if one.source == "computed" and one.key in ("how_many", "last_plaque")
+        ]
+        self.assertEqual(
+            said[-5:],
+            [
+                ("how_many", "0", "1"), ("last_plaque", "", "Kestrel"), ("last_plaque", "Kestrel", "Moss"),
+                ("how_many", "1", "0"), ("last_plaque", "Moss", ""),
+            ],
+        )  # fmt: skip
+
+    def test_what_follows_on_the_order_itself_stands_in_its_history(self) -> None:
+        self.derive(read_catalogue(self.scope).groups_about(ORDER)[0].id, "open", 'if(state = "sent", "no", "yes")')
+        self.trade.order(PACKETS)
+        (line,) = list_orders(self.scope).lines
+        for state in ("placed", "packed", "sent"):
+            move_order(self.scope, line.id, state)
+        said = [(one.old, one.new) for one in read_order(self.scope, line.id).history if one.key == "open"]
+        self.assertEqual(said, [("yes", "no"), ("", "yes")])
 
 
 if __name__ == "__main__":

@@ -14,6 +14,7 @@ from finesieve.core.forms.outcome import Outcome
 from finesieve.core.forms.rows import Situation
 from finesieve.services.commerce.answers import form_of_order
 from finesieve.services.commerce.charged import order_row
+from finesieve.services.commerce.following import followed
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.values.value_lines import fill_text
 from finesieve.services.values.writing import change_row
@@ -80,4 +81,5 @@ def change_answers(scope: Scope, order_id: int, typed: Mapping[str, str]) -> int
             raise InvalidInput({one.id: one.message for one in outcome.troubles})
         row.revision += 1
         unit.session.add(row)
-        return len(change_row(unit, ORDER, order_id, outcome.results().of(ORDER), _SOURCE))
+        with followed(unit, row, fields=True):
+            return len(change_row(unit, ORDER, order_id, outcome.results().of(ORDER), _SOURCE))

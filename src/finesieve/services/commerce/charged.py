@@ -14,6 +14,7 @@ from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import ORDER
 from finesieve.core.fields.manner import Manner
 from finesieve.core.model.changes import ORDER_IDS
+from finesieve.services.commerce.following import followed
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import note
 from finesieve.store.definitions.state import mark_changed
@@ -57,8 +58,9 @@ def order_row(unit: Unit, order_id: int, *, lock: bool = False) -> OrderRow:
 
 def move_to(unit: Unit, row: OrderRow, state: State, source: str) -> None:
     note(unit, ORDER, row.id or 0, ORDER_IDS["state"], STATES[row.state], STATES[state], source)
-    row.state = state
-    unit.session.add(row)
+    with followed(unit, row):
+        row.state = state
+        unit.session.add(row)
     mark_changed(unit.session, unit.workspace_id)
 
 

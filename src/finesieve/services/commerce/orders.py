@@ -29,6 +29,7 @@ from finesieve.services.commerce.charged import (
     state_of,
 )
 from finesieve.services.commerce.filled import filled_of
+from finesieve.services.commerce.following import followed
 from finesieve.services.commerce.owing import count_as_paid, give_back
 from finesieve.services.commerce.placing import tell_placed
 from finesieve.services.kernel.scope import Scope, Unit
@@ -421,7 +422,9 @@ def set_order_values(scope: Scope, order_id: int, typed: Mapping[str, str]) -> i
         row.revision += 1
         unit.session.add(row)
         stored = stored_row(unit.session, unit.definitions, ORDER, order_id, lock=True) or {}
-        return len(change_row(unit, ORDER, order_id, read_values(unit, ORDER, typed, stored), "staff"))
+        values = read_values(unit, ORDER, typed, stored)
+        with followed(unit, row, fields=True):
+            return len(change_row(unit, ORDER, order_id, values, "staff"))
 
 
 def settle_due(scope: Scope, order_id: int) -> None:

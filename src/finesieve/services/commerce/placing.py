@@ -20,6 +20,7 @@ from finesieve.services.commerce.answers import answers_at, form_of_order, words
 from finesieve.services.commerce.behind import shop_behind
 from finesieve.services.commerce.charged import money_of, order_row, payment_key, show_charges, written
 from finesieve.services.commerce.filled import Filled
+from finesieve.services.commerce.following import followed
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import add_row, note
 from finesieve.standins.mail import Letter, post
@@ -65,9 +66,10 @@ def place_order(unit: Unit, placing: Placing) -> OrderRow:
         total=placing.bill.total,
         placed_at=unit.moment.now,
     )
-    unit.session.add(row)
-    unit.session.flush()
-    add_row(unit, ORDER, placing.values, placing.source, row.id or 0)
+    with followed(unit, row):
+        unit.session.add(row)
+        unit.session.flush()
+        add_row(unit, ORDER, placing.values, placing.source, row.id or 0)
     note(unit, ORDER, row.id or 0, ORDER_IDS["state"], None, STATES[state], placing.source)
     if row.total:
         shop_behind(unit).start_payment(payment_key(row), row.total, unit.manner.currency, placing.payer)

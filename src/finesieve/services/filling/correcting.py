@@ -24,6 +24,7 @@ from finesieve.core.values import StoredFile, Value
 from finesieve.services.commerce.behind import shop_behind
 from finesieve.services.commerce.charged import money_of, move_to, order_row, submission_of, written
 from finesieve.services.commerce.filled import Filled, OrderedLine, filled_of
+from finesieve.services.commerce.following import followed
 from finesieve.services.commerce.owing import ask_to_pay, give_back, payer_of
 from finesieve.services.commerce.placing import tell_corrected, tell_placed
 from finesieve.services.filling.kept import as_filled
@@ -207,7 +208,8 @@ def correct_order(
     cart, bill = charged
     was = filled_of(row)
     row.revision += 1
-    change_row(unit, ORDER, row.id or 0, {**results.of(ORDER), **_not_asked_any_more(unit, was, outcome)}, _SOURCE)
+    with followed(unit, row, fields=True):
+        change_row(unit, ORDER, row.id or 0, {**results.of(ORDER), **_not_asked_any_more(was, outcome)}, _SOURCE)
     now = as_filled(outcome, results, cart, was.page, known=was.known)
     unasked = {key: kept for key, kept in was.answers.items() if _is_kept_elsewhere(unit, key)}
     answers = {key: data for key, data in {**now.answers, **unasked}.items() if data is not None}
@@ -220,7 +222,7 @@ def correct_order(
     mark_changed(unit.session, unit.workspace_id)
 
 
-def _not_asked_any_more(unit: Unit, was: Filled, outcome: Outcome) -> dict[str, Value]:
+def _not_asked_any_more(was: Filled, outcome: Outcome) -> dict[str, Value]:
     """The fields of the order whose question was answered, and does not show any more."""
     shown = {one.field.key for one in outcome.walk() if one.verdict is True}
     gone = (one for one in outcome.walk() if one.field.about == ORDER and one.verdict is not True)
@@ -290,7 +292,9 @@ def _charge(unit: Unit, row: OrderRow, bill: dict[str, Any], total: int, payer: 
     if bill == row.bill:
         return
     before, more = money_of(unit, row, row.total), total - row.total
-    row.bill, row.total = bill, total
+    with followed(unit, row):
+        row.bill, row.total = bill, total
+        unit.session.add(row)
     if more:
         note(unit, ORDER, row.id or 0, ORDER_IDS["total"], before, money_of(unit, row, total), _SOURCE)
     if row.state == "awaiting_payment":

@@ -11,6 +11,7 @@ from finesieve.core.forms.changing import person_may_not
 from finesieve.core.forms.joining import Joining
 from finesieve.core.values import Value
 from finesieve.services.commerce.filled import filled_of
+from finesieve.services.commerce.following import followed
 from finesieve.services.commerce.placing import order_of
 from finesieve.services.filling.kept import with_ids
 from finesieve.services.filling.kinds import DecisionKind, State, Wanted, WantedLine
@@ -75,8 +76,10 @@ def _apply(unit: Unit, row: Decision, source: str) -> State:
         raise Conflict(f"A record cannot be taken over any more: {problem}.") from None
     added = store_records(unit, row.person_id, records, source)
     if order is not None:
-        order.person_id, order.filled = row.person_id, {**order.filled, "records": with_ids(kept, added)}
-        unit.session.add(order)
+        order.filled = {**order.filled, "records": with_ids(kept, added)}
+        with followed(unit, order, person_id=row.person_id, fields=True):
+            order.person_id = row.person_id
+            unit.session.add(order)
         link_with_order(unit, added, order.id or 0, source)
     return "applied"
 
