@@ -1,7 +1,7 @@
 """Jinja: templates lie beside their feature; values are escaped; an undefined name is an error."""
 
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Mapping
 from contextvars import ContextVar
 from datetime import date, datetime
 from decimal import Decimal
@@ -23,11 +23,12 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.fields.families.dates import twice
 from finesieve.core.fields.families.places import country_codes, country_names, country_of, regions_of
 from finesieve.core.fields.manner import PLAIN, write_day, write_figure, write_moment
+from finesieve.core.forms.outcome import QuestionOutcome, RemarkOutcome
 from finesieve.core.language.sentence import MEASURES
 from finesieve.core.phrases import phrase
 from finesieve.core.values import DayOfYear, plain_number
 from finesieve.store.reading.kept import is_estimated
-from finesieve.web.asking import asked_question
+from finesieve.web.asking import Asked, Drawing, Drawn
 
 __all__ = ["PACKAGE", "render", "render_text"]
 
@@ -57,13 +58,56 @@ def _environment() -> Environment:
         lambda name: environment.get_template(f"web/widgets/{name}.html").module
     )
     environment.globals.update(measures=MEASURES, bases=BASES)
-    environment.globals.update(limits=limits, twice=twice, estimated=is_estimated, asked_question=asked_question)
+    environment.globals.update(
+        limits=limits, twice=twice, estimated=is_estimated, draw_question=_draw_question, draw_items=_draw_items
+    )
     environment.globals.update(sample_day=lambda field: field.show(DayOfYear(5, 27)))
     return environment
 
 
 _written_in: ContextVar[str] = ContextVar("written_in", default=PLAIN.language)
 """The language whose figures and dates the page that is being drawn has: that of its workspace."""
+
+
+def _draw(asked: Asked) -> Markup:
+    """A question by the widget of its type."""
+    widget: Any = _environment().globals["widget_of"](asked.outcome.field.type.widget)  # type: ignore[operator]
+    drawn: Markup = widget.asked(asked)
+    return drawn
+
+
+_drawn: Final = Drawn(_draw)
+
+
+def _draw_question(
+    outcome: QuestionOutcome, message: str, say: Callable[[str], str], name: str, focus: bool = False
+) -> Markup:
+    return Drawing(_drawn, say, _written_in.get()).question(outcome, message, name, focus=focus)
+
+
+def _draw_items(
+    items: Iterable[QuestionOutcome | RemarkOutcome], messages: Mapping[str, str], say: Callable[[str], str], first: str
+) -> Markup:
+    """What shows of a section, one under the other; typing begins at the question `first`.
+
+    Not a macro: a page has dozens of questions, and is drawn after each answer.
+    """
+    words: Any = _environment().get_template("web/question.html").module
+    drawing, parts = Drawing(_drawn, say, _written_in.get()), []
+    for one in items:
+        if not one.shows:
+            continue
+        if isinstance(one, RemarkOutcome):
+            parts.append(words.remark_words(one.remark))
+            continue
+        message = messages.get(one.id, "")
+        parts.append(Markup('<input type="hidden" name="asked" value="{}">\n').format(one.id))
+        parts.append(
+            drawing.question(one, message, one.id, focus=one.id == first)
+            if one.field.stores
+            else words.question_input(one, message, say, one.id)
+        )
+    return Markup("").join(parts)
 
 
 def _figure(number: Decimal | int) -> str:
