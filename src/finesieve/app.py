@@ -9,6 +9,7 @@ from fastapi import FastAPI, Request
 from starlette.responses import JSONResponse, Response
 from starlette.staticfiles import StaticFiles
 
+from finesieve.front.account.routes import router as account
 from finesieve.front.shop.routes import router as shop
 from finesieve.front.signup.routes import router as signup
 from finesieve.office.access.routes import router as access
@@ -45,6 +46,7 @@ from finesieve.office.records.routes import router as records
 from finesieve.office.shared.desk import NotSignedIn, to_sign_in
 from finesieve.office.sift.routes import router as sift
 from finesieve.places import files_directory
+from finesieve.services.accounts.members import MemberAccounts
 from finesieve.services.accounts.staff import StaffAccounts
 from finesieve.services.commerce.public import PublicShop
 from finesieve.services.filling.signup import PublicForms
@@ -97,6 +99,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         store=store,
         clock=clock,
         accounts=StaffAccounts(store, clock, secret, fast_hashes=settings.fast_hashes),
+        members=MemberAccounts(public_store, clock, secret, fast_hashes=settings.fast_hashes),
         public_forms=PublicForms(public_store, clock, secret, FileStore(files_directory())),
         public_shop=PublicShop(public_store, clock, secret),
         files=FileStore(files_directory()),
@@ -137,6 +140,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
     # The public pages first: routes are tried in turn, and most of the world comes there.
     for router in (
         signup,
+        account,
         shop,
         access,
         bench,

@@ -3,9 +3,10 @@
 from collections.abc import Callable
 
 from finesieve.core.fields.about import record_about
-from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.fields import FieldInput, change_field, create_field
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.named_checks import create_check
+from finesieve.services.forms.beginning import create_account_form
 from finesieve.services.forms.cases import keep_case
 from finesieve.services.forms.composing import (
     FormSettings,
@@ -86,6 +87,7 @@ def finish_forms(scope: Scope, form_id: int) -> None:
     create_check(scope, "Not in the future", {"kind": "date", "high": {"amount": 0}})
     _join(scope, form_id)
     _rent(scope, check_id)
+    _account(scope)
 
 
 def _revision(scope: Scope, form_id: int) -> Callable[[], int]:
@@ -197,3 +199,33 @@ def _rent(scope: Scope, check_id: int) -> None:
         at["tool_kit"]: "yes",
     }
     keep_case(scope, form_id, "two plots and a tool kit", Circumstances(day="2026-11-25"), answers)
+
+
+def _account(scope: Scope) -> None:
+    """The account page: who they are, their plots, what they get; when they were born is for staff to change."""
+    catalogue = read_catalogue(scope)
+    keys = {field.key: field for field in catalogue.fields}
+    change_field(
+        scope, keys["born"].id, FieldInput(label="Born", help=keys["born"].help, settings={"change_by": "staff"})
+    )
+    form_id = create_account_form(scope, "Your account")
+    revision = _revision(scope, form_id)
+    texts = FormTexts(
+        title="Your account", send_label="Save", thanks="Kept.", intro="What we keep of you, and what you may change."
+    )
+    change_form_texts(scope, form_id, revision(), texts)
+    add_question(scope, form_id, revision(), keys["born"].id, "s1")
+    add_section(scope, form_id, revision(), "How you garden")
+    for key in ("zone", "watering", "litres_a_day", "swaps_seed", "favourite"):
+        add_question(scope, form_id, revision(), keys[key].id, "s2")
+    plots = next(known for known in catalogue.record_types if known.key in ("plot", "plots"))
+    add_section(scope, form_id, revision(), "Your plots")
+    change_section(
+        scope, form_id, revision(), "s3", SectionInput(title="Your plots", repeat=str(plots.id), most=6, one="Plot")
+    )
+    for field in catalogue.fields_about(record_about(plots.id)):
+        if field.key in ("soil", "length", "width", "limed_on"):
+            add_question(scope, form_id, revision(), field.id, "s3")
+    add_section(scope, form_id, revision(), "Letters")
+    add_question(scope, form_id, revision(), keys["consent_email"].id, "s4")
+    publish_form(scope, form_id, revision())

@@ -27,6 +27,9 @@ __all__ = [
     "HouseMapping",
     "HouseSchedule",
     "LevelRow",
+    "MemberAccount",
+    "MemberLink",
+    "MemberSession",
     "Membership",
     "NamedCheckRow",
     "OptionListRow",
@@ -613,6 +616,53 @@ class OrderRow(SQLModel, table=True):
     placed_at: datetime = _moment()
 
 
+class MemberAccount(SQLModel, table=True):
+    """A person who has signed in, or was asked to. Without a `password_hash` a link in a message is the way in."""
+
+    __tablename__ = "member_account"
+    __table_args__ = (Index("ux_member_account", "workspace_id", "person_id", unique=True),)
+    id: int | None = Field(default=None, sa_column=Column(BigInteger, primary_key=True))
+    workspace_id: int = Field(sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False))
+    person_id: int = Field(sa_column=Column(BigInteger, nullable=False))
+    password_hash: str = ""
+    last_in: datetime | None = Field(default=None, sa_column=Column(DateTime(timezone=True)))
+    at: datetime = _moment()
+
+
+class MemberSession(SQLModel, table=True):
+    """A browser that somebody is signed in with, known by the hash of its token; `browser` is what it calls itself."""
+
+    __tablename__ = "member_session"
+    __table_args__ = (
+        Index("ux_member_session", "workspace_id", "token_hash", unique=True),
+        Index("ix_member_session_person", "workspace_id", "person_id"),
+    )
+    id: int | None = Field(default=None, sa_column=Column(BigInteger, primary_key=True))
+    workspace_id: int = Field(sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False))
+    person_id: int = Field(sa_column=Column(BigInteger, nullable=False))
+    token_hash: str
+    browser: str = ""
+    begun_at: datetime = _moment()
+    seen_at: datetime = _moment()
+    ends_at: datetime = _moment()
+
+
+class MemberLink(SQLModel, table=True):
+    """A link that signs somebody in, once, known by the hash of its token."""
+
+    __tablename__ = "member_link"
+    __table_args__ = (
+        Index("ux_member_link", "workspace_id", "token_hash", unique=True),
+        Index("ix_member_link_person", "workspace_id", "person_id"),
+    )
+    id: int | None = Field(default=None, sa_column=Column(BigInteger, primary_key=True))
+    workspace_id: int = Field(sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False))
+    person_id: int = Field(sa_column=Column(BigInteger, nullable=False))
+    token_hash: str
+    ends_at: datetime = _moment()
+    used_at: datetime | None = Field(default=None, sa_column=Column(DateTime(timezone=True)))
+
+
 class PaymentRow(SQLModel, table=True):
     """A payment of the stand-in, by the key that was given when it was started. `refunds` are amounts by their keys.
 
@@ -705,5 +755,8 @@ GUARDED = (
     "checkout",
     "shop_order",
     "payment",
+    "member_account",
+    "member_session",
+    "member_link",
 )
 """Tables behind row-level security: only rows of the transaction's workspace are seen."""

@@ -21,7 +21,9 @@ def _share_of(path: str) -> str:
     """Whose share a request takes; "" for files, which run in no thread of ours."""
     if path.startswith("/static/"):
         return ""
-    if path.startswith(("/join/", "/shop/")):
+    if path.endswith("/password") and path.startswith("/account/"):
+        return "door"
+    if path.startswith(("/join/", "/shop/", "/account/")):
         return "front"
     # Passwords take their time, and must not take that of those who are signed in.
     return "door" if path.startswith("/sign-in") else "health" if path == "/healthz" else "office"

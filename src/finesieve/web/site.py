@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 from fastapi import Request
 
+from finesieve.services.accounts.members import MemberAccounts
 from finesieve.services.accounts.staff import StaffAccounts
 from finesieve.services.commerce.public import PublicShop
 from finesieve.services.filling.signup import PublicForms
@@ -23,6 +24,7 @@ class Site:
     store: Store
     clock: Clock
     accounts: StaffAccounts
+    members: MemberAccounts
     public_forms: PublicForms
     public_shop: PublicShop
     files: FileStore

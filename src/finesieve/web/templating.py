@@ -3,6 +3,7 @@
 import re
 from collections.abc import Callable, Iterable, Mapping
 from contextvars import ContextVar
+from dataclasses import replace
 from datetime import date, datetime
 from decimal import Decimal
 from functools import cache, lru_cache
@@ -59,7 +60,12 @@ def _environment() -> Environment:
     )
     environment.globals.update(measures=MEASURES, bases=BASES)
     environment.globals.update(
-        limits=limits, twice=twice, estimated=is_estimated, draw_question=_draw_question, draw_items=_draw_items
+        limits=limits,
+        twice=twice,
+        estimated=is_estimated,
+        draw_question=_draw_question,
+        draw_items=_draw_items,
+        draw_wish=_draw_wish,
     )
     environment.globals.update(sample_day=lambda field: field.show(DayOfYear(5, 27)))
     return environment
@@ -85,16 +91,30 @@ def _draw_question(
     return Drawing(_drawn, say, _written_in.get()).question(outcome, message, name, focus=focus)
 
 
+def _draw_wish(one: QuestionOutcome, message: str, say: Callable[[str], str]) -> Markup:
+    """The input for what a locked value should be, beside what it is."""
+    words = {"label": say("What should it be?"), "help": "", "sample": "", "bare": False}
+    asked = replace(one, raw="", required=True, question=one.question.model_copy(update=words))
+    return _draw_question(asked, message, say, f"wish.{one.id}")
+
+
 def _draw_items(
-    items: Iterable[QuestionOutcome | RemarkOutcome], messages: Mapping[str, str], say: Callable[[str], str], first: str
+    items: Iterable[QuestionOutcome | RemarkOutcome],
+    messages: Mapping[str, str],
+    say: Callable[[str], str],
+    first: str,
+    asks: bool = False,
 ) -> Markup:
     """What shows of a section, one under the other; typing begins at the question `first`.
 
-    Not a macro: a page has dozens of questions, and is drawn after each answer.
+    What is locked shows as it is kept; with `asks`, a change can be asked for. Not a macro: a page has dozens of
+    questions, and is drawn after each answer.
     """
     words: Any = _environment().get_template("web/question.html").module
     drawing, parts = Drawing(_drawn, say, _written_in.get()), []
     for one in items:
+        if isinstance(one, QuestionOutcome) and one.locked:
+            parts.append(words.locked_question(one, say, asks, messages.get(one.id, "")))
         if not one.shows:
             continue
         if isinstance(one, RemarkOutcome):

@@ -37,6 +37,7 @@ _FORM: Final = {
     "thanks": "text after sending",
     "stepped": "one step a section",
     "challenge": "human challenge",
+    "account": "account with the order",
     "tell": "address that is told of orders",
     "languages": "languages",
 }

@@ -34,7 +34,7 @@ __all__ = [
 MOST_FILLINGS: Final = 50
 """How often a section is asked at most."""
 Expression = Annotated[str, Field(max_length=EXPRESSION)]
-Channel = Literal["sign-up", "checkout"]
+Channel = Literal["sign-up", "checkout", "account"]
 Tidying = Literal["spaces", "lower", "upper", "capital"]
 TIDYINGS: Final[dict[str, str]] = {
     "spaces": "No spaces at the ends, single ones within",
@@ -220,11 +220,13 @@ class Form(_Document):
     """The sections of a form in order, and its texts.
 
     `languages` are those it can be filled in in; the first is the one it is
-    written in, `tell` is the address that a message about each order goes to, `title_known` and `send_known` stand in
-    for title and button where a known person changes what is kept of them, and `phrases` gives, for each other one, its
+    written in, `tell` is the address that a message about each order goes to, `account` whether a checkout opens an
+    account for whoever orders (where they wish it, or always), `title_known` and `send_known` stand in for title and
+    button where a known person changes what is kept of them, and `phrases` gives, for each other one, its
     texts by ours. `joins` are the ids of the lists that whoever sends it is put on. A form of the `channel` checkout
     asks about the order, too, and its rules read the cart; its
-    sections are in the order of the page that they lie on.
+    sections are in the order of the page that they lie on. One of the channel account is how people who are signed in
+    see and change what is kept of them.
     """
 
     title: str = Field(min_length=1, max_length=TITLE)
@@ -237,6 +239,7 @@ class Form(_Document):
     stepped: bool = False
     challenge: bool = False
     tell: str = Field(default="", max_length=254)
+    account: Literal["", "offered", "required"] = ""
     joins: tuple[int, ...] = Field(default=(), max_length=50)
     languages: tuple[Annotated[str, Field(pattern=r"^[a-z]{2,3}$")], ...] = Field(default=("en",), max_length=12)
     phrases: dict[str, dict[str, str]] = Field(default_factory=dict)

@@ -98,6 +98,12 @@ class QuestionOutcome:
         return self.verdict is True and not self.question.hidden
 
     @property
+    def locked(self) -> bool:
+        """Whether it shows what is kept, without being asked: the person may not change it."""
+        kept = self.because == "locked" and self.stored is not None
+        return kept and not self.question.hidden and self.field.type.kind != "secret"
+
+    @property
     def label(self) -> str:
         return self.question.label or self.field.label
 
@@ -162,7 +168,7 @@ class SectionOutcome:
     @property
     def shows(self) -> bool:
         return self.verdict is True and (
-            self._repeats_here or any(item.shows for filling in self.fillings for item in filling.items)
+            self._repeats_here or any(_stands(item) for filling in self.fillings for item in filling.items)
         )
 
     @property
@@ -191,6 +197,10 @@ class SectionOutcome:
         """Whether the person may take a filling away again."""
         repeat = self.section.repeat
         return repeat is not None and not self.counted and len(self.fillings) > repeat.least
+
+
+def _stands(item: QuestionOutcome | RemarkOutcome) -> bool:
+    return item.shows or (isinstance(item, QuestionOutcome) and item.locked)
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,7 +8,7 @@ from finesieve.core.fields.definition import Field
 
 __all__ = ["FOR_THE_CUSTOMER", "SHOWN_AT", "ShownAt", "may_show", "usual_places"]
 
-ShownAt = Literal["order", "list", "shop", "customer", "receipt", "invoice", "packing"]
+ShownAt = Literal["order", "list", "shop", "customer", "receipt", "account", "invoice", "packing"]
 
 SHOWN_AT: Final[Mapping[str, str]] = {
     "order": "Order page",
@@ -16,19 +16,20 @@ SHOWN_AT: Final[Mapping[str, str]] = {
     "shop": "Message to the shop",
     "customer": "Message to the customer",
     "receipt": "Receipt page",
+    "account": "Account page",
     "invoice": "Invoice",
     "packing": "Packing slip",
 }
 """The places by key, in words."""
 assert set(SHOWN_AT) == {*get_args(ShownAt)}
 
-FOR_THE_CUSTOMER: Final = frozenset({"customer", "receipt", "invoice"})
+FOR_THE_CUSTOMER: Final = frozenset({"customer", "receipt", "account", "invoice"})
 """The places that whoever ordered sees."""
 
 
 def usual_places(about: str) -> tuple[ShownAt, ...]:
     """Where an answer shows when nothing is said of it: one about the person in the house only."""
-    return ("order", "shop") if about == PERSON else ("order", "shop", "customer", "receipt", "packing")
+    return ("order", "shop") if about == PERSON else ("order", "shop", "customer", "receipt", "account", "packing")
 
 
 def may_show(field: Field, place: str) -> bool:

@@ -70,7 +70,7 @@ def worded(outcome: Outcome, say: Callable[[str], str]) -> Outcome:
 
     def item(one: QuestionOutcome | RemarkOutcome) -> QuestionOutcome | RemarkOutcome:
         if isinstance(one, QuestionOutcome):
-            return question(one) if one.shows else one
+            return question(one) if one.shows or one.locked else one
         return replace(one, remark=one.remark.model_copy(update={"text": say(one.remark.text)}))
 
     def filling(one: Filling) -> Filling:

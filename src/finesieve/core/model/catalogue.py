@@ -149,11 +149,24 @@ class Catalogue:
     def for_editors(self) -> frozenset[tuple[str, str]]:
         """What only editors and owners see, as (about, key): the fields of their groups, and all that is worked out
         from those, over however many steps."""
-        found = {
+        return self._with_followers(
             (one.about, one.key)
             for one in self.all_fields
             if (group := self.groups_by_id.get(one.group_id)) is not None and group.settings.seen_by == "editors"
-        }
+        )
+
+    @cached_property
+    def not_for_the_person(self) -> frozenset[tuple[str, str]]:
+        """What is never told to the person it is about, as (about, key): what is private to staff, and all that is
+        worked out from that."""
+        hidden = hidden_groups(self)
+        return self._with_followers(
+            (one.about, one.key) for one in self.all_fields if one.settings.private or one.group_id in hidden
+        )
+
+    def _with_followers(self, places: Iterable[tuple[str, str]]) -> frozenset[tuple[str, str]]:
+        """These fields, as (about, key), and all that is worked out from them, over however many steps."""
+        found = set(places)
         formulas = {
             (about, key): formula.reads
             for about, derivation in self.derivations.items()

@@ -10,16 +10,18 @@ from babel import Locale
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.errors import NotFound, Unavailable
+from finesieve.core.errors import InvalidInput, NotFound, Unavailable
 from finesieve.core.forms.outcome import QuestionOutcome, SectionOutcome
 from finesieve.core.forms.wording import Wording, wording_without_form
+from finesieve.services.accounts.members import MemberView
 from finesieve.services.filling.open_form import OpenForm, Step, Visit
 from finesieve.services.filling.situation import SEARCHED
 from finesieve.web.addresses import address_of
 from finesieve.web.carts import cart_of_browser
 from finesieve.web.fillings import fillings_after
 from finesieve.web.languages import accepted_languages
-from finesieve.web.posted import Posted, PostedForm, takes_files
+from finesieve.web.members import member_of
+from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
 
@@ -128,9 +130,30 @@ def show_form(request: Request, workspace: str, form_slug: str) -> Response:
     page = {name: value for name, value in request.query_params.items() if name not in ("lang", "me", "cart")}
     link, cart = request.query_params.get("me", ""), request.query_params.get("cart", "")
     own = bool(cart) and cart == cart_of_browser(request, workspace)
-    visit = Visit(page, _languages(request), link, cart, own)
-    opened = site_of(request).public_forms.open(workspace, form_slug, visit)
+    member = member_of(request, workspace)
+    person, until = (member.person_id, member.ends) if member is not None else (0, 0)
+    visit = Visit(page, _languages(request), link, cart, own, person, until)
+    try:
+        opened = site_of(request).public_forms.open(workspace, form_slug, visit)
+    except NotFound:
+        if member is None and _is_account(request, workspace, form_slug):
+            return RedirectResponse(f"/account/{workspace}", 303)
+        raise
     return _show(request, _Page(opened, 0), [])
+
+
+def _is_account(request: Request, workspace: str, form_slug: str) -> bool:
+    """Whether a form is the account page of a workspace, for which one has to sign in."""
+    try:
+        return site_of(request).members.form_of(workspace)[2] == form_slug
+    except NotFound:
+        return False
+
+
+def _person(request: Request, workspace: str) -> int:
+    """Who is signed in, 0 for nobody."""
+    member = member_of(request, workspace)
+    return member.person_id if member is not None else 0
 
 
 def _show(
@@ -140,6 +163,7 @@ def _show(
     *,
     everything: Iterable[str] = (),
     refused: Mapping[str, str] | None = None,
+    notice: str = "",
     status: int = 200,
 ) -> Response:
     """The whole page. `everything` names the questions whose trouble is said even if they were never left."""
@@ -150,17 +174,37 @@ def _show(
     context["first_wrong"] = context["wrong"][0].id if context["wrong"] else ""
     context["unchosen"] = shown.unchosen if status == 422 else {}
     context["unasked"] = [one for name, one in shown.here.items() if name in shown.opened.unasked]
+    context["notice"] = notice or request.query_params.get("saved", "")
+    context["member"] = _around(request, shown.opened)
     return render(request, "front/signup/form.html", context, status)
 
 
+def _around(request: Request, opened: OpenForm) -> MemberView | None:
+    """What stands around the form of an account, for whoever is signed in."""
+    workspace = request.path_params["workspace"]
+    member = member_of(request, workspace) if opened.form.channel == "account" else None
+    if member is None or member.person_id != opened.person_id:
+        return None
+    return site_of(request).members.view(workspace, member, opened.say)
+
+
 def _context(
-    shown: _Page, touched: list[str], everything: set[str], refused: Mapping[str, str], retype: Container[str] = ()
+    shown: _Page,
+    touched: list[str],
+    everything: set[str],
+    refused: Mapping[str, str],
+    retype: Container[str] = (),
+    *,
+    wishes: bool = False,
 ) -> dict[str, Any]:
     opened = shown.opened
     said = (everything | set(touched)) - opened.unasked
     messages = {name: one.message for name, one in shown.here.items() if name in said and one.message}
     return {
         "opened": opened,
+        "member": None,
+        "notice": "",
+        "wishes_account": wishes,
         "places": [place for step in shown.steps for place in step.places],
         "parts": shown.parts,
         "on_page": shown.here.keys(),
@@ -194,9 +238,13 @@ def _step(form: PostedForm) -> int:
 def answer(request: Request, workspace: str, form_slug: str, form: Posted) -> Response:
     """The questions that follow from the answers so far; a part of the page. Nothing is stored but with a cart."""
     public = site_of(request).public_forms
-    opened = public.answer(workspace, form_slug, form.text("token"), _answers(form), form.text("lang"), _methods(form))
+    opened = public.answer(
+        workspace, form_slug, form.text("token"), _answers(form), form.text("lang"), _methods(form),
+        _person(request, workspace),
+    )  # fmt: skip
     shown = _Page(opened, _step_within(opened, _step(form)), frozenset(form.texts("asked")))
-    context = _context(shown, _touched(form), set(), {}, form.texts("retype"))
+    wishes = form.text("account") == "yes"
+    context = _context(shown, _touched(form), set(), {}, form.texts("retype"), wishes=wishes)
     return render(request, "front/signup/_questions.html", context)
 
 
@@ -234,6 +282,9 @@ def _sent(request: Request, workspace: str, form_slug: str, form: PostedForm) ->
         # A secret is never put back into its box; one that was typed before an error must be typed again.
         if name in asked and not answers.get(name):
             refused.setdefault(name, "Type this again; it is not kept between pages.")
+    person = _person(request, workspace)
+    if action.partition(":")[0] in ("ask", "retire"):
+        return _of_account(request, workspace, form_slug, form, person)
     if action == "send" and not refused:
         opened = public.send(
             workspace,
@@ -246,20 +297,19 @@ def _sent(request: Request, workspace: str, form_slug: str, form: PostedForm) ->
             came_from=address_of(request),
             total=form.text("total"),
             methods=_methods(form),
+            person=person,
+            account=form.text("account") == "yes",
         )
-        if opened.sent and opened.corrects is not None:
-            return RedirectResponse(f"/w/{workspace}/orders/{opened.corrects.order_id}", 303)
-        if opened.order:
-            return RedirectResponse(f"/shop/{workspace}/order/{opened.order}", 303)
         if opened.sent:
-            return _thanks(workspace, form_slug, language, opened.receipt)
+            return _after_sending(workspace, form_slug, language, opened)
         amiss = (
             [one.id for one in opened.outcome.troubles if one.shows] or sorted(opened.unasked) or list(opened.unchosen)
         )
         first = amiss[0] if amiss else ""
         shown = _Page(opened, _step_of(opened, first) if first else _step_within(opened, 999), asked)
         return _show(request, shown, touched, everything=shown.here, status=422)
-    opened = public.answer(workspace, form_slug, token, fillings_after(answers, action), language, _methods(form))
+    answers = fillings_after(answers, action)
+    opened = public.answer(workspace, form_slug, token, answers, language, _methods(form), person)
     step = _step_within(opened, _step(form))
     shown = _Page(opened, step, asked)
     stopped = action == "next" and (refused or shown.unchosen or any(one.trouble for one in shown.here.values()))
@@ -267,6 +317,35 @@ def _sent(request: Request, workspace: str, form_slug: str, form: PostedForm) ->
         return _show(request, shown, touched, everything=shown.here, refused=refused, status=422)
     moved = _Page(opened, _step_within(opened, step + {"next": 1, "back": -1}.get(action, 0)), asked)
     return _show(request, moved, touched)
+
+
+def _after_sending(workspace: str, form_slug: str, language: str, opened: OpenForm) -> Response:
+    """Where what was sent leads: to the account, the order as staff or as its customer see it, or a word of thanks."""
+    if opened.form.channel == "account":
+        return RedirectResponse(f"/join/{workspace}/{form_slug}?saved=1", 303)
+    if opened.corrects is not None:
+        return RedirectResponse(f"/w/{workspace}/orders/{opened.corrects.order_id}", 303)
+    if opened.order:
+        return RedirectResponse(f"/shop/{workspace}/order/{opened.order}", 303)
+    return _thanks(workspace, form_slug, language, opened.receipt)
+
+
+def _of_account(request: Request, workspace: str, form_slug: str, form: PostedForm, person: int) -> Response:
+    """A change that is asked for, or a record put away; what else was typed stays on the page."""
+    public, token, language = site_of(request).public_forms, form.text("token"), form.text("lang")
+    what, _, of = form.text("action").partition(":")
+    answers, refused, notice = _answers(form), {}, "asked" if what == "ask" else "retired"
+    try:
+        if what == "ask":
+            public.ask_change(workspace, form_slug, token, (of, answers.get(f"wish.{of}", "")), person, language)
+        else:
+            section, _, record = of.partition(":r")
+            public.retire(workspace, form_slug, token, section, whole_number(record) or 0, person)
+    except InvalidInput as problem:
+        refused, notice = problem.messages, ""
+    opened = public.answer(workspace, form_slug, token, answers, language, None, person)
+    shown = _Page(opened, _step_within(opened, _step(form)), frozenset(form.texts("asked")))
+    return _show(request, shown, _touched(form), refused=refused, notice=notice, status=422 if refused else 200)
 
 
 def _thanks(workspace: str, form_slug: str, language: str, receipt: str = "") -> Response:

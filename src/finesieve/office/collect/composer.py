@@ -200,12 +200,13 @@ def save_texts(request: Request, desk: DeskHere, form_id: int, form: Posted) -> 
 
 @router.post("/settings")
 def save_settings(desk: DeskHere, form_id: int, form: Posted) -> Response:
-    """Change steps, challenge, the lists joined by sending it, and languages."""
+    """Change steps, challenge, the lists joined by sending it, languages, and whether it opens an account."""
     given = {
         "stepped": form.text("stepped") == "true",
         "challenge": form.text("challenge") == "true",
         "joins": tuple(number for text in form.texts("join") if (number := whole_number(text)) is not None),
         "languages": tuple(one for one in form.texts("language") if one in OFFERED_LANGUAGES),
+        "account": form.text("account"),
     }
     asked = read_input(FormSettings, given)
     return _back(desk, form_id, change_form_settings(desk.scope, form_id, form.number("revision"), asked))

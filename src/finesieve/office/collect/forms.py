@@ -8,7 +8,7 @@ from finesieve.office.collect.contents import index
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
 from finesieve.services.define.groups import read_catalogue
-from finesieve.services.forms.beginning import create_checkout
+from finesieve.services.forms.beginning import create_account_form, create_checkout
 from finesieve.services.forms.forms import create_form, list_forms
 from finesieve.web.posted import Posted
 
@@ -54,7 +54,8 @@ def make_form(request: Request, desk: DeskHere, form: Posted) -> Response:
         if form.text("channel") == "checkout":
             form_id = create_checkout(desk.scope, form.text("title"))
             return RedirectResponse(desk.path(f"collect/{form_id}/plan"), 303)
-        form_id = create_form(desk.scope, form.text("title"))
+        make = create_account_form if form.text("channel") == "account" else create_form
+        form_id = make(desk.scope, form.text("title"))
     except InvalidInput as problem:
         words = next(iter(problem.messages.values()))
         return _new_page(request, desk, form.text("title"), words, 422)

@@ -6,6 +6,7 @@ from datetime import datetime
 from typing import Any, Final
 
 from finesieve.core.errors import NotFound
+from finesieve.services.filling.asked_change import ASKED_CHANGE
 from finesieve.services.filling.house_values import HOUSE_VALUES
 from finesieve.services.filling.kinds import DecisionKind, Wanted
 from finesieve.services.filling.known_email import KNOWN_EMAIL
@@ -16,7 +17,9 @@ from finesieve.store.tables import Decision
 
 __all__ = ["KINDS", "Waiting", "ask_for", "conclude", "decide", "waiting_for"]
 
-KINDS: Final[Mapping[str, DecisionKind]] = {one.key: one for one in (KNOWN_EMAIL, NEW_ADDRESS, HOUSE_VALUES)}
+KINDS: Final[Mapping[str, DecisionKind]] = {
+    one.key: one for one in (KNOWN_EMAIL, NEW_ADDRESS, HOUSE_VALUES, ASKED_CHANGE)
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,6 +87,9 @@ def conclude(unit: Unit, row: Decision, source: str, *, apply: bool) -> None:
     """Decide what waits, and nothing that is decided; `source` is the way that history says."""
     if row.state != "waiting":
         return
-    row.state = KINDS[row.kind].apply(unit, row, source) if apply else "refused"
+    kind = KINDS[row.kind]
+    row.state = kind.apply(unit, row, source) if apply else "refused"
+    if not apply and kind.refuse is not None:
+        kind.refuse(unit, row)
     row.decided_by, row.decided_at = unit.actor, unit.moment.now
     unit.session.add(row)

@@ -36,7 +36,7 @@ class DecisionKind:
     """One kind. `wanted` is for those who may see the person; `apply` does it, saying by which way in the history.
 
     `apply` gives the state that it ends in, and raises Conflict where an answer fits no more; `yes` stands on its
-    button.
+    button. `refuse` is what a no causes besides.
     """
 
     key: str
@@ -45,3 +45,4 @@ class DecisionKind:
     wanted: Callable[[Unit, Decision], Wanted]
     apply: Callable[[Unit, Decision, str], State]
     yes: str = "Use these answers"
+    refuse: Callable[[Unit, Decision], None] | None = None

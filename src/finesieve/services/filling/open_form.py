@@ -26,13 +26,16 @@ __all__ = ["Corrects", "Filling", "OpenForm", "Sent", "Step", "Thanks", "Visit"]
 @dataclass(frozen=True, slots=True)
 class Visit:
     """What a browser brings when it opens a form: address parameters, languages (the most wished first), a link,
-    a cart; and whether that is its `own`, so that what was answered with it may be shown."""
+    a cart, and whether that is its `own`, so that what was answered with it may be shown; who is signed in with it, 0
+    for nobody, and until when."""
 
     page: Mapping[str, str] = field(default_factory=dict)
     languages: tuple[str, ...] = ()
     me: str = ""
     cart: str = ""
     own: bool = False
+    person: int = 0
+    until: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,7 +74,7 @@ class OpenForm:
     the token of the page after. A checkout has a `cart`, and what it comes to, or why that cannot be told
     (`cart_problem`); `unchosen` is what is said of ways of delivery and payment that have to be chosen yet;
     `total_before` is what its page had shown, where that has changed since. `order` is the token of the order that was
-    placed; `corrects` says which one staff are correcting.
+    placed; `corrects` says which one staff are correcting. `person_id` is whom it is opened for, 0 for nobody known.
     """
 
     house: str
@@ -94,6 +97,7 @@ class OpenForm:
     total_before: str = ""
     order: str = ""
     corrects: Corrects | None = None
+    person_id: int = 0
 
     @property
     def more_by(self) -> int:
@@ -229,6 +233,7 @@ class Sent:
     """What a browser sends: the answers, the questions that its page `asked`, the language of the page.
 
     `challenge` is a token and the answer to it, `total` what a checkout had shown.
+    `person` is who is signed in, `account` whether they wish to have an account.
     """
 
     form_slug: str
@@ -239,12 +244,14 @@ class Sent:
     challenge: tuple[str, str] = ("", "")
     total: str = ""
     methods: Mapping[str, str] | None = None
+    person: int = 0
+    account: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Filling:
     """One filling-in, by its key; for whom and until when, where a personal link led here, `by` whom of the staff, and
-    the `order` that they are correcting."""
+    the `order` that they are correcting; `signed_in`, where it is for whoever is signed in, and as long as they are."""
 
     form_id: int
     version: int
@@ -255,3 +262,4 @@ class Filling:
     cart: str = ""
     by: str = ""
     order: int = 0
+    signed_in: bool = False

@@ -54,9 +54,11 @@ from finesieve.services.filling.situation import (
     sealed_results,
     shelf_for,
 )
+from finesieve.services.filling.wishes import ask_change, retire_record
 from finesieve.services.kernel.arrivals import count_arrival
 from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Clock, Scope, Unit
+from finesieve.services.people.accounts import account_form, send_link
 from finesieve.services.values.files import examine, send_file
 from finesieve.services.values.sealing import seals
 from finesieve.services.values.value_lines import fill_text
@@ -108,10 +110,19 @@ class PublicForms:
                 filling = self._correcting(unit, Filling(row.id or 0, 0, "", {}, person_id, until, "", by, order))
                 return self._evaluated(unit, house, filling, None, *visit.languages)
             self._form(unit, form_slug)
+            if visit.person and not person_id:
+                person_id, until = visit.person, visit.until
+            signed_in = bool(visit.person) and person_id == visit.person
+            if row.channel == "account" and not person_id:
+                raise NotFound("There is no such page.")
             key, cart = secrets.token_urlsafe(16), visit.cart[:60]
-            filling = Filling(row.id or 0, row.published, key, visit.page, person_id, until, cart, by)
+            filling = Filling(row.id or 0, row.published, key, visit.page, person_id, until, cart, by, 0, signed_in)
             begun = answers_with(unit, cart) if visit.own else {}
             return self._evaluated(unit, house, filling, begun, *visit.languages)
+
+    def opened_for(self, token: str) -> int:
+        """Whom an open form was opened for, by its token; 0 for nobody known."""
+        return self._told(token).person_id
 
     def begin_correction(self, scope: Scope, order_id: int) -> str:
         """See `correcting.begin_correction`."""
@@ -133,15 +144,16 @@ class PublicForms:
         answers: Mapping[str, str],
         language: str = "",
         methods: Mapping[str, str] | None = None,
+        person: int = 0,
     ) -> OpenForm:
         """Work out the form for the answers so far. Those of a checkout stay with its cart; else nothing is stored.
 
-        `methods` are the ways of delivery and payment that have been chosen.
+        `methods` are the ways of delivery and payment that have been chosen, `person` is who is signed in.
         """
         scope, house = self._scope(workspace_slug)
         with_cart = bool(self._told(token).cart)
         with scope.transaction("public") if with_cart else scope.reading("public") as unit:
-            filling = self._filling(unit, form_slug, token)
+            filling = self._filling(unit, form_slug, token, person)
             opened = self._evaluated(unit, house, filling, answers, language, methods=methods)
             if with_cart and opened.cart is not None:
                 secret = {one.id for one in opened.outcome.walk() if one.field.type.kind == "secret"}
@@ -162,6 +174,8 @@ class PublicForms:
         came_from: str = "",
         total: str = "",
         methods: Mapping[str, str] | None = None,
+        person: int = 0,
+        account: bool = False,
     ) -> OpenForm:
         """Send the form. `sent` tells whether it was taken; if not, the outcome says why.
 
@@ -169,6 +183,7 @@ class PublicForms:
         was not among them has to be asked first. `challenge` is a token and the
         answer to it; `came_from` the address it came from, which is counted; `total` what a checkout's page had shown:
         where that has changed, it is shown again first; `methods` are the ways of delivery and payment chosen there.
+        `person` is who is signed in, `account` whether they wish to have an account.
 
         Sent twice, it counts once. An email that is known already changes
         nothing that is stored: the answers are held until the link in a message to
@@ -179,7 +194,8 @@ class PublicForms:
             count_arrival(scope, f"send:{form_slug}", came_from)
         by = self._told(token).by
         scope = replace(scope, actor=by) if by else scope
-        return self._sent(scope, house, Sent(form_slug, token, answers, asked, language, challenge, total, methods))
+        sent = Sent(form_slug, token, answers, asked, language, challenge, total, methods, person, account)
+        return self._sent(scope, house, sent)
 
     @seals
     def _sent(self, scope: Scope, house: str, sent: Sent) -> OpenForm:
@@ -198,13 +214,13 @@ class PublicForms:
     def _refused(self, scope: Scope, house: str, sent: Sent, why: str) -> OpenForm:
         """The checkout again, with what the payment service said; nothing was ordered."""
         with scope.reading("public") as unit:
-            filling = self._filling(unit, sent.form_slug, sent.token)
+            filling = self._filling(unit, sent.form_slug, sent.token, sent.person)
             opened = self._evaluated(unit, house, filling, sent.answers, sent.language, methods=sent.methods)
             return replace(opened, unchosen={"payment" if opened.ways["payment"] else "totals": why})
 
     def _send_once(self, scope: Scope, house: str, sent: Sent) -> OpenForm:
         with scope.transaction("public") as unit:
-            filling = self._filling(unit, sent.form_slug, sent.token)
+            filling = self._filling(unit, sent.form_slug, sent.token, sent.person)
             opened = self._evaluated(unit, house, filling, sent.answers, sent.language, methods=sent.methods)
             done = replace(opened, sent=True)
             earlier = select(Submission.id).where(
@@ -236,7 +252,9 @@ class PublicForms:
             if taken:
                 return replace(opened, outcome=worded(opened.outcome.taken(taken), opened.say))
             results = results.also(PERSON, _agreed(unit, filling, opened, values))
-            receipt = self._store_answers(unit, filling, opened, sealed_results(unit, results), known)
+            receipt = self._store_answers(
+                unit, filling, opened, sealed_results(unit, results), known, wished=sent.account
+            )
             order = self._order_of(unit, filling, opened)
             if order and opened.bill is not None and not opened.bill.total:
                 parts = self._links.read("order", unit.moment.now, order) or [0]
@@ -268,8 +286,10 @@ class PublicForms:
         )
         return find_by_email(unit.session, unit.definitions, email) or 0
 
-    def _store_answers(self, unit: Unit, filling: Filling, opened: OpenForm, results: Results, known: int) -> str:
-        """Store what was sent; gives the token of the page after."""
+    def _store_answers(
+        self, unit: Unit, filling: Filling, opened: OpenForm, results: Results, known: int, *, wished: bool
+    ) -> str:
+        """Store what was sent; gives the token of the page after. `wished` is whether an account is."""
         answers = results.answers
         joining = joining_of(opened.form, opened.outcome)
         placing = None
@@ -297,6 +317,9 @@ class PublicForms:
             filled = as_filled(opened.outcome, results, opened.cart, page, known=known, added=received.records)
             note_submission(unit, received.order, submission.id or 0, filled)
             mark_ordered(unit, filling.cart, received.order)
+        wanted = opened.form.account == "required" or (opened.form.account == "offered" and wished)
+        if wanted and received.order and account_form(unit) is not None and not filling.signed_in:
+            send_link(unit, received.person_id or known, opened.say)
         if received.state == "held":
             email, passing = str(answers["email"]), results.passing
             ask_about_answers(unit, self._links, submission, opened.form, joining, passing, opened.say, email)
@@ -312,6 +335,32 @@ class PublicForms:
         query = select(OrderRow.id).where(col(OrderRow.form_id) == filling.form_id, col(OrderRow.key) == filling.key)
         order_id = unit.session.exec(query).first()
         return self._links.give("order", unit.moment.now, order_id) if order_id else ""
+
+    # On an account
+
+    def ask_change(
+        self, workspace_slug: str, form_slug: str, token: str, wish: tuple[str, str], person: int, language: str
+    ) -> None:
+        """See `wishes.ask_change`: for whoever is signed in and has the form open."""
+        scope, house = self._scope(workspace_slug)
+        with scope.transaction("public") as unit:
+            filling, opened = self._account(unit, house, form_slug, token, person)
+            ask_change(unit, filling.person_id, filling.form_id, opened.outcome, wish, language)
+
+    def retire(self, workspace_slug: str, form_slug: str, token: str, section: str, record: int, person: int) -> None:
+        """See `wishes.retire_record`."""
+        scope, house = self._scope(workspace_slug)
+        with scope.transaction("public") as unit:
+            _, opened = self._account(unit, house, form_slug, token, person)
+            retire_record(unit, opened.outcome, section, record, f"form: {opened.form.title}")
+
+    def _account(self, unit: Unit, house: str, form_slug: str, token: str, person: int) -> tuple[Filling, OpenForm]:
+        """The open account of whoever is signed in. Raises NotFound for anybody else."""
+        filling = self._filling(unit, form_slug, token, person)
+        opened = self._evaluated(unit, house, filling, {})
+        if opened.form.channel != "account" or not filling.person_id:
+            raise NotFound("There is no such page.")
+        return filling, opened
 
     # After sending
 
@@ -391,15 +440,25 @@ class PublicForms:
         parts = self._links.read("form", self._clock(), token, ended=True)
         return Filling(*parts) if parts is not None else Filling(0, 0, "")
 
-    def _filling(self, unit: Unit, form_slug: str, token: str) -> Filling:
+    def _filling(self, unit: Unit, form_slug: str, token: str, person: int = 0) -> Filling:
+        """What the token says, see `_filled`. Raises NotFound for the account of nobody who is signed in."""
+        row = self._any_form(unit, form_slug)
+        filling = self._filled(unit, row, token, person)
+        if row.channel == "account" and not filling.person_id:
+            raise NotFound("You are not signed in any more. Sign in, then change it again.")
+        return filling
+
+    def _filled(self, unit: Unit, row: FormRow, token: str, person: int) -> Filling:
         """What the token says. One that is not ours begins a new filling-in, keeping the answers.
 
-        So does one that has run out; but its key stays, so that what is sent twice with it counts once.
+        So does one that has run out; but its key stays, so that what is sent twice with it counts once. One of whoever
+        was signed in knows nobody any more, unless `person` is, again.
         """
-        row = self._any_form(unit, form_slug)
         now = unit.moment.now
         parts = self._links.read("form", now, token, ended=True)
         filling = Filling(*parts) if parts is not None and parts[0] == row.id else None
+        if filling is not None and filling.signed_in and filling.person_id != person:
+            filling = replace(filling, person_id=0, until=0, signed_in=False)
         if filling is not None and filling.order and self._links.read("form", now, token) is not None:
             return filling
         if not row.published or (filling is not None and filling.order):
@@ -407,7 +466,10 @@ class PublicForms:
         if filling is None:
             return Filling(row.id or 0, row.published, secrets.token_urlsafe(16))
         if self._links.read("form", now, token) is None:
-            return Filling(row.id or 0, row.published, filling.key, cart=filling.cart)
+            known = filling.person_id if filling.signed_in else 0
+            return Filling(
+                row.id or 0, row.published, filling.key, person_id=known, cart=filling.cart, signed_in=bool(known)
+            )
         return filling
 
     def _evaluated(
@@ -458,6 +520,7 @@ class PublicForms:
             filling.cart,
             filling.by,
             filling.order,
+            filling.signed_in,
             until=filling.until,
         )
         return OpenForm(
@@ -475,6 +538,7 @@ class PublicForms:
             cart_problem=wrong if form.channel == "checkout" else "",
             unchosen=still_to_choose(cart, bill),
             corrects=corrects,
+            person_id=filling.person_id,
         )
 
     def take_file(

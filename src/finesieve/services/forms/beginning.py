@@ -13,7 +13,7 @@ from finesieve.services.forms.drafting import change_draft
 from finesieve.services.forms.forms import create_form, read_form
 from finesieve.services.kernel.scope import Scope, Unit
 
-__all__ = ["create_checkout"]
+__all__ = ["create_account_form", "create_checkout"]
 
 _CONTACT: Final = {"first_name": True, "last_name": True, "company": None, "phone": None}
 _ADDRESS: Final = {"country": True, "street": True, "extra": None, "town": True, "region": None, "postcode": None}
@@ -36,6 +36,27 @@ def create_checkout(scope: Scope, title: str) -> int:
         def change(unit: Unit, form: Form) -> tuple[str, dict[str, object]]:
             sections = _sections(unit, form, elsewhere, note)
             return f"Made {form.title}", {"sections": sections}
+
+        change_draft(scope, form_id, read_form(scope, form_id).revision, change)
+        return form_id
+
+
+_OWN: Final = ("first_name", "last_name", "company", "phone")
+
+
+def create_account_form(scope: Scope, title: str) -> int:
+    """Make the form of an account page: it begins with how somebody is called and reached. Gives its id.
+
+    Raises as `create_form` does.
+    """
+    with scope.transaction("editor") as unit:
+        form_id = create_form(scope, title, "account")
+        known = [unit.catalogue.by_key[key] for key in _OWN if key in unit.catalogue.by_key]
+
+        def change(_unit: Unit, form: Form) -> tuple[str, dict[str, object]]:
+            more = (Question(id=f"q{number}", field_id=field.id) for number, field in enumerate(known, 2))
+            section = form.sections[0].model_copy(update={"title": "You", "items": (*form.questions, *more)})
+            return f"Made {form.title}", {"sections": [section]}
 
         change_draft(scope, form_id, read_form(scope, form_id).revision, change)
         return form_id

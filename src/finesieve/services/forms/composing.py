@@ -52,12 +52,14 @@ __all__ = [
 
 
 class FormSettings(Input):
-    """How a form goes, as typed. `joins` are ids of lists joined by sending it, `languages` those besides its own."""
+    """How a form goes, as typed. `joins` are ids of lists joined by sending it, `languages` those besides its own,
+    `account` whether a checkout opens an account."""
 
     stepped: bool = False
     challenge: bool = False
     joins: tuple[int, ...] = Bounds(default=(), max_length=50)
     languages: tuple[str, ...] = Bounds(default=(), max_length=11)
+    account: Literal["", "offered", "required"] = ""
 
 
 class FormTexts(Input):
@@ -152,6 +154,7 @@ def change_form_settings(scope: Scope, form_id: int, revision: int, asked: FormS
     def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
         changes = asked.model_dump()
         changes["joins"] = tuple(one.id for one in unit.catalogue.lists if one.id in asked.joins)
+        changes["account"] = asked.account if form.channel == "checkout" else ""
         changes["languages"] = tuple(dict.fromkeys((form.languages[0], *asked.languages)))
         changes["phrases"] = {key: texts for key, texts in form.phrases.items() if key in changes["languages"]}
         return f"Changed how {form.title} goes", changes

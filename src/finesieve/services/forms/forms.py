@@ -152,7 +152,7 @@ def create_form(scope: Scope, title: str, channel: Channel = "sign-up") -> int:
             slug = f"{base}-{number}"
         first = Question(id="q1", field_id=unit.catalogue.by_key["email"].id)
         language = unit.manner.language.partition("_")[0]
-        label = "Order and pay" if channel == "checkout" else "Send"
+        label = {"checkout": "Order and pay", "account": "Save"}.get(channel, "Send")
         section = Section(id="s1", items=(first,))
         document = Form(title=title, channel=channel, send_label=label, languages=(language,), sections=(section,))
         draft = document.model_dump(mode="json")

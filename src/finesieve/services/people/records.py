@@ -62,6 +62,7 @@ __all__ = [
     "list_records",
     "people_like",
     "person_records",
+    "put_away",
     "read_record",
     "set_record_values",
     "unlink_record",
@@ -186,10 +187,15 @@ def archive_record(scope: Scope, type_id: int, record_id: int, *, archived: bool
         known = record_type(unit.catalogue, type_id)
         if stored_row(unit.session, unit.definitions, known.about, record_id, lock=True) is None:
             raise NotFound("There is no such record.")
-        before = {person_id: _derived(unit, person_id) for person_id in _holders(unit, known, record_id)}
-        archive_row(unit.session, unit.definitions, known.about, record_id, archived=archived)
-        note(unit, known.about, record_id, 0, not archived, archived, "staff")
-        _follow(unit, before)
+        put_away(unit, known, record_id, archived, "staff")
+
+
+def put_away(unit: Unit, known: RecordType, record_id: int, archived: bool, source: str) -> None:
+    """Put a record away or take it out again, in this transaction; and note what follows for its people."""
+    before = {person_id: _derived(unit, person_id) for person_id in _holders(unit, known, record_id)}
+    archive_row(unit.session, unit.definitions, known.about, record_id, archived=archived)
+    note(unit, known.about, record_id, 0, not archived, archived, source)
+    _follow(unit, before)
 
 
 def link_record(scope: Scope, type_id: int, record_id: int, link_id: int, target_id: int) -> None:

@@ -1,0 +1,1 @@
+"""The account of a person: signing in, and what stands around its form."""

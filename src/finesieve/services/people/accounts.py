@@ -1,0 +1,104 @@
+"""Accounts of people: who may sign in, the links that let them, the browsers that they are signed in with."""
+
+import hashlib
+import secrets
+from datetime import timedelta
+from typing import Final
+
+from sqlalchemy import delete, func
+from sqlalchemy.dialects.postgresql import insert
+from sqlmodel import col, select
+
+from finesieve.core.fields.about import PERSON
+from finesieve.core.forms.wording import Wording
+from finesieve.core.phrases import phrase
+from finesieve.services.kernel.scope import Unit
+from finesieve.standins.mail import Letter, post
+from finesieve.store.reading.rows import stored_row
+from finesieve.store.tables import FormRow, MemberAccount, MemberLink, MemberSession, Workspace
+
+__all__ = ["LINK_ENDS", "account_form", "begin_session", "hashed", "open_account", "send_link", "use_link"]
+
+LINK_ENDS: Final = timedelta(hours=1)
+_SESSION_ENDS: Final = timedelta(days=30)
+_MOST_LINKS: Final = 5
+"""So many links wait for one person at once; a further one is not sent."""
+
+
+def hashed(token: str) -> str:
+    """What is kept of a token: whoever reads the database cannot use it."""
+    return hashlib.sha256(token.encode()).hexdigest()
+
+
+def account_form(unit: Unit) -> FormRow | None:
+    """The form by which people see and change what is kept of them: the first in force; None where nobody signs in."""
+    query = select(FormRow).where(col(FormRow.channel) == "account", col(FormRow.published) > 0)
+    return unit.session.exec(query.order_by(col(FormRow.id)).limit(1)).first()
+
+
+def open_account(unit: Unit, person_id: int) -> MemberAccount:
+    """The account of a person, made where there is none; locked until the transaction ends."""
+    made = insert(MemberAccount).values(
+        workspace_id=unit.workspace_id, person_id=person_id, password_hash="", at=unit.moment.now
+    )
+    unit.session.execute(made.on_conflict_do_nothing())
+    query = select(MemberAccount).where(col(MemberAccount.person_id) == person_id)
+    return unit.session.exec(query.with_for_update()).one()
+
+
+def send_link(unit: Unit, person_id: int, say: Wording) -> bool:
+    """Write to a person with a link that signs them in, once, within the hour; whether one went out.
+
+    None does to somebody without an email, or for whom several wait already.
+    """
+    now = unit.moment.now
+    unit.session.execute(delete(MemberLink).where(col(MemberLink.ends_at) < now - timedelta(days=1)))
+    open_account(unit, person_id)
+    live = select(func.count()).select_from(MemberLink).where(
+        col(MemberLink.person_id) == person_id, col(MemberLink.ends_at) > now, col(MemberLink.used_at).is_(None)
+    )  # fmt: skip
+    email = (stored_row(unit.session, unit.definitions, PERSON, person_id) or {}).get("email")
+    if not isinstance(email, str) or unit.session.exec(live).one() >= _MOST_LINKS:
+        return False
+    token = secrets.token_urlsafe(32)
+    unit.session.add(
+        MemberLink(
+            workspace_id=unit.workspace_id, person_id=person_id, token_hash=hashed(token), ends_at=now + LINK_ENDS
+        )
+    )
+    house = unit.session.exec(select(Workspace).where(col(Workspace.id) == unit.workspace_id)).one()
+    subject = say(phrase("Sign in at {house}", house=house.name))
+    body = say(
+        phrase("Follow the link to sign in. It works once, and within one hour. If you did not ask for it, do nothing.")
+    )
+    letter = Letter("sign_in", email, subject, body, f"/account/{house.slug}/enter?lang={say.language}&link={token}")
+    post(unit.session, unit.workspace_id, person_id, letter, now)
+    return True
+
+
+def use_link(unit: Unit, token: str, *, use: bool = True) -> int:
+    """Whose link this is, 0 for none, or one that was used or has ended; from now on it is used."""
+    query = select(MemberLink).where(col(MemberLink.token_hash) == hashed(token))
+    row = unit.session.exec(query.with_for_update() if use else query).first()
+    if row is None or row.used_at is not None or row.ends_at <= unit.moment.now:
+        return 0
+    if use:
+        row.used_at = unit.moment.now
+        unit.session.add(row)
+    return row.person_id
+
+
+def begin_session(unit: Unit, person_id: int, browser: str) -> str:
+    """Sign a person in with a browser; gives the token of the session. Sessions that have ended are removed."""
+    now, token = unit.moment.now, secrets.token_urlsafe(32)
+    unit.session.execute(delete(MemberSession).where(col(MemberSession.ends_at) <= now))
+    account = open_account(unit, person_id)
+    account.last_in = now
+    unit.session.add(account)
+    unit.session.add(
+        MemberSession(
+            workspace_id=unit.workspace_id, person_id=person_id, token_hash=hashed(token), browser=browser[:200],
+            begun_at=now, seen_at=now, ends_at=now + _SESSION_ENDS,
+        )
+    )  # fmt: skip
+    return token
