@@ -14,6 +14,7 @@ from finesieve.services.define.named_checks import create_check
 from finesieve.services.define.options import OptionListInput, create_option_list
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type, read_record_type
 from finesieve.services.define.retyping import begin_type_change
+from finesieve.services.forms.beginning import create_account_form
 from finesieve.services.forms.cases import keep_case
 from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.forms.rehearsing import Circumstances
@@ -55,6 +56,8 @@ class Furnished:
         age = create_field(scope, self.house.group_id(), FieldInput(label="Their age", type_key="number"))
         dismiss(scope, "age-kept", age, "", "Meant so.")
         self.dismissed = open_findings(scope).dismissed[0].id
+        account = create_account_form(scope, "Their account")
+        publish_form(scope, account, read_form(scope, account).revision)
         trade = Trade(self.house)
         self.order_token = trade.order(("packet", "", 3), q1="their.order@hedgerow.example")
         trade.shop().pay(self.house.slug, self.order_token, accepted=True)

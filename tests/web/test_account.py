@@ -8,9 +8,10 @@ from unittest.mock import patch
 
 from sqlmodel import select
 
-from finesieve.core.errors import InvalidInput, NotFound
-from finesieve.services.accounts.members import MemberAccounts
+from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
+from finesieve.services.accounts.members import MemberAccounts, SignedInMember
 from finesieve.services.commerce.orders import list_orders
+from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, change_field, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
@@ -26,13 +27,14 @@ from finesieve.services.forms.composing import (
     change_section,
 )
 from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.people.accounts import send_link_to
 from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.people.records import add_record, read_record
 from finesieve.store.tables import MemberLink, MemberSession
 from tests.support.database import store
 from tests.support.house import NOW, make_house
 from tests.support.shop import SECRET, Trade
-from tests.support.site import application, visitor
+from tests.support.site import Office, application, visitor
 
 WREN = "wren@hedgerow.example"
 
@@ -177,10 +179,22 @@ class Account(unittest.TestCase):
         someone = self.house.add(email="fern@hedgerow.example")
         them = stranger.who(self.slug, "x")
         self.assertIsNone(them)
-        from finesieve.services.accounts.members import SignedInMember
-
         stranger.end_sessions(self.slug, SignedInMember(someone, 0, 0, ""), mine.id or 0)
         self.assertEqual(self.browser.get(f"{self.here}/security").status_code, 200)
+
+    def test_staff_send_a_link_and_sign_them_out(self) -> None:
+        office = Office(self.house)
+        part = f"people/{self.person}/account"
+        self.assertIn("Has not signed in yet", office.get(part).text)
+        office.post(part, {"action": "link"})
+        self.assertEqual(len(self.letters()), 1)
+        self.sign_in()
+        self.assertIn("1 browser", office.get(part).text)
+        waiting = self.link()
+        office.post(part, {"action": "end"})
+        self.assertIn("Send me a link", self.browser.get(self.here).text)
+        self.assertEqual(self.browser.post(f"{self.here}/enter", data={"link": waiting}).status_code, 404)
+        self.assertRaises(NotAllowed, lambda: send_link_to(self.house.as_role("reader"), self.person))
 
     def test_a_password(self) -> None:
         self.sign_in()
@@ -268,14 +282,12 @@ class Account(unittest.TestCase):
         for record, status in ((theirs, 404), (999, 404), (mine, 200)):
             self.assertEqual(self.post(f"retire:s2:r{record}").status_code, status)
         self.assertNotIn("C 15", self.page())
-        self.assertFalse(read_record(self.scope, plots, theirs).put_away)
+        self.assertFalse(read_record(self.scope, plots, theirs).archived_at is not None)
 
     def test_all_that_is_kept_but_what_is_private(self) -> None:
         group = create_group(self.scope, GroupInput(name="Ours", seen_by="staff"))
         create_field(self.scope, group, FieldInput(label="Remark", key="remark", type_key="short_text"))
         person = read_catalogue(self.scope).groups[0].id
-        from finesieve.services.compute.derived import DerivedInput, create_derived
-
         create_derived(self.scope, DerivedInput(label="Told", key="told", formula='remark else "-"', group_id=person))
         create_derived(
             self.scope, DerivedInput(label="Greeting", key="greeting", formula="upper(first_name)", group_id=person)

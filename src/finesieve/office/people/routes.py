@@ -14,6 +14,7 @@ from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.memberships import set_lists, set_person_level, set_tags
 from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.forms.sendings import sendings_of_person
+from finesieve.services.people.accounts import end_sessions_of, read_account, send_link_to
 from finesieve.services.people.listing import list_views
 from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.people.records import person_records
@@ -23,6 +24,7 @@ from finesieve.services.values.files import read_shelf, take_files
 from finesieve.services.values.steps import open_value
 from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
 from finesieve.web.site import site_of
+from finesieve.web.templating import render
 
 __all__ = ["people_sections", "router"]
 
@@ -137,6 +139,26 @@ def save_person(request: Request, desk: DeskHere, person_id: int, form: Posted) 
         mine = {key: text for key, text in typed.items() if form.was.get(f"v_{key}") != text}
         return _profile_page(request, desk, person_id, mine, dict.fromkeys(mine, ""), 409, clash=clash)
     return RedirectResponse(desk.path(f"people/{person_id}?changed={changed}"), 303)
+
+
+@router.get("/{person_id:int}/account")
+def show_account(request: Request, desk: DeskHere, person_id: int) -> Response:
+    """The account of a person: a part of their profile."""
+    context = {
+        "desk": desk, "here": desk.path(f"people/{person_id}"), "account": read_account(desk.scope, person_id),
+        "csrf": desk.staff.csrf,
+    }  # fmt: skip
+    return render(request, "office/people/_account.html", context)
+
+
+@router.post("/{person_id:int}/account")
+def change_account(desk: DeskHere, person_id: int, form: Posted) -> Response:
+    """Send a link to sign in by, or sign them out everywhere."""
+    if form.text("action") == "end":
+        end_sessions_of(desk.scope, person_id)
+    else:
+        send_link_to(desk.scope, person_id)
+    return RedirectResponse(desk.path(f"people/{person_id}#account"), 303)
 
 
 @router.post("/{person_id:int}/memberships")

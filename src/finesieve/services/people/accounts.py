@@ -2,22 +2,36 @@
 
 import hashlib
 import secrets
-from datetime import timedelta
+from dataclasses import dataclass
+from datetime import datetime, timedelta
 from typing import Final
 
 from sqlalchemy import delete, func
 from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import col, select
 
+from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON
-from finesieve.core.forms.wording import Wording
+from finesieve.core.forms.wording import Wording, wording_without_form
 from finesieve.core.phrases import phrase
-from finesieve.services.kernel.scope import Unit
+from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.standins.mail import Letter, post
 from finesieve.store.reading.rows import stored_row
 from finesieve.store.tables import FormRow, MemberAccount, MemberLink, MemberSession, Workspace
 
-__all__ = ["LINK_ENDS", "account_form", "begin_session", "hashed", "open_account", "send_link", "use_link"]
+__all__ = [
+    "LINK_ENDS",
+    "AccountOfPerson",
+    "account_form",
+    "begin_session",
+    "end_sessions_of",
+    "hashed",
+    "open_account",
+    "read_account",
+    "send_link",
+    "send_link_to",
+    "use_link",
+]
 
 LINK_ENDS: Final = timedelta(hours=1)
 _SESSION_ENDS: Final = timedelta(days=30)
@@ -74,6 +88,42 @@ def send_link(unit: Unit, person_id: int, say: Wording) -> bool:
     letter = Letter("sign_in", email, subject, body, f"/account/{house.slug}/enter?lang={say.language}&link={token}")
     post(unit.session, unit.workspace_id, person_id, letter, now)
     return True
+
+
+@dataclass(frozen=True, slots=True)
+class AccountOfPerson:
+    """What staff see of somebody's account: when they last signed in, None for never, and in how many browsers they
+    are signed in; `ready` is whether there is an account page at all."""
+
+    ready: bool
+    last_in: datetime | None
+    browsers: int
+
+
+def read_account(scope: Scope, person_id: int) -> AccountOfPerson:
+    """The account of a person, as staff see it."""
+    with scope.reading("reader") as unit:
+        account = unit.session.exec(select(MemberAccount).where(col(MemberAccount.person_id) == person_id)).first()
+        live = select(func.count()).select_from(MemberSession).where(
+            col(MemberSession.person_id) == person_id, col(MemberSession.ends_at) > unit.moment.now
+        )  # fmt: skip
+        last = account.last_in if account is not None else None
+        return AccountOfPerson(account_form(unit) is not None, last, unit.session.exec(live).one())
+
+
+def send_link_to(scope: Scope, person_id: int) -> bool:
+    """Send a person a link to sign in by, as one of the staff; whether one went out. Raises NotFound."""
+    with scope.transaction("clerk") as unit:
+        if stored_row(unit.session, unit.definitions, PERSON, person_id) is None or account_form(unit) is None:
+            raise NotFound("There is no such person, or no account page.")
+        return send_link(unit, person_id, wording_without_form(unit.manner.language[:2]))
+
+
+def end_sessions_of(scope: Scope, person_id: int) -> None:
+    """Sign a person out everywhere, as one of the staff; links that wait do not work any more."""
+    with scope.transaction("clerk") as unit:
+        unit.session.execute(delete(MemberSession).where(col(MemberSession.person_id) == person_id))
+        unit.session.execute(delete(MemberLink).where(col(MemberLink.person_id) == person_id))
 
 
 def use_link(unit: Unit, token: str, *, use: bool = True) -> int:
