@@ -25,6 +25,7 @@ from finesieve.office.collect.showing import router as collect_showing
 from finesieve.office.collect.sowing import router as collect_sowing
 from finesieve.office.collect.translating import router as collect_translating
 from finesieve.office.compute.routes import router as compute
+from finesieve.office.define.approval import router as define_approval
 from finesieve.office.define.built_ins import router as define_built_ins
 from finesieve.office.define.byfile import router as define_byfile
 from finesieve.office.define.fields import router as define_fields
@@ -117,6 +118,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         define_house,
         define_levels,
         define_options,
+        define_approval,
         define_printing,
         define_records,
         define_reshaping,

@@ -25,7 +25,8 @@ HOW = st.sampled_from(("required", "optional", "not asked"))
 
 
 def asked(question: Question) -> dict[str, Asked] | None:
-    return asked_of(question, CATALOGUE.by_key["number"], CATALOGUE.by_key["role"], CATALOGUE)
+    form = Form(title="Form", sections=(Section(id="s1", items=(question,)),))
+    return asked_of(question, CATALOGUE.by_key["number"], CATALOGUE.by_key["role"], form, CATALOGUE)
 
 
 def question(**rules: object) -> Question:

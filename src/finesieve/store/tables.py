@@ -9,6 +9,7 @@ from sqlmodel import Field, SQLModel
 
 __all__ = [
     "GUARDED",
+    "ApprovalRow",
     "Arrivals",
     "AudienceList",
     "BulkChange",
@@ -410,8 +411,8 @@ class OutboxMessage(SQLModel, table=True):
 class Decision(SQLModel, table=True):
     """Something about a person that waits to be decided, by themself or by the staff; see `services/filling/decisions`.
 
-    `kind`: known_email · new_address · house_values. `asked` is what the kind needs to know. `state`: waiting ·
-    applied · refused · taken (a new address that somebody else has by now).
+    `kind`: known_email · new_address · house_values · asked_change · approval. `asked` is what the kind needs to know.
+    `state`: waiting · applied · refused · taken (a new address that somebody else has by now).
     """
 
     __tablename__ = "decision"
@@ -616,6 +617,20 @@ class OrderRow(SQLModel, table=True):
     placed_at: datetime = _moment()
 
 
+class ApprovalRow(SQLModel, table=True):
+    """Who waits for approval before a level or a role is theirs: where `waits_when` is true. `texts` are what they are
+    told (waiting, asked, approved, declined), `tell` is the address of staff that is told."""
+
+    __tablename__ = "approval"
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = Field(
+        sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False, unique=True)
+    )
+    waits_when: str = ""
+    texts: dict[str, str] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+    tell: str = ""
+
+
 class MemberAccount(SQLModel, table=True):
     """A person who has signed in, or was asked to. Without a `password_hash` a link in a message is the way in."""
 
@@ -758,5 +773,6 @@ GUARDED = (
     "member_account",
     "member_session",
     "member_link",
+    "approval",
 )
 """Tables behind row-level security: only rows of the transaction's workspace are seen."""

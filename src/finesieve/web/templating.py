@@ -26,6 +26,7 @@ from finesieve.core.fields.families.places import country_codes, country_names, 
 from finesieve.core.fields.manner import PLAIN, write_day, write_figure, write_moment
 from finesieve.core.forms.outcome import QuestionOutcome, RemarkOutcome
 from finesieve.core.language.sentence import MEASURES
+from finesieve.core.model.catalogue import LEVEL_QUESTION
 from finesieve.core.phrases import phrase
 from finesieve.core.values import DayOfYear, plain_number
 from finesieve.store.reading.kept import is_estimated
@@ -104,11 +105,12 @@ def _draw_items(
     say: Callable[[str], str],
     first: str,
     asks: bool = False,
+    cards: Mapping[str, Any] | None = None,
 ) -> Markup:
     """What shows of a section, one under the other; typing begins at the question `first`.
 
-    What is locked shows as it is kept; with `asks`, a change can be asked for. Not a macro: a page has dozens of
-    questions, and is drawn after each answer.
+    What is locked shows as it is kept; with `asks`, a change can be asked for. `cards` say what each level brings.
+    Not a macro: a page has dozens of questions, and is drawn after each answer.
     """
     words: Any = _environment().get_template("web/question.html").module
     drawing, parts = Drawing(_drawn, say, _written_in.get()), []
@@ -122,6 +124,9 @@ def _draw_items(
             continue
         message = messages.get(one.id, "")
         parts.append(Markup('<input type="hidden" name="asked" value="{}">\n').format(one.id))
+        if one.field.id == LEVEL_QUESTION:
+            parts.append(words.level_question(one, message, say, one.id, cards or {}))
+            continue
         parts.append(
             drawing.question(one, message, one.id, focus=one.id == first)
             if one.field.stores

@@ -124,6 +124,11 @@ class Field:
         return tuple(option for option in self.options if not option.retired)
 
     @property
+    def is_held(self) -> bool:
+        """Whether people hold it, as a level or a role: in rules its bare name is what is held, not what is chosen."""
+        return self.built_in and self.key in ("level", "role")
+
+    @property
     def value_type(self) -> Type:
         """The type of its values in expressions."""
         if self.result is not None:

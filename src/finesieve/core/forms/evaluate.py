@@ -192,7 +192,7 @@ class _Work:
             return found
         self._read(one, found)
         if one.stores:
-            self._note(section, draft, field.key, found.value)
+            self._note(section, draft, field.key, found.value, held=field.is_held)
         return found
 
     def _read(self, one: CompiledQuestion, found: "_Answer") -> None:
@@ -216,12 +216,12 @@ class _Work:
                 found.trouble = "unreadable"
                 found.message = problem.args[0] if problem.args else str(problem)
 
-    def _note(self, section: CompiledSection, draft: _Draft, key: str, value: Value) -> None:
+    def _note(self, section: CompiledSection, draft: _Draft, key: str, value: Value, *, held: bool = False) -> None:
         if section.section.repeat:
             draft.member[key] = value
             draft.row = self._inner_row(section, draft.member, draft.line)
         else:
-            self.row.answer(key, value)
+            self.row.answer(key, value, held=held)
 
     def _counts(
         self, section: CompiledSection, one: CompiledQuestion, draft: _Draft, stored: Value

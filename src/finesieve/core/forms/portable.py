@@ -9,7 +9,7 @@ from finesieve.core.fields.about import ORDER, PERSON, record_about
 from finesieve.core.forms.definition import Form, Question, Remark, Section
 from finesieve.core.forms.earlier import upgraded
 from finesieve.core.forms.prepare import resolve
-from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.model.catalogue import LEVEL_QUESTION, Catalogue
 from finesieve.core.model.checks import Check
 
 __all__ = ["asked_fields", "localised", "portable"]
@@ -70,7 +70,7 @@ def asked_fields(document: Mapping[str, Any]) -> list[tuple[str, str]]:
         found += [
             (f"record:{repeat['record_type']}" if repeat else str(item.get("about", PERSON)), str(item["field"]))
             for item in section.get("items", ())
-            if "field" in item
+            if "field" in item and (item["field"] != "level" or repeat)
         ]
     return found
 
@@ -99,7 +99,9 @@ def localised(document: Mapping[str, Any], catalogue: Catalogue) -> dict[str, An
 def _local_item(item: Mapping[str, Any], about: str, catalogue: Catalogue) -> dict[str, Any]:
     if "field" not in item:
         return dict(item)
-    keys = catalogue.keys_of(ORDER if item.get("about") == ORDER else about)
+    keys = dict(catalogue.keys_of(ORDER if item.get("about") == ORDER else about))
+    if about == PERSON and LEVEL_QUESTION in catalogue.by_id:
+        keys.setdefault("level", catalogue.by_id[LEVEL_QUESTION])
     if item["field"] not in keys:
         raise KeyError(item["field"])
     lists = {known.key: known.id for known in catalogue.lists}

@@ -6,7 +6,7 @@ from functools import lru_cache
 
 from finesieve.core.commerce.cart import LINES, cart_names, line_names
 from finesieve.core.commerce.shop import Shop
-from finesieve.core.fields.about import ORDER, PERSON, record_about
+from finesieve.core.fields.about import LEVEL, ORDER, PERSON, record_about
 from finesieve.core.fields.contexts import answer_read
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.options import Option
@@ -130,7 +130,11 @@ def form_world(form: Form, catalogue: Catalogue, world: World | None = None) -> 
     base = world or catalogue.world(PERSON)
     asked = [catalogue.by_id.get(question.field_id) for question in form.questions]
     answers = {one.key: one.value_type for one in asked if one is not None and one.about == PERSON and one.stores}
-    made = replace(base, prefixes={**base.prefixes, "form": answers, "person": base.base.names, "page": None})
+    of_levels = base.members[LEVEL].names if LEVEL in base.members else {}
+    if "level" in answers:
+        answers |= {f"level.{key}": type_ for key, type_ in of_levels.items()}
+    prefixes = {"form": answers, "person": base.base.names, "page": None, "level": of_levels}
+    made = replace(base, prefixes={**base.prefixes, **prefixes})
     if form.channel != "checkout" or catalogue.shop is None:
         return made
     order = {one.key: one.value_type for one in asked if one is not None and one.about == ORDER and one.stores}

@@ -26,7 +26,7 @@ class Situation:
     are the address parameters, the language among them. `shelf` has the files
     that were sent so far, `cart` what is bought. `known` tells that what is stored may be shown, and
     `locked` names the fields that the person may not change. `again` tells that what was sent is corrected: what is
-    known is asked again.
+    known is asked again. `levels` are the values of each membership level, by its key.
     """
 
     stored: Mapping[str, Value] = field(default_factory=dict)
@@ -37,6 +37,7 @@ class Situation:
     known: bool = False
     locked: frozenset[str] = frozenset()
     again: bool = False
+    levels: Mapping[str, Mapping[str, Value]] = field(default_factory=dict)
 
 
 NOBODY: Final = Situation()
@@ -48,7 +49,8 @@ class FormRow(Row):
 
     A bare name is the answer of a question that shows, even if blank, and else the
     stored value; `form.x` is the answer alone, `person.x` the stored value alone,
-    `page.x` an address parameter. Derived values follow the answers.
+    `page.x` an address parameter. Derived values follow the answers. `level` and `role` are those held, whatever is
+    being chosen: that is `form.level` and `form.role`.
     """
 
     def __init__(
@@ -64,12 +66,22 @@ class FormRow(Row):
             "address": lambda key: situation.page.get(key) or None,
             "cart": lambda key: self._in_cart(situation.cart, key) if situation.cart is not None else None,
             "order": self._answers.get,
+            "held": lambda key: situation.levels.get(str(situation.stored.get("level") or ""), {}).get(key),
         }
+        self._levels = situation.levels
 
-    def answer(self, key: str, value: Value) -> None:
-        """A question that shows has this answer."""
-        self._values[key] = self._answers[key] = value
+    def answer(self, key: str, value: Value, *, held: bool = False) -> None:
+        """A question that shows has this answer; what is `held`, a level or a role, stays so while one chooses."""
+        self._answers[key] = value
+        if not held:
+            self._values[key] = value
+        if key == "level":
+            of_level = self._levels.get(str(value or ""), {})
+            self._answers.update({f"level.{name}": of_level.get(name) for name in self._named_of_levels()})
         self._derived.clear()
+
+    def _named_of_levels(self) -> set[str]:
+        return {name for values in self._levels.values() for name in values}
 
     def answer_line(self, place: int, values: Mapping[str, Value]) -> None:
         """What was asked of a line of the cart has these answers."""

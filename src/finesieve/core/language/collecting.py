@@ -62,6 +62,9 @@ class Collecting:
             return self._bare(node, node.path[0])
         if len(node.path) == 2:
             return self._prefixed(node, *node.path)
+        known = self._world.prefixes.get(node.path[0])
+        if known and len(node.path) == 3 and any(name.startswith(f"{node.path[1]}.") for name in known):
+            return self._after_prefix(node, node.path[0], ".".join(node.path[1:]), known)
         self._fit.say("unknown-prefix", node.span, f"“{node.text}” has one point too many.")
         return None
 

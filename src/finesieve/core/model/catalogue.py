@@ -13,15 +13,18 @@ from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_abou
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.groups import GroupSettings
 from finesieve.core.fields.manner import PLAIN, Manner
+from finesieve.core.fields.options import Option
 from finesieve.core.language.checker import Checked, check
 from finesieve.core.language.derived import Derivation, find_circle
 from finesieve.core.language.names import Place, World
 from finesieve.core.language.sentence import Names
 from finesieve.core.language.typed import Typed
+from finesieve.core.model.changes import OWN_IDS
 from finesieve.core.model.checks import OwnCheck
 from finesieve.core.values import Kind, Type
 
 __all__ = [
+    "LEVEL_QUESTION",
     "OWN_NAMES",
     "Catalogue",
     "Group",
@@ -109,6 +112,8 @@ class NamedList:
     name: str
 
 
+LEVEL_QUESTION: Final = OWN_IDS["level"]
+"""The id of the level where a form asks it, as if it were a field."""
 OWN_NAMES: Final[Mapping[str, str]] = {
     "tags": "the labels on the person",
     "lists": "the lists the person is on",
@@ -233,7 +238,14 @@ class Catalogue:
 
     @cached_property
     def by_id(self) -> Mapping[int, Field]:
-        return {field.id: field for field in self.all_fields}
+        """All fields, and (where there are levels) the level, which a form can ask like a field."""
+        known = {field.id: field for field in self.all_fields}
+        if self.levels:
+            options = tuple(Option(level.name, level.key) for level in self.levels)
+            known[LEVEL_QUESTION] = Field(
+                LEVEL_QUESTION, "level", "Level", "progress", 0, options=options, built_in=True
+            )
+        return known
 
     @cached_property
     def _by_about(self) -> Mapping[str, tuple[Field, ...]]:

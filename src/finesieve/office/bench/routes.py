@@ -1,14 +1,20 @@
 """The first page of a workspace, and the search over everything."""
 
-from fastapi import APIRouter, Request
-from starlette.responses import Response
+from urllib.parse import urlencode
 
+from fastapi import APIRouter, Request
+from starlette.responses import RedirectResponse, Response
+
+from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
-from finesieve.services.filling.decisions import KINDS
+from finesieve.services.define.approval import read_approval
+from finesieve.services.filling.decisions import KINDS, all_waiting, decide, reopen
 from finesieve.services.forms.forms import list_forms
 from finesieve.services.people.bench import find_anything, read_bench
 from finesieve.services.sift.segments import list_segments
+from finesieve.web.posted import Posted, PostedForm, whole_number
+from finesieve.web.site import site_of
 
 __all__ = ["router"]
 
@@ -48,6 +54,78 @@ def show_bench(request: Request, desk: DeskHere) -> Response:
         bench=bench,
         kinds=KINDS,
     )
+
+
+@router.get("/waiting")
+def show_waiting(request: Request, desk: DeskHere) -> Response:
+    """What waits for a decision, of everybody."""
+    done = [number for text in request.query_params.getlist("done")[:50] if (number := whole_number(text))]
+    return _waiting(request, desk, done, undoable="undo" in request.query_params)
+
+
+def _waiting(
+    request: Request, desk: Desk, done: list[int], message: str = "", status: int = 200, *, undoable: bool = False
+) -> Response:
+    return page(
+        request, desk, "office/bench/waiting.html", stage="bench", title="Waiting", sections=_sections(desk),
+        waiting=all_waiting(desk.scope), done=done, undoable=undoable, message=message, status=status,
+    )  # fmt: skip
+
+
+def _ticked(form: PostedForm) -> list[int]:
+    return [number for text in form.texts("decision")[:50] if (number := whole_number(text))]
+
+
+@router.post("/waiting")
+def decide_many(request: Request, desk: DeskHere, form: Posted) -> Response:
+    """Approve or decline all that is ticked, one by one; what cannot be is said, and the rest is done."""
+    apply, wrong, done = form.text("do") == "apply", "", []
+    for one in _ticked(form):
+        try:
+            decide(desk.scope, one, apply=apply)
+            done.append(one)
+        except (Conflict, NotFound) as problem:
+            wrong = str(problem)
+    if wrong or not done:
+        return _waiting(request, desk, done, wrong or "Tick what you decide.", 409 if wrong else 422, undoable=True)
+    return RedirectResponse(desk.path(f"waiting?undo=1&{urlencode({'done': done}, doseq=True)}"), 303)
+
+
+@router.post("/waiting/undo")
+def undo_many(request: Request, desk: DeskHere, form: Posted) -> Response:
+    """Let what was decided wait again."""
+    wrong = ""
+    for one in _ticked(form):
+        try:
+            reopen(desk.scope, one)
+        except (Conflict, NotFound) as problem:
+            wrong = str(problem)
+    return _waiting(request, desk, [], wrong, 409) if wrong else RedirectResponse(desk.path("waiting"), 303)
+
+
+@router.get("/waiting/{decision_id:int}/more")
+def show_more(request: Request, desk: DeskHere, decision_id: int) -> Response:
+    """A message that asks for more; who may not write it, sees what waits."""
+    if not desk.may_correct:
+        return RedirectResponse(desk.path("waiting"), 303)
+    return _more(request, desk, read_approval(desk.scope).text("asked"), "")
+
+
+def _more(request: Request, desk: Desk, text: str, message: str, status: int = 200) -> Response:
+    return page(
+        request, desk, "office/bench/more.html", stage="bench", title="Ask for more", sections=_sections(desk),
+        text=text, message=message, status=status,
+    )  # fmt: skip
+
+
+@router.post("/waiting/{decision_id:int}/more")
+def ask_for_more(request: Request, desk: DeskHere, decision_id: int, form: Posted) -> Response:
+    """Send it."""
+    try:
+        site_of(request).public_forms.ask_more(desk.scope, decision_id, form.text("text"))
+    except InvalidInput as problem:
+        return _more(request, desk, form.text("text"), next(iter(problem.messages.values())), 422)
+    return RedirectResponse(desk.path("waiting"), 303)
 
 
 @router.get("/find")

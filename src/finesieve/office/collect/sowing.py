@@ -60,7 +60,7 @@ def _states(view: FormView, by: Field) -> dict[str, dict[str, Asked] | None]:
         for question in section.questions:
             known = view.field_of(question)
             if known is not None and known.id != by.id and not section.repeat:
-                found[question.id] = asked_of(question, known, by, view.catalogue)
+                found[question.id] = asked_of(question, known, by, view.document, view.catalogue)
     return found
 
 

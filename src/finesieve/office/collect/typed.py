@@ -19,6 +19,7 @@ from finesieve.office.collect.contents import OFFERED_LANGUAGES
 from finesieve.office.shared.rules import RuleEditor, posted_rule, stored_rule
 from finesieve.office.shared.sentences import (
     Vocabulary,
+    being_chosen,
     draft_from_text,
     plain_words,
     words_about_people,
@@ -96,7 +97,9 @@ def vocabulary(view: FormView, section: Section | None, own: int = 0, posted: Po
     words = words_about_people(view.catalogue, without=own)
     texts = posted.data.values() if posted is not None else ()
     named = {found[1] for text in texts if (found := _NAMED.fullmatch(text))}
-    fields = {**words.fields, **_of_the_page(view, named)}
+    held = (view.catalogue.by_id.get(question.field_id) for question in view.document.questions)
+    fields = being_chosen(words.fields, [one for one in held if one is not None and one.is_held])
+    fields |= _of_the_page(view, named)
     made = replace(words, where=where, fields=fields, parameters=True)
     if view.document.channel != "checkout":
         return made

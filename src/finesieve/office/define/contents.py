@@ -65,6 +65,7 @@ def _upkeep(desk: Desk, catalogue: Catalogue, active: str) -> list[Entry]:
         ("findings", "Findings", ""),
         ("compare", "All fields compared", ""),
         ("picture", "What depends on what", ""),
+        ("approval", "Approval", ""),
         ("lists", "Lists", str(len(catalogue.lists))),
         ("tags", "Tags", str(len(catalogue.tags))),
         ("options", "Shared options", ""),

@@ -37,6 +37,7 @@ __all__ = [
     "RecordsDraft",
     "SentenceDraft",
     "Vocabulary",
+    "being_chosen",
     "draft_from_text",
     "draft_of",
     "plain_words",
@@ -107,6 +108,16 @@ def words_about_people(catalogue: Catalogue, *, without: int = 0) -> Vocabulary:
     if catalogue.shop is not None and ORDERS not in records:
         records[ORDERS] = Records("Orders", Vocabulary(_order_words(catalogue)))
     return Vocabulary(found, records=records, groups={one.id: one.name for one in catalogue.all_groups})
+
+
+def being_chosen(fields: Mapping[str, Field], asked: Iterable[Field]) -> dict[str, Field]:
+    """The fields that a sentence may speak of, where these (level, role) are being chosen besides being held."""
+    found = dict(fields)
+    for one in asked:
+        name = f"form.{one.key}"
+        found[name] = replace(one, id=0, key=name, label=f"{one.label} being chosen", built_in=False)
+        found[one.key] = replace(found.get(one.key, one), label=f"{one.label} held")
+    return found
 
 
 def words_about_orders(catalogue: Catalogue) -> Vocabulary:

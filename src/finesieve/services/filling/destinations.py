@@ -1,6 +1,6 @@
 """What a sent form causes: each destination stores what of it counts, and says what still waits."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Final, Literal
 
@@ -14,6 +14,7 @@ from finesieve.core.forms.outcome import Results
 from finesieve.core.values import Value, fold
 from finesieve.services.commerce.owing import payer_of
 from finesieve.services.commerce.placing import Placing, place_order
+from finesieve.services.filling.approval import held_back
 from finesieve.services.filling.situation import store_records
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.people.records import link_with_order
@@ -57,13 +58,14 @@ class Sending:
 @dataclass(frozen=True, slots=True)
 class Received:
     """What came of it: whose it is, whether it is stored or waits, a new address that waits to be confirmed, the
-    order that was placed, and the records that were added, by type and id."""
+    order that was placed, the records that were added, by type and id, and what `waits` for approval."""
 
     person_id: int
     state: Literal["stored", "held"] = "stored"
     new_address: str = ""
     order: int = 0
     records: tuple[tuple[int, int], ...] = ()
+    waits: Mapping[str, Value] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,9 +91,10 @@ def _change_own(unit: Unit, sending: Sending) -> Received:
     kept = {key: value for key, value in values.items() if key != "email"} | seen(
         unit.catalogue, unit.moment, stored, new=False
     )
+    kept, waits = held_back(unit, kept, stored)
     change_person(unit, person_id, kept | _lists(unit, sending, stored.get("lists")), sending.source)
     records = store_records(unit, person_id, sending.results.records, sending.source)
-    return Received(person_id, new_address=new, records=records)
+    return Received(person_id, new_address=new, records=records, waits=waits)
 
 
 def _hold(_unit: Unit, sending: Sending) -> Received:
@@ -102,8 +105,10 @@ def _hold(_unit: Unit, sending: Sending) -> Received:
 def _sign_up(unit: Unit, sending: Sending) -> Received:
     """Somebody new."""
     values = sending.results.of(PERSON) | _lists(unit, sending) | seen(unit.catalogue, unit.moment, {}, new=True)
+    values, waits = held_back(unit, values, {})
     person_id = add_person(unit, values, sending.source)
-    return Received(person_id, records=store_records(unit, person_id, sending.results.records, sending.source))
+    records = store_records(unit, person_id, sending.results.records, sending.source)
+    return Received(person_id, records=records, waits=waits)
 
 
 def _check_out(unit: Unit, sending: Sending) -> Received:

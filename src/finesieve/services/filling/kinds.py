@@ -36,7 +36,8 @@ class DecisionKind:
     """One kind. `wanted` is for those who may see the person; `apply` does it, saying by which way in the history.
 
     `apply` gives the state that it ends in, and raises Conflict where an answer fits no more; `yes` stands on its
-    button. `refuse` is what a no causes besides.
+    button. `refuse` is what a no causes besides, `undo` takes back what was decided; it raises
+    Conflict where that cannot be. `no` stands on the other button.
     """
 
     key: str
@@ -46,3 +47,5 @@ class DecisionKind:
     apply: Callable[[Unit, Decision, str], State]
     yes: str = "Use these answers"
     refuse: Callable[[Unit, Decision], None] | None = None
+    undo: Callable[[Unit, Decision], None] | None = None
+    no: str = "Discard"

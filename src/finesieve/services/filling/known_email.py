@@ -9,10 +9,12 @@ from finesieve.core.fields.about import PERSON
 from finesieve.core.forms.by_itself import seen
 from finesieve.core.forms.changing import person_may_not
 from finesieve.core.forms.joining import Joining
+from finesieve.core.model.catalogue import LEVEL_QUESTION
 from finesieve.core.values import Value
 from finesieve.services.commerce.filled import filled_of
 from finesieve.services.commerce.following import followed
 from finesieve.services.commerce.placing import order_of
+from finesieve.services.filling.approval import APPROVAL, as_asked, held_back, tell_waiting
 from finesieve.services.filling.kept import with_ids
 from finesieve.services.filling.kinds import DecisionKind, State, Wanted, WantedLine
 from finesieve.services.filling.situation import records_from_json, store_records
@@ -67,7 +69,10 @@ def _apply(unit: Unit, row: Decision, source: str) -> State:
     values = _values(unit, _to_keep(row, submission), stored) | seen(
         unit.catalogue, replace(unit.moment, now=submission.received_at), stored, new=False
     )
+    values, waits = held_back(unit, values, stored)
     change_person(unit, row.person_id, values | _lists(unit, row, stored), source)
+    if waits:
+        _let_wait(unit, row, as_asked(waits, ""))
     order = order_of(unit, submission.id or 0)
     kept = filled_of(order).records if order is not None else submission.records
     try:
@@ -84,6 +89,17 @@ def _apply(unit: Unit, row: Decision, source: str) -> State:
     return "applied"
 
 
+def _let_wait(unit: Unit, row: Decision, asked: dict[str, Any]) -> None:
+    """What was confirmed asks for something that waits for approval."""
+    wish = Decision(
+        workspace_id=unit.workspace_id, kind=APPROVAL.key, person_id=row.person_id, form_id=row.form_id,
+        submission_id=None, asked=asked, at=unit.moment.now,
+    )  # fmt: skip
+    unit.session.add(wish)
+    unit.session.flush()
+    tell_waiting(unit, wish)
+
+
 def _lists(unit: Unit, row: Decision, stored: Mapping[str, Value]) -> dict[str, Value]:
     """The lists that they are on once what was sent counts."""
     joining = Joining(frozenset(row.asked.get("joins", ())), frozenset(row.asked.get("leaves", ())))
@@ -94,7 +110,7 @@ def _values(unit: Unit, answers: Mapping[str, Any], stored: Mapping[str, Value])
     """The answers to take over; those that the person may not change themself are left out."""
     values: dict[str, Value] = {}
     for key, data in answers.items():
-        field = unit.catalogue.by_key.get(key)
+        field = unit.catalogue.by_id.get(LEVEL_QUESTION) if key == "level" else unit.catalogue.by_key.get(key)
         if field is None or key == "email" or person_may_not(unit.catalogue, field, stored):
             continue
         try:

@@ -20,7 +20,7 @@ from finesieve.core.forms.wording import Wording
 from finesieve.core.phrases import phrase
 from finesieve.standins.challenge import Challenge
 
-__all__ = ["Corrects", "Filling", "OpenForm", "Sent", "Step", "Thanks", "Visit"]
+__all__ = ["Corrects", "Filling", "LevelCard", "OpenForm", "Sent", "Step", "Thanks", "Visit"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,6 +36,14 @@ class Visit:
     own: bool = False
     person: int = 0
     until: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class LevelCard:
+    """What a membership level brings, as people read it: its fields as (label, value)."""
+
+    description: str
+    lines: tuple[tuple[str, str], ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +82,8 @@ class OpenForm:
     the token of the page after. A checkout has a `cart`, and what it comes to, or why that cannot be told
     (`cart_problem`); `unchosen` is what is said of ways of delivery and payment that have to be chosen yet;
     `total_before` is what its page had shown, where that has changed since. `order` is the token of the order that was
-    placed; `corrects` says which one staff are correcting. `person_id` is whom it is opened for, 0 for nobody known.
+    placed; `corrects` says which one staff are correcting. `person_id` is whom it is opened for, 0 for nobody known;
+    `levels` are those that can be chosen on it, by their keys.
     """
 
     house: str
@@ -98,6 +107,7 @@ class OpenForm:
     order: str = ""
     corrects: Corrects | None = None
     person_id: int = 0
+    levels: Mapping[str, LevelCard] = field(default_factory=dict)
 
     @property
     def more_by(self) -> int:

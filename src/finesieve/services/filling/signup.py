@@ -27,6 +27,8 @@ from finesieve.services.commerce.charged import order_row, submission_of
 from finesieve.services.commerce.checkouts import bill_or_why, evaluate_where_it_goes, still_to_choose
 from finesieve.services.commerce.filled import filled_of
 from finesieve.services.commerce.placing import note_submission, tell_placed
+from finesieve.services.define.approval import approval_of
+from finesieve.services.filling.approval import APPROVAL, tell_person
 from finesieve.services.filling.confirming import (
     AddressView,
     Confirmation,
@@ -44,8 +46,10 @@ from finesieve.services.filling.correcting import (
     key_of,
     why_not_corrected,
 )
+from finesieve.services.filling.decisions import let_wait, waits_for_approval
 from finesieve.services.filling.destinations import Checkout, Sending, receive
 from finesieve.services.filling.kept import as_filled, as_sent
+from finesieve.services.filling.levels import cards_of_levels, reads_levels, values_of_levels
 from finesieve.services.filling.mapping import Sender, pass_on, sets_house_values
 from finesieve.services.filling.open_form import Corrects, Filling, OpenForm, Sent, Thanks, Visit
 from finesieve.services.filling.situation import (
@@ -58,6 +62,7 @@ from finesieve.services.filling.wishes import ask_change, retire_record
 from finesieve.services.kernel.arrivals import count_arrival
 from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Clock, Scope, Unit
+from finesieve.services.kernel.texts import refuse_texts
 from finesieve.services.people.accounts import account_form, send_link
 from finesieve.services.values.files import examine, send_file
 from finesieve.services.values.sealing import seals
@@ -70,7 +75,7 @@ from finesieve.store.definitions.state import mark_changed
 from finesieve.store.files.keeping import FileStore
 from finesieve.store.reading.rows import find_by_email
 from finesieve.store.reading.submissions import form_by_slug
-from finesieve.store.tables import FormRow, FormVersion, OrderRow, Submission, Workspace
+from finesieve.store.tables import Decision, FormRow, FormVersion, OrderRow, Submission, Workspace
 
 __all__ = ["PublicForms"]
 
@@ -317,6 +322,8 @@ class PublicForms:
             filled = as_filled(opened.outcome, results, opened.cart, page, known=known, added=received.records)
             note_submission(unit, received.order, submission.id or 0, filled)
             mark_ordered(unit, filling.cart, received.order)
+        if received.waits:
+            let_wait(unit, received.person_id, filling.form_id, submission.id or 0, received.waits, opened.say.language)
         wanted = opened.form.account == "required" or (opened.form.account == "offered" and wished)
         if wanted and received.order and account_form(unit) is not None and not filling.signed_in:
             send_link(unit, received.person_id or known, opened.say)
@@ -335,6 +342,23 @@ class PublicForms:
         query = select(OrderRow.id).where(col(OrderRow.form_id) == filling.form_id, col(OrderRow.key) == filling.key)
         order_id = unit.session.exec(query).first()
         return self._links.give("order", unit.moment.now, order_id) if order_id else ""
+
+    def ask_more(self, scope: Scope, decision_id: int, text: str) -> None:
+        """Ask somebody who waits for approval for more, as one of the staff: a message opens the form again for them.
+
+        Raises NotFound, InvalidInput for no text, or one whose placeholders cannot work.
+        """
+        with scope.transaction("clerk") as unit:
+            row = unit.session.get(Decision, decision_id, with_for_update=True)
+            if row is None or row.kind != APPROVAL.key or row.state != "waiting":
+                raise NotFound("There is nothing like this to decide.")
+            if not text.strip() or len(text) > 2_000:
+                raise InvalidInput({"text": "Write what you want to know, in at most 2,000 characters."})
+            refuse_texts(unit, {"text": text})
+            form = unit.session.get(FormRow, row.form_id)
+            slug = unit.session.exec(select(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()
+            me = self._links.give("me", unit.moment.now, row.form_id, row.person_id)
+            tell_person(unit, row, "asked", f"/join/{slug}/{form.slug if form else ''}?me={me}", text.strip())
 
     # On an account
 
@@ -377,6 +401,9 @@ class PublicForms:
             known = _sent_values(unit, row) if row is not None and row.form_id == form.id else None
             text = fill_text(unit, say(document.thanks), values=known)
             asks = bool(parts and parts[1])
+            waits = row is not None and row.form_id == form.id and waits_for_approval(unit, row.id or 0)
+            if waits:
+                text = fill_text(unit, say(approval_of(unit).text("waiting")), values=known)
             return Thanks(house, fill_text(unit, say(document.title)), text, say, asks_about_address=asks)
 
     # The links in letters
@@ -492,6 +519,8 @@ class PublicForms:
             if filling.person_id
             else Situation(page=page, shelf=shelf)
         )
+        of_levels = values_of_levels(unit) if reads_levels(form) else {}
+        situation = replace(situation, levels=of_levels) if of_levels else situation
         corrects = None
         if filling.order:
             correction = correction_of(unit, filling.order, form, situation, methods)
@@ -539,6 +568,7 @@ class PublicForms:
             unchosen=still_to_choose(cart, bill),
             corrects=corrects,
             person_id=filling.person_id,
+            levels=cards_of_levels(unit, of_levels) if of_levels else {},
         )
 
     def take_file(

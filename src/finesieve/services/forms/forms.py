@@ -17,7 +17,7 @@ from finesieve.core.forms.prepare import asked_about, can_ask
 from finesieve.core.forms.problems import FormProblem, form_problems
 from finesieve.core.language.placeholders import placeholder_problems
 from finesieve.core.limits import TITLE
-from finesieve.core.model.catalogue import Catalogue, hidden_groups
+from finesieve.core.model.catalogue import LEVEL_QUESTION, Catalogue, hidden_groups
 from finesieve.services.kernel.changes import record_change, snapshot
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.slugs import slug_from_name
@@ -92,7 +92,9 @@ class FormView:
     def unasked_in(self, section: Section) -> tuple[Field, ...]:
         """Fields that a section could still ask."""
         hidden = hidden_groups(self.catalogue)
-        return tuple(
+        level = self.catalogue.by_id.get(LEVEL_QUESTION)
+        own = (level,) if level is not None and level.id not in self._asked and not section.repeat else ()
+        return own + tuple(
             one
             for about in asked_about(self.document, section)
             for one in self.catalogue.fields_about(about)

@@ -7,8 +7,8 @@ from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import Form, Question
-from finesieve.core.forms.sowing import Asked, asked_of, rules_for, sowable
-from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.forms.sowing import Asked, asked_of, name_in, rules_for, sowable
+from finesieve.core.model.catalogue import LEVEL_QUESTION, Catalogue
 from finesieve.services.forms.drafting import change_draft, sections_changed
 from finesieve.services.kernel.scope import Scope, Unit
 
@@ -18,7 +18,9 @@ __all__ = ["choices_to_sow_by", "set_asked"]
 def choices_to_sow_by(catalogue: Catalogue, form: Form) -> list[Field]:
     """The choices that questions can be set against: those that the form asks first, then the role."""
     asked = {question.field_id for question in form.questions}
-    fitting = [one for one in catalogue.stored_about(PERSON) if sowable(one) and not one.settings.resting]
+    level = [catalogue.by_id[LEVEL_QUESTION]] if LEVEL_QUESTION in asked and LEVEL_QUESTION in catalogue.by_id else []
+    known = [*level, *catalogue.stored_about(PERSON)]
+    fitting = [one for one in known if sowable(one) and not one.settings.resting]
     return sorted(fitting, key=lambda one: (one.id not in asked, one.key != "role"))
 
 
@@ -40,13 +42,13 @@ def set_asked(
             if not isinstance(item, Question) or item.id not in questions or item.field_id == by:
                 return item
             known = unit.catalogue.by_id.get(item.field_id)
-            now = asked_of(item, known, field, unit.catalogue) if known is not None else None
+            now = asked_of(item, known, field, form, unit.catalogue) if known is not None else None
             if known is None or now is None:
                 return item
             if not set(columns) <= set(now):
                 raise NotFound("There is no such option.")
             try:
-                return item.model_copy(update=rules_for(now | dict.fromkeys(columns, how), field))
+                return item.model_copy(update=rules_for(now | dict.fromkeys(columns, how), field, name_in(form, field)))
             except ValueError as problem:
                 raise InvalidInput({"sow": f"{item.label or known.label}: {problem}"}) from None
 

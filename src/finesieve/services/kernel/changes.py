@@ -11,6 +11,7 @@ from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.tasks import Progress, begin_task, work_of
 from finesieve.store.definitions.catalogue import field_from_row, not_unique_column, touch, unique_column
 from finesieve.store.tables import (
+    ApprovalRow,
     AudienceList,
     DefinitionChange,
     DismissedFinding,
@@ -234,6 +235,7 @@ _ENTITIES: Final[dict[str, _Entity]] = {
     "named_check": _parts(NamedCheckRow, ("name", "settings")),
     "mapping": _parts(HouseMapping, ("form_id", "target_slug", "pairs", "allowed", "who")),
     "shop": _parts(ShopRow, ("document", "checkout")),
+    "approval": _parts(ApprovalRow, ("waits_when", "texts", "tell")),
     "grant": _for_owners(_parts(HouseGrant, ("from_slug", "keys"))),
     "manner": _for_owners(_Entity(_manner, _restore_manner)),
     "form": _Entity(_form, _restore_form),

@@ -30,6 +30,7 @@ __all__ = [
     "read_account",
     "send_link",
     "send_link_to",
+    "sign_in_path",
     "use_link",
 ]
 
@@ -60,6 +61,19 @@ def open_account(unit: Unit, person_id: int) -> MemberAccount:
     return unit.session.exec(query.with_for_update()).one()
 
 
+def sign_in_path(unit: Unit, person_id: int, language: str) -> str:
+    """The path of a new link that signs a person in, once, within the hour; "" where there is no account page."""
+    if account_form(unit) is None:
+        return ""
+    token = secrets.token_urlsafe(32)
+    ends = unit.moment.now + LINK_ENDS
+    unit.session.add(
+        MemberLink(workspace_id=unit.workspace_id, person_id=person_id, token_hash=hashed(token), ends_at=ends)
+    )
+    slug = unit.session.exec(select(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()
+    return f"/account/{slug}/enter?lang={language}&link={token}"
+
+
 def send_link(unit: Unit, person_id: int, say: Wording) -> bool:
     """Write to a person with a link that signs them in, once, within the hour; whether one went out.
 
@@ -74,18 +88,12 @@ def send_link(unit: Unit, person_id: int, say: Wording) -> bool:
     email = (stored_row(unit.session, unit.definitions, PERSON, person_id) or {}).get("email")
     if not isinstance(email, str) or unit.session.exec(live).one() >= _MOST_LINKS:
         return False
-    token = secrets.token_urlsafe(32)
-    unit.session.add(
-        MemberLink(
-            workspace_id=unit.workspace_id, person_id=person_id, token_hash=hashed(token), ends_at=now + LINK_ENDS
-        )
-    )
     house = unit.session.exec(select(Workspace).where(col(Workspace.id) == unit.workspace_id)).one()
     subject = say(phrase("Sign in at {house}", house=house.name))
     body = say(
         phrase("Follow the link to sign in. It works once, and within one hour. If you did not ask for it, do nothing.")
     )
-    letter = Letter("sign_in", email, subject, body, f"/account/{house.slug}/enter?lang={say.language}&link={token}")
+    letter = Letter("sign_in", email, subject, body, sign_in_path(unit, person_id, say.language))
     post(unit.session, unit.workspace_id, person_id, letter, now)
     return True
 
