@@ -3,6 +3,8 @@
 from collections.abc import Callable
 
 from finesieve.core.fields.about import record_about
+from finesieve.core.model.catalogue import LEVEL_QUESTION
+from finesieve.services.define.approval import change_approval
 from finesieve.services.define.fields import FieldInput, change_field, create_field
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.named_checks import create_check
@@ -27,6 +29,7 @@ from finesieve.services.forms.composing import (
 )
 from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.forms.rehearsing import Circumstances
+from finesieve.services.forms.sowing import set_asked
 from finesieve.services.kernel.scope import Scope
 
 __all__ = ["finish_forms"]
@@ -88,6 +91,7 @@ def finish_forms(scope: Scope, form_id: int) -> None:
     _join(scope, form_id)
     _rent(scope, check_id)
     _account(scope)
+    _membership(scope)
 
 
 def _revision(scope: Scope, form_id: int) -> Callable[[], int]:
@@ -229,3 +233,45 @@ def _account(scope: Scope) -> None:
     add_section(scope, form_id, revision(), "Letters")
     add_question(scope, form_id, revision(), keys["consent_email"].id, "s4")
     publish_form(scope, form_id, revision())
+
+
+def _membership(scope: Scope) -> None:
+    """Becoming a member: a Sprout gives an email, a Sower where the seed goes, a Steward a phone and their yes to the
+    garden rules; market gardeners wait for approval."""
+    group = next(one.id for one in read_catalogue(scope).groups if one.name == "Plot and growing")
+    rules = FieldInput(
+        label="Garden rules", key="garden_rules", type_key="agreement", help="Water before ten, share the tools."
+    )
+    create_field(scope, group, rules)
+    keys = {field.key: field.id for field in read_catalogue(scope).fields}
+    form_id = create_form(scope, "Become a member")
+    revision = _revision(scope, form_id)
+    texts = FormTexts(
+        title="Become a member", send_label="Become a member", thanks="Welcome. Your first letter is on its way.",
+        intro="Choose how far you want to come along. You can always move up.",
+    )  # fmt: skip
+    change_form_texts(scope, form_id, revision(), texts)
+    add_question(scope, form_id, revision(), LEVEL_QUESTION, "s1")
+    at = _questions(scope, form_id)
+    arrange(scope, form_id, revision(), ["s1", at["level"], at["email"]])
+    change_question(
+        scope, form_id, revision(), at["level"], QuestionInput(label="How would you like to begin?", required="yes")
+    )
+    add_section(scope, form_id, revision(), "A little more")
+    plan: dict[str, tuple[str, ...]] = {
+        "first_name": ("sower", "steward"), "last_name": ("sower", "steward"), "delivery_street": ("sower", "steward"),
+        "delivery_town": ("sower", "steward"), "delivery_postcode": ("sower", "steward"), "phone": ("steward",),
+        "gardener": ("sower", "steward"), "garden_rules": ("steward",),
+    }  # fmt: skip
+    for key, levels in plan.items():
+        add_question(scope, form_id, revision(), keys[key], "s2")
+        question = _questions(scope, form_id)[key]
+        others = [one for one in ("sprout", "sower", "steward", "") if one not in levels]
+        set_asked(scope, form_id, revision(), LEVEL_QUESTION, [question], list(levels), "required")
+        set_asked(scope, form_id, revision(), LEVEL_QUESTION, [question], others, "not asked")
+    publish_form(scope, form_id, revision())
+    told = {
+        "waiting": "Thank you, {first_name}. Maud looks at it, and writes to you within the week.",
+        "approved": "Welcome, {first_name}. You are one of us now. Follow the link to your account.",
+    }
+    change_approval(scope, 'gardener = "market" and form.level is filled', told, "maud@brackenfold.example")

@@ -84,7 +84,11 @@ def _house_values(scope: Scope, form_id: int) -> None:
 
 
 def _levels_and_lists(scope: Scope) -> None:
-    for name, words in (("Sprout", "Newcomers."), ("Sower", "Rents a plot."), ("Steward", "Looks after a zone.")):
+    for name, words in (
+        ("Sprout", "Letters and swap days."),
+        ("Sower", "A parcel of seed each spring."),
+        ("Steward", "A plot, and a zone to look after."),
+    ):
         create_membership(scope, "level", MembershipInput(name=name, description=words))
     for name, words in (("Almanac letter", "Once a month."), ("Swap board", "Offers and wishes.")):
         create_membership(scope, "list", MembershipInput(name=name, description=words))

@@ -114,6 +114,7 @@ def enter(request: Request, workspace: str, form: Posted) -> Response:
 
 def _member(request: Request, workspace: str) -> SignedInMember | None:
     same_site(request)
+    site_of(request).members.form_of(workspace)  # there is no other way to be sure of the address
     return member_of(request, workspace)
 
 
