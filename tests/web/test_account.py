@@ -9,11 +9,13 @@ from unittest.mock import patch
 from sqlmodel import select
 
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
+from finesieve.core.model.catalogue import LEVEL_QUESTION
 from finesieve.services.accounts.members import MemberAccounts, SignedInMember
 from finesieve.services.commerce.orders import list_orders
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, change_field, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
+from finesieve.services.define.memberships import MembershipInput, create_membership
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.follow_up.outbox import read_outbox
@@ -26,7 +28,7 @@ from finesieve.services.forms.composing import (
     change_form_settings,
     change_section,
 )
-from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.people.accounts import send_link_to
 from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.people.records import add_record, read_record
@@ -341,6 +343,37 @@ class Account(unittest.TestCase):
         page = self.page()
         self.assertIn(f"Order {line.number}", page)
         self.assertIn("Friend: no", page)
+
+    def test_staff_decide_many_at_once_and_take_it_back(self) -> None:
+        level = create_membership(self.scope, "level", MembershipInput(name="Steward"))
+        self.assertTrue(level)
+        form = create_form(self.scope, "Join us")
+        add_question(self.scope, form, read_form(self.scope, form).revision, LEVEL_QUESTION)
+        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        office = Office(self.house)
+        said = {"waits_when": 'form.level = "steward"', "action": "save", "tell": "", "text_approved": "Welcome."}
+        self.assertEqual(office.post("define/approval", said).status_code, 303)
+        self.assertIn("Level being chosen", office.get("define/approval").text)
+        self.assertEqual(office.post("define/approval", {**said, "waits_when": "nonsense"}).status_code, 422)
+        for name in ("fern", "moss"):
+            page = self.browser.get(f"/join/{self.slug}/join-us").text
+            token = re.search(r'name="token" value="([^"]+)"', page)
+            assert token
+            data = {"token": token[1], "a_q1": f"{name}@hedgerow.example", "a_q2": "steward", "asked": ["q1", "q2"]}
+            self.browser.post(f"/join/{self.slug}/join-us", data=data)
+        page = office.get("waiting").text
+        ids = re.findall(r'name="decision" value="(\d+)"', page)
+        self.assertEqual((len(ids), office.post("waiting", {"do": "apply"}).status_code), (2, 422))
+        done = office.client.post(office.path("waiting"), data={"csrf": office.csrf, "decision": ids, "do": "apply"})
+        after = office.client.get(done.headers["location"]).text
+        self.assertIn("2 decisions made", after)
+        self.assertIn("Nothing waits", after)
+        (more,) = {office.post(f"waiting/{ids[0]}/more", {"text": "Which plot?"}).status_code}
+        self.assertEqual(more, 404)
+        office.client.post(office.path("waiting/undo"), data={"csrf": office.csrf, "decision": ids})
+        self.assertEqual(len(re.findall(r'name="decision"', office.get("waiting").text)), 2)
+        self.assertEqual(office.post(f"waiting/{ids[0]}/more", {"text": ""}).status_code, 422)
+        self.assertEqual(office.post(f"waiting/{ids[0]}/more", {"text": "Which plot?"}).status_code, 303)
 
 
 if __name__ == "__main__":

@@ -57,18 +57,18 @@ def show_bench(request: Request, desk: DeskHere) -> Response:
 
 
 @router.get("/waiting")
-def show_waiting(request: Request, desk: DeskHere) -> Response:
-    """What waits for a decision, of everybody."""
-    done = [number for text in request.query_params.getlist("done")[:50] if (number := whole_number(text))]
-    return _waiting(request, desk, done, undoable="undo" in request.query_params)
+def show_waiting(request: Request, desk: DeskHere, decided: int = 0) -> Response:
+    """What waits for a decision, of everybody; what has just been `decided`, and what of it can be taken back."""
+    back = [number for text in request.query_params.getlist("back")[:50] if (number := whole_number(text))]
+    return _waiting(request, desk, decided, back)
 
 
 def _waiting(
-    request: Request, desk: Desk, done: list[int], message: str = "", status: int = 200, *, undoable: bool = False
+    request: Request, desk: Desk, decided: int, back: list[int], message: str = "", status: int = 200
 ) -> Response:
     return page(
         request, desk, "office/bench/waiting.html", stage="bench", title="Waiting", sections=_sections(desk),
-        waiting=all_waiting(desk.scope), done=done, undoable=undoable, message=message, status=status,
+        waiting=all_waiting(desk.scope), decided=decided, back=back, message=message, status=status,
     )  # fmt: skip
 
 
@@ -79,6 +79,7 @@ def _ticked(form: PostedForm) -> list[int]:
 @router.post("/waiting")
 def decide_many(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Approve or decline all that is ticked, one by one; what cannot be is said, and the rest is done."""
+    kinds = {one.id: one.kind for _, _, one in all_waiting(desk.scope)}
     apply, wrong, done = form.text("do") == "apply", "", []
     for one in _ticked(form):
         try:
@@ -86,9 +87,11 @@ def decide_many(request: Request, desk: DeskHere, form: Posted) -> Response:
             done.append(one)
         except (Conflict, NotFound) as problem:
             wrong = str(problem)
+    back = [one for one in done if one in kinds and kinds[one].undo is not None]
     if wrong or not done:
-        return _waiting(request, desk, done, wrong or "Tick what you decide.", 409 if wrong else 422, undoable=True)
-    return RedirectResponse(desk.path(f"waiting?undo=1&{urlencode({'done': done}, doseq=True)}"), 303)
+        return _waiting(request, desk, len(done), back, wrong or "Tick what you decide.", 409 if wrong else 422)
+    query = urlencode({"decided": len(done), "back": back}, doseq=True)
+    return RedirectResponse(desk.path(f"waiting?{query}"), 303)
 
 
 @router.post("/waiting/undo")
@@ -100,7 +103,7 @@ def undo_many(request: Request, desk: DeskHere, form: Posted) -> Response:
             reopen(desk.scope, one)
         except (Conflict, NotFound) as problem:
             wrong = str(problem)
-    return _waiting(request, desk, [], wrong, 409) if wrong else RedirectResponse(desk.path("waiting"), 303)
+    return _waiting(request, desk, 0, [], wrong, 409) if wrong else RedirectResponse(desk.path("waiting"), 303)
 
 
 @router.get("/waiting/{decision_id:int}/more")
