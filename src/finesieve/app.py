@@ -10,6 +10,7 @@ from starlette.responses import JSONResponse, Response
 from starlette.staticfiles import StaticFiles
 
 from finesieve.front.account.routes import router as account
+from finesieve.front.pages.routes import router as public_pages
 from finesieve.front.shop.routes import router as shop
 from finesieve.front.signup.routes import router as signup
 from finesieve.office.access.routes import router as access
@@ -41,6 +42,7 @@ from finesieve.office.define.upkeep import router as define_upkeep
 from finesieve.office.follow_up.routes import router as follow_up
 from finesieve.office.language.routes import router as language
 from finesieve.office.orders.routes import router as orders
+from finesieve.office.pages.routes import router as pages
 from finesieve.office.people.listing import router as people_list
 from finesieve.office.people.routes import router as people
 from finesieve.office.records.routes import router as records
@@ -52,6 +54,7 @@ from finesieve.services.accounts.staff import StaffAccounts
 from finesieve.services.commerce.public import PublicShop
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.kernel.scope import Clock, utc_now
+from finesieve.services.pages.reading import PublicPages
 from finesieve.settings import MissingSecret, Settings
 from finesieve.store.connection.database import Store, connect
 from finesieve.store.files.keeping import FileStore
@@ -103,6 +106,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         members=MemberAccounts(public_store, clock, secret, fast_hashes=settings.fast_hashes),
         public_forms=PublicForms(public_store, clock, secret, FileStore(files_directory())),
         public_shop=PublicShop(public_store, clock, secret),
+        public_pages=PublicPages(public_store, clock),
         files=FileStore(files_directory()),
     )
     app.add_middleware(ReadsOnce)
@@ -143,6 +147,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
     for router in (
         signup,
         account,
+        public_pages,
         shop,
         access,
         bench,
@@ -151,6 +156,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         compute,
         sift,
         follow_up,
+        pages,
         language,
         people_list,
         people,

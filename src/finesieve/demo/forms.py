@@ -31,8 +31,9 @@ from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.forms.rehearsing import Circumstances
 from finesieve.services.forms.sowing import set_asked
 from finesieve.services.kernel.scope import Scope
+from finesieve.services.pages.editing import create_page, publish_page, save_page
 
-__all__ = ["finish_forms"]
+__all__ = ["finish_forms", "make_pages"]
 
 GERMAN = {
     "Join the co-op": "Der Genossenschaft beitreten",
@@ -275,3 +276,44 @@ def _membership(scope: Scope) -> None:
         "approved": "Welcome, {first_name}. You are one of us now. Follow the link to your account.",
     }
     change_approval(scope, 'gardener = "market" and form.level is filled', told, "maud@brackenfold.example")
+
+
+def make_pages(scope: Scope) -> None:
+    """Two pages for members: what their year brings, and their plots."""
+    year = {
+        "title": "Your year",
+        "audience": "signed_in",
+        "blocks": [
+            {
+                "text": "Good to see you, {first_name else \"neighbour\"}. The next swap day is on "
+                "**{house.next_swap_day}**; you may bring as much as you like."
+            },
+            {
+                "text": "Your level brings you **{level.seed_packets_a_year} packets of seed** this year.",
+                "show_when": "level is filled",
+            },
+            {"text": "You are not a member yet.", "show_when": "level is blank", "button": "Become a member",
+             "to": "/join/brackenfold-seed-co-op/become-a-member"},
+        ],
+    }  # fmt: skip
+    plots = {
+        "title": "Your plots",
+        "audience": "signed_in",
+        "blocks": [
+            {
+                "text": "You have {count(plots)} plots, {rented_area} in all. They were limed last on "
+                '{last_limed else "no day that we know"}.',
+                "show_when": "count(plots) > 0",
+            },
+            {
+                "text": "## For clay\n\n- Dig before the frost.\n- Lime every third year.",
+                "show_when": 'any(plots where soil = "clay")',
+            },
+            {"text": "You have no plot yet.", "show_when": "count(plots) = 0", "button": "Rent a plot",
+             "to": "/join/brackenfold-seed-co-op/rent-a-plot"},
+        ],
+    }  # fmt: skip
+    for document in (year, plots):
+        page_id = create_page(scope, str(document["title"]))
+        save_page(scope, page_id, 0, document)
+        publish_page(scope, page_id)

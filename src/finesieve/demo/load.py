@@ -11,7 +11,7 @@ from finesieve.core.errors import Conflict
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.values import write_json
 from finesieve.demo.crowd import crowd
-from finesieve.demo.forms import finish_forms
+from finesieve.demo.forms import finish_forms, make_pages
 from finesieve.demo.house import furnish_house
 from finesieve.demo.people import MadeUp, make_people
 from finesieve.demo.shop import furnish_shop
@@ -68,6 +68,7 @@ def load_demo(store: Store, clock: Clock = utc_now, *, people: int = 2_000, fast
     furnish_house(scope, form_id)
     finish_forms(scope, form_id)
     furnish_shop(scope, clock())
+    make_pages(scope)
     return True
 
 

@@ -36,6 +36,8 @@ __all__ = [
     "OptionListRow",
     "OrderRow",
     "OutboxMessage",
+    "PageRow",
+    "PageVersion",
     "PaymentRow",
     "PeopleView",
     "RecordLinkRow",
@@ -617,6 +619,31 @@ class OrderRow(SQLModel, table=True):
     placed_at: datetime = _moment()
 
 
+class PageRow(SQLModel, table=True):
+    """A member page: its draft, see `core.pages.definition`, and the number of the version in force, 0 for none."""
+
+    __tablename__ = "member_page"
+    __table_args__ = (UniqueConstraint("workspace_id", "slug"),)
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    slug: str
+    draft: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
+    published: int = 0
+    revision: int = 0
+
+
+class PageVersion(SQLModel, table=True):
+    """A published version of a member page."""
+
+    __tablename__ = "member_page_version"
+    page_id: int = Field(foreign_key="member_page.id", ondelete="CASCADE", primary_key=True)
+    number: int = Field(primary_key=True)
+    workspace_id: int = _workspace()
+    document: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
+    at: datetime = _moment()
+    actor: str = ""
+
+
 class ApprovalRow(SQLModel, table=True):
     """Who waits for approval before a level or a role is theirs: where `waits_when` is true. `texts` are what they are
     told (waiting, asked, approved, declined), `tell` is the address of staff that is told."""
@@ -774,5 +801,7 @@ GUARDED = (
     "member_session",
     "member_link",
     "approval",
+    "member_page",
+    "member_page_version",
 )
 """Tables behind row-level security: only rows of the transaction's workspace are seen."""

@@ -23,7 +23,7 @@ def _share_of(path: str) -> str:
         return ""
     if path.endswith("/password") and path.startswith("/account/"):
         return "door"
-    if path.startswith(("/join/", "/shop/", "/account/")):
+    if path.startswith(("/join/", "/shop/", "/account/", "/pages/")):
         return "front"
     # Passwords take their time, and must not take that of those who are signed in.
     return "door" if path.startswith("/sign-in") else "health" if path == "/healthz" else "office"

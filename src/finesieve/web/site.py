@@ -9,6 +9,7 @@ from finesieve.services.accounts.staff import StaffAccounts
 from finesieve.services.commerce.public import PublicShop
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.kernel.scope import Clock
+from finesieve.services.pages.reading import PublicPages
 from finesieve.settings import Settings
 from finesieve.store.connection.database import Store
 from finesieve.store.files.keeping import FileStore
@@ -27,6 +28,7 @@ class Site:
     members: MemberAccounts
     public_forms: PublicForms
     public_shop: PublicShop
+    public_pages: PublicPages
     files: FileStore
 
 

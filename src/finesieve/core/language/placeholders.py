@@ -11,7 +11,7 @@ from finesieve.core.language.problems import Problem, Span
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Value
 
-__all__ = ["expressions_in", "fill", "placeholder_problems"]
+__all__ = ["Piece", "expressions_in", "fill", "pieces", "placeholder_problems"]
 
 _PARTS: Final = re.compile(r"\{\{|\}\}|\{([^{}]*)\}|[{}]")
 
@@ -43,6 +43,36 @@ def placeholder_problems(text: str, check: Callable[[str], Checked]) -> tuple[Pr
     return tuple(found)
 
 
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """A part of a filled text: plain, or what came of an `expression`."""
+
+    text: str
+    expression: str = ""
+
+
+def pieces(
+    text: str,
+    check: Callable[[str], Checked],
+    row: Mapping[str, Value],
+    moment: Moment,
+    show: Callable[[Typed, Value], str],
+) -> Iterator[Piece]:
+    """A text with its placeholders filled, in parts; see `fill`."""
+    end = 0
+    for match in _PARTS.finditer(text):
+        if match.start() > end:
+            yield Piece(text[end : match.start()])
+        end = match.end()
+        if match[1] is None:
+            yield Piece(match[0][0])
+            continue
+        typed = check(match[1]).typed
+        yield Piece(show(typed, compile_python(typed)(row, moment)) if typed is not None else "", match[1])
+    if end < len(text):
+        yield Piece(text[end:])
+
+
 def fill(
     text: str,
     check: Callable[[str], Checked],
@@ -57,13 +87,4 @@ def fill(
     """
     if "{" not in text and "}" not in text:
         return text
-
-    def one(match: re.Match[str]) -> str:
-        if match[1] is None:
-            return match[0][0]
-        typed = check(match[1]).typed
-        if typed is None:
-            return ""
-        return show(typed, compile_python(typed)(row, moment))
-
-    return _PARTS.sub(one, text)
+    return "".join(piece.text for piece in pieces(text, check, row, moment, show))

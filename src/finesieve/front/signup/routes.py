@@ -176,6 +176,8 @@ def _show(
     context["unasked"] = [one for name, one in shown.here.items() if name in shown.opened.unasked]
     context["notice"] = notice or request.query_params.get("saved", "")
     context["member"] = _around(request, shown.opened)
+    workspace, person = request.path_params["workspace"], shown.opened.person_id
+    context["pages"] = site_of(request).public_pages.for_whom(workspace, person) if context["member"] else ()
     return render(request, "front/signup/form.html", context, status)
 
 

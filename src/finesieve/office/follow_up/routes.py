@@ -31,6 +31,11 @@ def show_outbox(request: Request, desk: DeskHere) -> Response:
         "office/follow_up/outbox.html",
         stage="follow-up",
         title="Outbox",
-        sections=[Section("messages", entries)],
+        sections=[
+            Section("messages", entries),
+            Section(
+                "pages", [Entry("All pages", desk.path("follow-up/pages"))], desk.path("follow-up/pages"), "New page"
+            ),
+        ],
         outbox=outbox,
     )

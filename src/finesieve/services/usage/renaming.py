@@ -1,7 +1,7 @@
 """A stored value of an option renamed wherever it stands: values, rules, formulas, segments, texts, published forms."""
 
 from collections.abc import Iterator, Mapping
-from typing import Any
+from typing import Any, Final
 
 from sqlmodel import select
 
@@ -15,7 +15,7 @@ from finesieve.core.language.typed import Typed
 from finesieve.core.values import Type
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.usage.uses import Use, options_named, uses_of
-from finesieve.store.tables import FieldGroupRow, FieldRow, FormRow, FormVersion, Segment
+from finesieve.store.tables import FieldGroupRow, FieldRow, FormRow, FormVersion, PageRow, Segment
 from finesieve.store.values.reshape import rename_values
 
 __all__ = ["rename_everywhere"]
@@ -138,17 +138,24 @@ def _replace_expression(unit: Unit, use: Use, text: str) -> None:
         if segment is not None:
             segment.expression, segment.revision = text, segment.revision + 1
             unit.session.add(segment)
-    elif use.kind == "address":
-        group = unit.session.get(FieldGroupRow, use.id)
-        if group is not None:
-            group.settings = _in_document(group.settings, use.expression, text)
-            unit.session.add(group)
-    elif use.kind in ("rule", "check", "text"):
-        form = unit.session.get(FormRow, use.id)
-        if form is not None:
-            form.draft = _in_document(form.draft, use.expression, text)
-            form.revision += 1
-            unit.session.add(form)
+    elif use.kind in _DOCUMENTS:
+        table, column = _DOCUMENTS[use.kind]
+        document: Any = unit.session.get(table, use.id)
+        if document is not None:
+            setattr(document, column, _in_document(getattr(document, column), use.expression, text))
+            if hasattr(document, "revision"):
+                document.revision += 1
+            unit.session.add(document)
+
+
+_DOCUMENTS: Final[Mapping[str, tuple[type[Any], str]]] = {
+    "rule": (FormRow, "draft"),
+    "check": (FormRow, "draft"),
+    "text": (FormRow, "draft"),
+    "page": (PageRow, "draft"),
+    "address": (FieldGroupRow, "settings"),
+}
+"""The documents that expressions stand in, by the kind of use: the table and the column."""
 
 
 def _in_document(node: Any, old: str, new: str) -> Any:

@@ -18,12 +18,12 @@ from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.values import Type
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.usage.documents import FormDocument, Standing, documents_of_forms
-from finesieve.store.tables import HouseMapping, Segment
+from finesieve.store.tables import HouseMapping, PageRow, Segment
 
 __all__ = ["Use", "Uses", "options_named", "uses_of"]
 
 UseKind = Literal[
-    "question", "rule", "check", "formula", "segment", "text", "title", "choice", "mapping", "joins", "address"
+    "question", "rule", "check", "formula", "segment", "text", "title", "choice", "mapping", "joins", "address", "page"
 ]
 
 
@@ -168,17 +168,29 @@ def _found(unit: Unit) -> Uses:
             uses.note(Use("formula", field.id, field.label, field.formula, field.about))
         for text in (field.help, field.settings.fallback):
             _note_text(uses, Use("text", field.id, field.label, about=field.about), text)
-    for group in catalogue.all_groups:
-        for line in group.settings.printed:
-            _note_text(uses, Use("address", group.id, f"{group.name}, printed"), line.text)
     for record_type in catalogue.record_types:
         if record_type.title_field:
             uses.add(record_type.title_field, Use("title", record_type.id, record_type.singular))
     _note_forms(unit, uses)
+    _note_documents(unit, uses)
     for segment in unit.session.exec(select(Segment).order_by(col(Segment.position), col(Segment.id))).all():
         if segment.expression:
             uses.note(Use("segment", segment.id or 0, segment.name, segment.expression))
     return uses
+
+
+def _note_documents(unit: Unit, uses: Uses) -> None:
+    """What stands in addresses as they are printed, and in member pages."""
+    for group in uses.catalogue.all_groups:
+        for line in group.settings.printed:
+            _note_text(uses, Use("address", group.id, f"{group.name}, printed"), line.text)
+    for page in unit.session.exec(select(PageRow).order_by(col(PageRow.id))).all():
+        use = Use("page", page.id or 0, str(page.draft["title"]))
+        for block in page.draft.get("blocks", ()):
+            if block.get("show_when"):
+                uses.note(replace(use, expression=block["show_when"]))
+            for part in ("text", "button", "to"):
+                _note_text(uses, use, block.get(part, ""))
 
 
 def _note_forms(unit: Unit, uses: Uses) -> None:

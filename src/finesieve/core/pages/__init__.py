@@ -1,0 +1,1 @@
+"""Pages for members: texts that are filled per person."""

@@ -1,0 +1,1 @@
+"""Member pages, as people read them."""

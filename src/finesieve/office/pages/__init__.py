@@ -1,0 +1,1 @@
+"""Member pages: made, published, looked at as somebody."""
