@@ -84,3 +84,10 @@ document.addEventListener("htmx:after:swap", () => {
   }
   bringBack(form);
 });
+// Within a page of another site: tell it how high the form is, and nothing else.
+document.addEventListener("DOMContentLoaded", () => {
+  if (!document.body.matches("[data-embedded]") || window.parent === window) return;
+  const tell = () => window.parent.postMessage({ "fine-sieve-height": Math.ceil(document.querySelector("main").getBoundingClientRect().bottom + 24) }, "*");
+  new ResizeObserver(tell).observe(document.querySelector("main"));
+  tell();
+});

@@ -22,6 +22,7 @@ from finesieve.office.collect.planning import router as collect_planning
 from finesieve.office.collect.publishing import router as collect_publishing
 from finesieve.office.collect.rehearsing import router as collect_rehearsing
 from finesieve.office.collect.sent import router as collect_sent
+from finesieve.office.collect.sharing import router as collect_sharing
 from finesieve.office.collect.showing import router as collect_showing
 from finesieve.office.collect.sowing import router as collect_sowing
 from finesieve.office.collect.translating import router as collect_translating
@@ -138,6 +139,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         collect_planning,
         collect_publishing,
         collect_rehearsing,
+        collect_sharing,
         collect_showing,
         collect_sowing,
         collect_translating,

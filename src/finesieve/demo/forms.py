@@ -301,10 +301,10 @@ def make_pages(scope: Scope) -> None:
         "audience": "signed_in",
         "blocks": [
             {
-                "text": "You have {count(plots)} plots, {rented_area} in all. They were limed last on "
-                '{last_limed else "no day that we know"}.',
+                "text": 'You have {count(plots)} {if(count(plots) = 1, "plot", "plots")}, {rented_area} in all.',
                 "show_when": "count(plots) > 0",
             },
+            {"text": "They were limed last on {last_limed}.", "show_when": "last_limed is filled"},
             {
                 "text": "## For clay\n\n- Dig before the frost.\n- Lime every third year.",
                 "show_when": 'any(plots where soil = "clay")',

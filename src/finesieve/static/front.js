@@ -84,6 +84,13 @@ document.addEventListener("htmx:after:swap", () => {
   }
   bringBack(form);
 });
+// Within a page of another site: tell it how high the form is, and nothing else.
+document.addEventListener("DOMContentLoaded", () => {
+  if (!document.body.matches("[data-embedded]") || window.parent === window) return;
+  const tell = () => window.parent.postMessage({ "fine-sieve-height": Math.ceil(document.querySelector("main").getBoundingClientRect().bottom + 24) }, "*");
+  new ResizeObserver(tell).observe(document.querySelector("main"));
+  tell();
+});
 // A colour can be picked as well as written; without scripts there is the box alone.
 const showPickers = (root) => root.querySelectorAll?.("[data-picks]").forEach((picker) => { picker.hidden = false; });
 document.addEventListener("DOMContentLoaded", () => showPickers(document));

@@ -1,6 +1,7 @@
 """Headers on every answer, and the checks that a change was meant."""
 
 import secrets
+from collections.abc import Sequence
 from typing import Final
 
 from fastapi import Request
@@ -9,7 +10,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from finesieve.core.errors import NotAllowed
 
-__all__ = ["SecurityHeaders", "same_site", "same_token"]
+__all__ = ["SecurityHeaders", "framed_by", "same_site", "same_token"]
 
 CSP: Final = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
@@ -41,11 +42,23 @@ class SecurityHeaders:
                 headers = MutableHeaders(scope=message)
                 for name, value in _HEADERS.items():
                     headers[name] = value
+                sites = scope.get("state", {}).get("framed_by")
+                if sites:
+                    del headers["X-Frame-Options"]  # which knows no sites
+                    headers["Content-Security-Policy"] = CSP.replace(
+                        "frame-ancestors 'none'", f"frame-ancestors {sites}"
+                    )
                 if not scope["path"].startswith("/static/"):
                     headers["Cache-Control"] = "no-store"
             await send(message)
 
         await self._app(scope, receive, send_with_headers)
+
+
+def framed_by(request: Request, sites: Sequence[str]) -> None:
+    """Let pages of these sites, and of no other, show the answer within them."""
+    if sites:
+        request.state.framed_by = " ".join(sites)
 
 
 def same_site(request: Request) -> None:

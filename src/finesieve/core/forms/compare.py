@@ -38,6 +38,7 @@ _FORM: Final = {
     "stepped": "one step a section",
     "challenge": "human challenge",
     "account": "account with the order",
+    "embed_on": "sites that may embed it",
     "tell": "address that is told of orders",
     "languages": "languages",
 }

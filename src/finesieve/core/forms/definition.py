@@ -16,6 +16,7 @@ from finesieve.core.model.checks import Check
 
 __all__ = [
     "AMONG",
+    "EMBEDDER",
     "MOST_FILLINGS",
     "TIDYINGS",
     "Among",
@@ -31,6 +32,8 @@ __all__ = [
     "Tidying",
 ]
 
+EMBEDDER: Final = r"^https?://[A-Za-z0-9]([A-Za-z0-9.-]{0,180}[A-Za-z0-9])?(:[0-9]{1,5})?$"
+"""A site, as its address begins."""
 MOST_FILLINGS: Final = 50
 """How often a section is asked at most."""
 Expression = Annotated[str, Field(max_length=EXPRESSION)]
@@ -226,7 +229,8 @@ class Form(_Document):
     texts by ours. `joins` are the ids of the lists that whoever sends it is put on. A form of the `channel` checkout
     asks about the order, too, and its rules read the cart; its
     sections are in the order of the page that they lie on. One of the channel account is how people who are signed in
-    see and change what is kept of them.
+    see and change what is kept of them. `embed_on` are the sites (`https://example.org`) that may show a sign-up within
+    pages of their own.
     """
 
     title: str = Field(min_length=1, max_length=TITLE)
@@ -240,6 +244,7 @@ class Form(_Document):
     challenge: bool = False
     tell: str = Field(default="", max_length=254)
     account: Literal["", "offered", "required"] = ""
+    embed_on: tuple[Annotated[str, Field(pattern=EMBEDDER, max_length=200)], ...] = Field(default=(), max_length=20)
     joins: tuple[int, ...] = Field(default=(), max_length=50)
     languages: tuple[Annotated[str, Field(pattern=r"^[a-z]{2,3}$")], ...] = Field(default=("en",), max_length=12)
     phrases: dict[str, dict[str, str]] = Field(default_factory=dict)

@@ -22,6 +22,7 @@ from finesieve.web.fillings import fillings_after
 from finesieve.web.languages import accepted_languages
 from finesieve.web.members import member_of
 from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
+from finesieve.web.security import framed_by
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
 
@@ -174,6 +175,8 @@ def _show(
     context["first_wrong"] = context["wrong"][0].id if context["wrong"] else ""
     context["unchosen"] = shown.unchosen if status == 422 else {}
     context["unasked"] = [one for name, one in shown.here.items() if name in shown.opened.unasked]
+    framed_by(request, shown.opened.form.embed_on)
+    context["embedded"] = "embed" in request.query_params
     context["notice"] = notice or request.query_params.get("saved", "")
     context["member"] = _around(request, shown.opened)
     workspace, person = request.path_params["workspace"], shown.opened.person_id
@@ -303,7 +306,8 @@ def _sent(request: Request, workspace: str, form_slug: str, form: PostedForm) ->
             account=form.text("account") == "yes",
         )
         if opened.sent:
-            return _after_sending(workspace, form_slug, language, opened)
+            framed_by(request, opened.form.embed_on)
+            return _after_sending(workspace, form_slug, language, opened, embedded="embed" in request.query_params)
         amiss = (
             [one.id for one in opened.outcome.troubles if one.shows] or sorted(opened.unasked) or list(opened.unchosen)
         )
@@ -321,7 +325,7 @@ def _sent(request: Request, workspace: str, form_slug: str, form: PostedForm) ->
     return _show(request, moved, touched)
 
 
-def _after_sending(workspace: str, form_slug: str, language: str, opened: OpenForm) -> Response:
+def _after_sending(workspace: str, form_slug: str, language: str, opened: OpenForm, *, embedded: bool) -> Response:
     """Where what was sent leads: to the account, the order as staff or as its customer see it, or a word of thanks."""
     if opened.form.channel == "account":
         return RedirectResponse(f"/join/{workspace}/{form_slug}?saved=1", 303)
@@ -329,7 +333,7 @@ def _after_sending(workspace: str, form_slug: str, language: str, opened: OpenFo
         return RedirectResponse(f"/w/{workspace}/orders/{opened.corrects.order_id}", 303)
     if opened.order:
         return RedirectResponse(f"/shop/{workspace}/order/{opened.order}", 303)
-    return _thanks(workspace, form_slug, language, opened.receipt)
+    return _thanks(workspace, form_slug, language, opened.receipt, embedded=embedded)
 
 
 def _of_account(request: Request, workspace: str, form_slug: str, form: PostedForm, person: int) -> Response:
@@ -350,9 +354,9 @@ def _of_account(request: Request, workspace: str, form_slug: str, form: PostedFo
     return _show(request, shown, _touched(form), refused=refused, notice=notice, status=422 if refused else 200)
 
 
-def _thanks(workspace: str, form_slug: str, language: str, receipt: str = "") -> Response:
+def _thanks(workspace: str, form_slug: str, language: str, receipt: str = "", *, embedded: bool = False) -> Response:
     wished = {"lang": language} if language.isascii() and language.isalpha() else {}
-    query = urlencode({**wished, **({"sent": receipt} if receipt else {})})
+    query = urlencode({**wished, **({"sent": receipt} if receipt else {})} | ({"embed": "1"} if embedded else {}))
     return RedirectResponse(f"/join/{workspace}/{form_slug}/thanks" + (f"?{query}" if query else ""), 303)
 
 
@@ -360,7 +364,8 @@ def _thanks(workspace: str, form_slug: str, language: str, receipt: str = "") ->
 def show_thanks(request: Request, workspace: str, form_slug: str, sent: str = "") -> Response:
     """After sending."""
     thanks = site_of(request).public_forms.thank(workspace, form_slug, sent, *_languages(request))
-    return render(request, "front/signup/thanks.html", {"thanks": thanks})
+    framed_by(request, thanks.embed_on)
+    return render(request, "front/signup/thanks.html", {"thanks": thanks, "embedded": "embed" in request.query_params})
 
 
 def _say(request: Request, form: PostedForm | None = None) -> Wording:

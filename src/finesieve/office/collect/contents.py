@@ -39,6 +39,7 @@ class FormPage:
     key: str
     name: str
     of_checkout: bool = False
+    of_sign_up: bool = False
 
 
 _PAGES: Final = (
@@ -49,6 +50,7 @@ _PAGES: Final = (
     FormPage("rehearse", "Rehearse"),
     FormPage("grid", "Grid"),
     FormPage("languages", "Languages"),
+    FormPage("share", "Share", of_sign_up=True),
     FormPage("versions", "Versions"),
     FormPage("sent", "Submissions"),
 )
@@ -56,7 +58,8 @@ _PAGES: Final = (
 
 def pages_of(form: Form) -> list[FormPage]:
     """The pages about a form; a checkout has more."""
-    return [one for one in _PAGES if form.channel == "checkout" or not one.of_checkout]
+    shown = [one for one in _PAGES if form.channel == "checkout" or not one.of_checkout]
+    return [one for one in shown if form.channel == "sign-up" or not one.of_sign_up]
 
 
 def index(desk: Desk, active: int = 0, *, library: bool = False) -> list[Section]:

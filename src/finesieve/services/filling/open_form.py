@@ -236,6 +236,7 @@ class Thanks:
     text: str
     say: Wording
     asks_about_address: bool = False
+    embed_on: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -404,7 +404,7 @@ class PublicForms:
             waits = row is not None and row.form_id == form.id and waits_for_approval(unit, row.id or 0)
             if waits:
                 text = fill_text(unit, say(approval_of(unit).text("waiting")), values=known)
-            return Thanks(house, fill_text(unit, say(document.title)), text, say, asks_about_address=asks)
+            return Thanks(house, fill_text(unit, say(document.title)), text, say, asks, document.embed_on)
 
     # The links in letters
 
