@@ -1,13 +1,17 @@
 """The demo house's forms: sections, German, a form of steps with plots, kept cases."""
 
 from collections.abc import Callable
+from dataclasses import replace
+from datetime import timedelta
 
-from finesieve.core.fields.about import record_about
+from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.model.catalogue import LEVEL_QUESTION
 from finesieve.services.define.approval import change_approval
 from finesieve.services.define.fields import FieldInput, change_field, create_field
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.named_checks import create_check
+from finesieve.services.filling.approval import APPROVAL, as_asked
+from finesieve.services.filling.decisions import ask_for
 from finesieve.services.forms.beginning import create_account_form
 from finesieve.services.forms.cases import keep_case
 from finesieve.services.forms.composing import (
@@ -32,6 +36,7 @@ from finesieve.services.forms.rehearsing import Circumstances
 from finesieve.services.forms.sowing import set_asked
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.pages.editing import create_page, publish_page, save_page
+from finesieve.store.reading.rows import ids_after, rows_by_ids
 
 __all__ = ["finish_forms", "make_pages"]
 
@@ -276,6 +281,21 @@ def _membership(scope: Scope) -> None:
         "approved": "Welcome, {first_name}. You are one of us now. Follow the link to your account.",
     }
     change_approval(scope, 'gardener = "market" and form.level is filled', told, "maud@brackenfold.example")
+    _let_some_wait(scope, form_id)
+
+
+def _let_some_wait(scope: Scope, form_id: int) -> None:
+    """Six market gardeners who would like to come along."""
+    with scope.transaction("owner") as unit:
+        ids = ids_after(unit.session, unit.definitions, PERSON, 0, 1_000)
+        people = rows_by_ids(unit.session, unit.definitions, PERSON, ["gardener", "level"], ids)
+        gardeners = [one for one in ids if people[one]["gardener"] == "market" and people[one]["level"] is None]
+        for number, person in enumerate(gardeners[:6]):
+            then = replace(
+                unit, moment=replace(unit.moment, now=unit.moment.now - timedelta(days=9 - number, hours=5 * number))
+            )
+            wants = {"level": "steward" if number % 3 == 0 else "sower"}
+            ask_for(then, APPROVAL, person, form_id, asked=as_asked(wants, "en"))
 
 
 def make_pages(scope: Scope) -> None:
