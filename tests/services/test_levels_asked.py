@@ -4,6 +4,8 @@ import unittest
 
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotAllowed, NotFound
 from finesieve.core.model.catalogue import LEVEL_QUESTION
+from finesieve.core.setup.schema import read_schema
+from finesieve.core.setup.trial import FormTrial, TrialCase
 from finesieve.services.define.approval import change_approval, read_approval
 from finesieve.services.define.built_ins import use_part
 from finesieve.services.define.fields import FieldInput, create_field
@@ -130,6 +132,31 @@ class Levels(unittest.TestCase):
 
             (form,) = [one.document for one in documents_of_forms(unit) if one.title == "Join us"]
         self.assertEqual([one.field_id == LEVEL_QUESTION for one in form.questions][:2], [False, True])
+
+    def test_by_files_alone_it_is_the_same(self) -> None:
+        self.rule("q3", show_when='form.level = "steward" and level = "sprout" and form.level.packets > level.packets')
+        self.do(publish_form)
+        trial = FormTrial(read_schema(export_setup(self.scope, values=True)[1]), "join-us")
+
+        def shows(**case: object) -> bool:
+            return "first_name" in trial.outcome(TrialCase.model_validate(case), NOW).shows
+
+        steward = {"answers": {"level": "steward"}}
+        brings = {"sprout": {"packets": 6}, "steward": {"packets": 40}}
+        self.assertTrue(shows(**steward, level="sprout", person={}, levels=brings))
+        for other in (
+            {"answers": {"level": "sower"}, "level": "sprout", "person": {}, "levels": brings},
+            {**steward, "level": "sower", "person": {}, "levels": brings},
+            {**steward, "levels": brings},
+            {**steward, "level": "sprout", "person": {}, "levels": {**brings, "steward": {"packets": 1}}},
+        ):
+            self.assertFalse(shows(**other), other)
+        with self.assertRaises(InvalidInput):
+            shows(levels={"queen": {"packets": 1}})
+        given = {"answers": {"email": "wren@hedgerow.example", "level": "sprout"}}
+        result = trial.outcome(TrialCase.model_validate(given), NOW)
+        self.assertEqual((result.taken, result.stores.person["level"]), (True, "sprout"))
+        self.assertEqual(result.options["level"], ("sprout", "sower", "steward"))
 
     # What waits
 

@@ -18,7 +18,7 @@ from finesieve.core.commerce.cart import MOST_LINES, MOST_PIECES, Cart, CartLine
 from finesieve.core.commerce.facts import ORDER_FACTS, ORDERS
 from finesieve.core.commerce.shop import Place
 from finesieve.core.errors import InvalidInput
-from finesieve.core.fields.about import HOUSE, ORDER, PERSON, record_about
+from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_about
 from finesieve.core.fields.built_in import BUILT_IN_BY_KEY
 from finesieve.core.fields.definition import Field as Fact
 from finesieve.core.fields.definition import Shelf
@@ -119,7 +119,8 @@ class TrialCase(_Given):
     name of its collection where only one section repeats over that. `person` has stored values by key, null for
     somebody new, and `records` theirs by the name of the collection, `orders` among them. `level`, `tags` and `lists`
     are what the person holds. `page` are the address parameters, `house` house values other than those of the file,
-    `cart` what is bought in a checkout. `role` is what the person is, as `role` in `person` would say.
+    `levels` values of levels other than those of the file, by their keys, and `cart` what is bought in a checkout.
+    `role` is what the person is, as `role` in `person` would say; what is being chosen are the answers `level`, `role`.
     """
 
     answers: dict[str, Answer | SentFile | None] = Field(default_factory=dict)
@@ -132,6 +133,7 @@ class TrialCase(_Given):
     fillings: dict[str, list[dict[str, Answer | SentFile | None]]] = Field(default_factory=dict)
     page: dict[str, str] = Field(default_factory=dict)
     house: dict[str, Any] = Field(default_factory=dict)
+    levels: dict[str, dict[str, Any]] = Field(default_factory=dict)
     cart: TrialCart | None = None
     language: str | None = None
     now: datetime | None = None
@@ -408,7 +410,18 @@ class _Trial:
         page = {name: text[:200] for name, text in case.page.items() if name.isidentifier()}
         page = {**dict(list(page.items())[:_MOST_PARAMETERS]), "language": language}
         locked = locked_keys(catalogue, stored) if known else frozenset()
-        return Situation(stored, self._records, page, None, self._cart(), known=known, locked=locked)
+        return Situation(
+            stored, self._records, page, None, self._cart(), known=known, locked=locked, levels=self._levels()
+        )
+
+    def _levels(self) -> Mapping[str, Mapping[str, Value]]:
+        """What each level brings: by the file, and what the situation says otherwise."""
+        known = {level.key for level in self._catalogue.levels}
+        given = {}
+        for key, values in self._case.levels.items():
+            self._known("levels", key, known)
+            given[key] = self._values(LEVEL, values, f"levels.{key}")
+        return self._made.workspace.levels_at(self._moment, given)
 
     def _role(self, role: str) -> Value:
         """The role that the person holds. Where the file has roles of its own, it must be one of them."""

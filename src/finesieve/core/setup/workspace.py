@@ -1,7 +1,7 @@
 """A setup as a workspace without a database: its catalogue and forms, under ids made up in the order of the file."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import count
 from typing import Any, Final
 
@@ -31,12 +31,25 @@ POINTING: Final = ("lists", "change_levels", "option_list", "record_type", "join
 
 @dataclass(frozen=True)
 class SetupWorkspace:
-    """What a file defines. `sets` are, by form, the house values that answers set; `house` the values of the house."""
+    """What a file defines. `sets` are, by form, the house values that answers set; `house` the values of the house,
+    `levels` those of each level, by its key."""
 
     catalogue: Catalogue
     forms: Mapping[str, Form]
     sets: Mapping[str, Mapping[str, str]]
     house: Mapping[str, Value]
+    levels: Mapping[str, Mapping[str, Value]] = field(default_factory=dict)
+
+    def levels_at(self, moment: Moment, values: Mapping[str, Mapping[str, Value]]) -> dict[str, dict[str, Value]]:
+        """The values of each level at a moment: of the file, then `values`, and what is worked out from them."""
+        keys = [known.key for known in self.catalogue.fields_about(LEVEL) if known.stores or known.derived]
+        blank: dict[str, Value] = dict.fromkeys(known.key for known in self.catalogue.stored_about(LEVEL))
+        found = {}
+        for level in self.catalogue.levels:
+            held = {**blank, **self.levels.get(level.key, {}), **values.get(level.key, {})}
+            row = self.catalogue.derivation_of(LEVEL).row(held, moment)
+            found[level.key] = {key: row.get(key) for key in keys}
+        return found
 
     def house_at(self, moment: Moment, values: Mapping[str, Value]) -> dict[str, Value]:
         """All house values at a moment, those of the file and then `values`, and what is worked out from them.
@@ -123,7 +136,12 @@ class _Maker:
             for key, data in self._setup.house_values.items()
             if key in house
         }
-        return SetupWorkspace(catalogue, forms, {part.slug: part.sets for part in self._setup.forms}, values)
+        of_level = {key: field.value_type for key, field in catalogue.keys_of(LEVEL).items() if field.stores}
+        levels = {
+            level: {key: from_json(data, of_level[key]) for key, data in held.items() if key in of_level}
+            for level, held in self._setup.level_values.items()
+        }
+        return SetupWorkspace(catalogue, forms, {part.slug: part.sets for part in self._setup.forms}, values, levels)
 
     def _refuse_broken(self, catalogue: Catalogue) -> None:
         for known in catalogue.all_fields:
