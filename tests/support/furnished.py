@@ -18,6 +18,7 @@ from finesieve.services.forms.beginning import create_account_form
 from finesieve.services.forms.cases import keep_case
 from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.forms.rehearsing import Circumstances
+from finesieve.services.pages.editing import create_page, publish_page, save_page
 from finesieve.services.people.listing import Listing, save_view
 from finesieve.services.people.records import add_record
 from finesieve.services.sift.segments import create_segment
@@ -58,6 +59,10 @@ class Furnished:
         self.dismissed = open_findings(scope).dismissed[0].id
         account = create_account_form(scope, "Their account")
         publish_form(scope, account, read_form(scope, account).revision)
+        self.page = create_page(scope, "Their page")
+        document = {"title": "Their page", "audience": "public", "blocks": [{"text": "For {first_name}"}]}
+        save_page(scope, self.page, 0, document)
+        publish_page(scope, self.page)
         trade = Trade(self.house)
         self.order_token = trade.order(("packet", "", 3), q1="their.order@hedgerow.example")
         trade.shop().pay(self.house.slug, self.order_token, accepted=True)
@@ -88,7 +93,7 @@ class Furnished:
             "page_name": "levels", "list_id": self.options, "type_id": self.type, "record_id": self.record,
             "link_id": self.link, "task_id": self.task, "change_id": self.change or 0, "row_id": self.person,
             "check_id": self.check, "case_id": self.case, "number": 1, "order_id": self.order, "token": self.order_token,
-            "paper": "invoice",
+            "paper": "invoice", "page_id": self.page, "page": "their-page",
         }  # fmt: skip
 
     def address(self, path: str) -> str:

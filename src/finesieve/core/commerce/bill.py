@@ -118,25 +118,28 @@ def make_bill(entries: Sequence[Entry], mode: PriceMode, decimals: int, rate_of:
         for one in entries
         if one.kind != "discount"
     ]
+    off = [0] * len(lines)
     discounts = []
     for one in entries:
         if one.kind == "discount":
-            lines, taken = _lowered(lines, rounded(one.amount, decimals), _SHARED[one.over])
+            taken = _lower(lines, off, rounded(one.amount, decimals), _SHARED[one.over])
             discounts.append(BillLine(one.key, one.label, "discount", -taken))
+    lines = [replace(line, off=less) if less else line for line, less in zip(lines, off, strict=True)]
     lines, taxes = _taxed(lines, mode, decimals, rate_of)
     return Bill(mode, decimals, (*lines, *discounts), taxes)
 
 
-def _lowered(lines: Sequence[BillLine], amount: int, kinds: tuple[Kind, ...]) -> tuple[list[BillLine], int]:
-    """The lines after a discount, in proportion to what remains of them, never below zero; and what it took."""
+def _lower(lines: Sequence[BillLine], off: list[int], amount: int, kinds: tuple[Kind, ...]) -> int:
+    """Take a discount off lines, in proportion to what remains of them, never below zero; gives what it took.
+
+    `off` is what has been taken off each line so far, and is changed.
+    """
     here = [place for place, line in enumerate(lines) if line.kind in kinds]
-    taken = max(0, min(amount, sum(lines[place].left for place in here)))
-    parts = dict(zip(here, spread(taken, [lines[place].left for place in here]), strict=True))
-    lowered = list(lines)
-    for place, part in parts.items():
-        if part:
-            lowered[place] = replace(lines[place], off=lines[place].off + part)
-    return lowered, taken
+    left = [lines[place].amount - off[place] for place in here]
+    taken = max(0, min(amount, sum(left)))
+    for place, part in zip(here, spread(taken, left), strict=True):
+        off[place] += part
+    return taken
 
 
 def _taxed(

@@ -35,6 +35,7 @@ from finesieve.core.forms.prepare import (
     Rule,
     compile_form,
 )
+from finesieve.core.forms.readings import Readings
 from finesieve.core.forms.rows import NOBODY, FormRow, Situation, inside
 from finesieve.core.language.checker import Checked
 from finesieve.core.language.placeholders import fill
@@ -61,6 +62,7 @@ class PreparedForm:
         self.form = compiled.form
         self.compiled = compiled
         self._catalogue = catalogue
+        self._readings = Readings()
 
     def evaluate(self, answers: Mapping[str, str], moment: Moment, situation: Situation = NOBODY) -> Outcome:
         """Work out the form for these answers, by question id, in a situation.
@@ -73,7 +75,7 @@ class PreparedForm:
         A question that does not count is not asked, not checked, not charged and not
         stored; in rules its field is then the stored value.
         """
-        return _Work(self.compiled, self._catalogue, answers, moment, situation).outcome()
+        return _Work(self.compiled, self._catalogue, self._readings, answers, moment, situation).outcome()
 
 
 def tidied(raw: str, how: Sequence[Tidying]) -> str:
@@ -127,11 +129,12 @@ class _Work:
         self,
         compiled: Compiled,
         catalogue: Catalogue,
+        readings: Readings,
         answers: Mapping[str, str],
         moment: Moment,
         situation: Situation,
     ) -> None:
-        self.compiled, self.catalogue, self.answers = compiled, catalogue, answers
+        self.compiled, self.catalogue, self.readings, self.answers = compiled, catalogue, readings, answers
         self.moment, self.situation, self.today = moment, situation, moment.today
         self.row = FormRow(situation, catalogue.derivation, moment, self._collections())
         self.drafts: dict[str, list[_Draft]] = {}
@@ -206,7 +209,7 @@ class _Work:
         else:
             found.raw = raw
         try:
-            value = field.parse(found.raw, self.situation.shelf, self.today)
+            value = self.readings.read(one, field, found.raw, self.situation.shelf, self.today)
             if field.options and value is not None:
                 field.refuse_retired(value, found.stored)
                 _refuse_hidden(value, found.offered, found.stored)
