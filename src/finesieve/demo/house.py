@@ -5,15 +5,17 @@ from datetime import date, timedelta
 from decimal import Decimal
 from typing import Final
 
-from sqlalchemy import func, select, update
+from sqlalchemy import Date, Integer, cast, func, literal, select, update
 
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.definition import ListEffect
+from finesieve.core.model.level_ends import LEVEL_ENDS
 from finesieve.core.values import Value, write_json
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
+from finesieve.services.define.level_ends import LevelEndInput, set_level_end
 from finesieve.services.define.memberships import MembershipInput, create_membership, set_level_values
 from finesieve.services.define.record_types import LinkInput, RecordTypeInput, add_link, create_record_type
 from finesieve.services.forms.composing import FormTexts, QuestionInput, change_form_texts, change_question
@@ -98,6 +100,8 @@ def _levels_and_lists(scope: Scope) -> None:
     catalogue = read_catalogue(scope)
     for level, packets, fee in zip(catalogue.levels, ("6", "20", "40"), ("0", "24", "24"), strict=True):
         set_level_values(scope, level.id, {"seed_packets_a_year": packets, "yearly_fee": fee})
+    steward = next(level.id for level in catalogue.levels if level.key == "steward")
+    set_level_end(scope, steward, LevelEndInput(ends="after", after=1, unit="years", falls_to="sower"))
     board = next(known.id for known in catalogue.lists if known.key == "swap_board")
     swapping = next(group.id for group in catalogue.groups if group.name == "Swapping")
     offers = FieldInput(label="Offers this year", type_key="long_text", settings={"lists": [board]})
@@ -213,6 +217,10 @@ def _tags(scope: Scope) -> None:
             on_board = [person_id for person_id in on_board if person_id not in set(chosen)]
             values = {"lists": bound(keys, "choices"), "level": level}
             unit.session.execute(update(person).where(person.c.id.in_(chosen)).values(values))
+            if level == "steward":
+                last = literal(unit.moment.today, Date) + 20 + cast((person.c.id * 37) % 340, Integer)
+                ends = {unit.catalogue.by_key[LEVEL_ENDS].column: last}
+                unit.session.execute(update(person).where(person.c.id.in_(chosen)).values(ends))
         # Whoever agreed to the letter gets it.
         agreed = person.c[unit.catalogue.by_key["consent_email"].column]
         with_letter = func.array_prepend("almanac_letter", person.c.lists)

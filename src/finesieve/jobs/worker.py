@@ -16,6 +16,7 @@ from finesieve.services.commerce.carts import sweep_carts
 from finesieve.services.commerce.paying import settle_all
 from finesieve.services.define import deletion, gathering, joining_days, moving, retyping, tag_families, tagging
 from finesieve.services.define.deletion import begin_purge
+from finesieve.services.define.level_ends import let_levels_end
 from finesieve.services.define.tagging import sweep_tags
 from finesieve.services.filling import mapping
 from finesieve.services.kernel import changes, ledger
@@ -92,10 +93,11 @@ def make_worker(database_url: str, store: Store) -> App:
     @app.periodic(cron="5 3 * * *")
     @app.task(queueing_lock="daily", pass_context=False)
     def tidy_up(timestamp: int) -> int:
-        """What ends by the day: tags, fields deleted long ago, uploads never kept, carts left behind."""
+        """What ends by the day: tags, levels, fields deleted long ago, uploads never kept, carts left behind."""
         ended = sweep_tags(store, utc_now)
         for scope in every_workspace(store):
             begin_purge(scope)
+            ended += let_levels_end(scope)
             ended += sweep_uploads(scope, store.files) + sweep_carts(scope)
         return ended
 

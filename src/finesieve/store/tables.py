@@ -232,7 +232,7 @@ class AudienceList(SQLModel, table=True):
 
 
 class LevelRow(SQLModel, table=True):
-    """A membership level; the values of its fields stand in the workspace's own schema."""
+    """A membership level; the values of its fields stand in the workspace's own schema. `lasts` is a `LevelEnd`."""
 
     __tablename__ = "level"
     __table_args__ = (UniqueConstraint("workspace_id", "key"),)
@@ -242,6 +242,7 @@ class LevelRow(SQLModel, table=True):
     name: str
     description: str = ""
     position: int = 0
+    lasts: Any = _json(nullable=True)
 
 
 class TagRow(SQLModel, table=True):

@@ -180,6 +180,18 @@ _SEEN: Final = (
     ),
 )
 
+_MEMBERSHIP: Final = (
+    BuiltIn(
+        "level_ends",
+        "Level ends on",
+        "date",
+        "It is set by itself when the level changes, and after that day the level falls.",
+        ("membership ends", "membership end", "membership end date", "member until", "level until", "membership until"),
+        "The last day of the level that they hold; set by the house, and put off by hand.",
+        by_itself=True,
+    ),
+)
+
 
 def _address(kind: str, label: str) -> tuple[BuiltIn, ...]:
     country = f"{kind}_country"
@@ -277,6 +289,7 @@ PARTS: Final = (
     Part("billing", "Billing address", "Billing address", "Where invoices go.", _address("billing", "Billing")),
     Part("delivery", "Delivery address", "Delivery address", "Where parcels go.", _address("delivery", "Delivery")),
     Part("language", "Preferred language", _WHO, "For houses that write in more than one language.", _LANGUAGE),
+    Part("membership", "End of a membership level", "Membership", "For levels that are held for a time.", _MEMBERSHIP),
     Part("seen", "First and last seen", _WHO, "When somebody first and last sent something.", _SEEN),
     Part(
         "consent_email",

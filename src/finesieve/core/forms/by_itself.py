@@ -8,9 +8,10 @@ from finesieve.core.forms.definition import Form
 from finesieve.core.forms.wording import Wording
 from finesieve.core.language.program import Moment
 from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.model.level_ends import LEVEL_ENDS
 from finesieve.core.values import Value, tidy_text
 
-__all__ = ["agreed", "consent_follows", "joined", "joining_days", "seen"]
+__all__ = ["agreed", "consent_follows", "joined", "joining_days", "level_ends", "seen"]
 
 
 def seen(catalogue: Catalogue, moment: Moment, stored: Mapping[str, Value], *, new: bool) -> dict[str, Value]:
@@ -59,6 +60,12 @@ def joined(catalogue: Catalogue, moment: Moment, was: Value, now: Value) -> dict
     before, after = set(_keys(was)), set(_keys(now))
     days = joining_days(catalogue)
     return {key: moment.today if name in after else None for key, name in days.items() if name in before ^ after}
+
+
+def level_ends(catalogue: Catalogue, moment: Moment, level: Value) -> dict[str, Value]:
+    """The last day of a level that somebody gets today, blank without one; where the house has taken that into use."""
+    lasts = next((one.lasts for one in catalogue.levels if one.key == level), None)
+    return {LEVEL_ENDS: lasts.last_day(moment.today) if lasts else None} if _in_use(catalogue, LEVEL_ENDS) else {}
 
 
 def joining_days(catalogue: Catalogue) -> dict[str, str]:

@@ -21,6 +21,7 @@ from finesieve.core.language.sentence import Names
 from finesieve.core.language.typed import Typed
 from finesieve.core.model.changes import OWN_IDS
 from finesieve.core.model.checks import OwnCheck
+from finesieve.core.model.level_ends import LevelEnd
 from finesieve.core.values import Kind, Type
 
 __all__ = [
@@ -105,11 +106,13 @@ class LibraryCheck:
 
 @dataclass(frozen=True, slots=True)
 class NamedList:
-    """A list of people, or a membership level: an id, the key expressions know it by, a name."""
+    """A list of people, or a membership level: an id, the key expressions know it by, a name, and how long a level is
+    held (None without end)."""
 
     id: int
     key: str
     name: str
+    lasts: LevelEnd | None = None
 
 
 LEVEL_QUESTION: Final = OWN_IDS["level"]

@@ -7,12 +7,14 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator
 from finesieve.core.commerce.shop import Shop
 from finesieve.core.forms.earlier import upgraded
 from finesieve.core.limits import DESCRIPTION, EXPRESSION, HELP, KEY, LABEL, NAME, NOUN, SLUG, SYMBOL, TITLE, UNIT
+from finesieve.core.model.level_ends import LevelEnd
 
 __all__ = [
     "FieldPart",
     "FormPart",
     "GroupPart",
     "LabelPart",
+    "LevelPart",
     "LinkPart",
     "Misfit",
     "OptionListPart",
@@ -75,11 +77,17 @@ class LinkPart(_Part):
 
 
 class LabelPart(_Part):
-    """A list or a level."""
+    """A list."""
 
     key: str = Field(min_length=1, max_length=KEY)
     name: str = Field(min_length=1, max_length=NAME)
     description: str = Field(default="", max_length=DESCRIPTION)
+
+
+class LevelPart(LabelPart):
+    """A level, and how long it is held; by itself without end."""
+
+    lasts: LevelEnd | None = None
 
 
 class OptionListPart(_Part):
@@ -132,7 +140,7 @@ class Setup(_Part):
     record_types: tuple[RecordTypePart, ...] = ()
     links: tuple[LinkPart, ...] = ()
     lists: tuple[LabelPart, ...] = ()
-    levels: tuple[LabelPart, ...] = ()
+    levels: tuple[LevelPart, ...] = ()
     option_lists: tuple[OptionListPart, ...] = ()
     groups: tuple[GroupPart, ...] = ()
     fields: tuple[FieldPart, ...] = ()

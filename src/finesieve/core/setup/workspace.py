@@ -124,7 +124,7 @@ class _Maker:
             fields,
             record_types=self._record_types(fields),
             lists=[NamedList(self._lists[part.key], part.key, part.name) for part in self._setup.lists],
-            levels=[NamedList(self._levels[part.key], part.key, part.name) for part in self._setup.levels],
+            levels=[NamedList(self._levels[part.key], part.key, part.name, part.lasts) for part in self._setup.levels],
             manner=self._manner,
             shop=self._setup.shop,
         )

@@ -9,7 +9,7 @@ from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
 from finesieve.services.define.approval import read_approval
-from finesieve.services.filling.decisions import KINDS, all_waiting, decide, reopen
+from finesieve.services.filling.decisions import KINDS, all_waiting, decide, reopen, see_waits
 from finesieve.services.forms.forms import list_forms
 from finesieve.services.people.bench import find_anything, read_bench
 from finesieve.services.sift.segments import list_segments
@@ -97,6 +97,7 @@ def decide_many(request: Request, desk: DeskHere, form: Posted) -> Response:
 @router.post("/waiting/undo")
 def undo_many(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Let what was decided wait again."""
+    desk.scope.need("clerk")
     wrong = ""
     for one in _ticked(form):
         try:
@@ -109,6 +110,7 @@ def undo_many(request: Request, desk: DeskHere, form: Posted) -> Response:
 @router.get("/waiting/{decision_id:int}/more")
 def show_more(request: Request, desk: DeskHere, decision_id: int) -> Response:
     """A message that asks for more; who may not write it, sees what waits."""
+    see_waits(desk.scope, decision_id)
     if not desk.may_correct:
         return RedirectResponse(desk.path("waiting"), 303)
     return _more(request, desk, read_approval(desk.scope).text("asked"), "")

@@ -64,6 +64,7 @@ def _page(
 @router.post("")
 def save_approval(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Set them."""
+    desk.scope.need("editor")
     rule = posted_rule(form, "waits_when", "Waits when", _words(read_catalogue(desk.scope)))
     texts, tell = form.values("text_"), form.text("tell")
     if form.text("action").startswith("flip:"):

@@ -1,16 +1,19 @@
 """Lists, levels, tags, and families of tags."""
 
 from collections.abc import Mapping
+from typing import Any
 
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound, Overtaken
+from finesieve.core.model.level_ends import UNITS
 from finesieve.office.define.contents import sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.joining_days import keep_joining_day
+from finesieve.services.define.level_ends import LevelEndInput, set_level_end, shown_level_end
 from finesieve.services.define.memberships import (
     MembershipInput,
     change_membership,
@@ -65,6 +68,7 @@ def _memberships_page(
         page_name=page_name,
         **{"editing": 0, **standing},
         lines=lines,
+        level_names={line.key: line.name for line in lines},
         typed=typed,
         messages=messages,
         status=status,
@@ -125,9 +129,10 @@ def _level_page(
     typed: Mapping[str, str],
     messages: Mapping[str, str],
     status: int = 200,
-    **standing: object,
+    **standing: Any,
 ) -> Response:
     view = read_level(desk.scope, level_id)
+    shown = shown_level_end(view.level.lasts).model_dump(mode="json")
     return page(
         request,
         desk,
@@ -139,7 +144,10 @@ def _level_page(
         typed=typed,
         messages=messages,
         status=status,
-        **standing,
+        shown_end=shown,
+        level_names={one.key: one.name for one in view.others},
+        units=UNITS,
+        **{**standing, "end": {**shown, **standing.get("end", {})}},
     )
 
 
@@ -156,6 +164,19 @@ def save_level(request: Request, desk: DeskHere, level_id: int, form: Posted) ->
         mine = {key: text for key, text in typed.items() if form.was.get(f"v_{key}") != text}
         return _level_page(request, desk, level_id, mine, {}, 409, clash=clash)
     return RedirectResponse(desk.path(f"define/levels/{level_id}?changed={changed}"), 303)
+
+
+@level_router.post("/levels/{level_id:int}/end")
+def save_level_end(request: Request, desk: DeskHere, level_id: int, form: Posted) -> Response:
+    """Say how long a level is held."""
+    try:
+        asked = read_input(LevelEndInput, form.data)
+        change = set_level_end(desk.scope, level_id, asked, read_shown(LevelEndInput, form.was))
+    except InvalidInput as problem:
+        return _level_page(request, desk, level_id, {}, problem.messages, 422, was=form.was, end=form.data)
+    except Overtaken as clash:
+        return _level_page(request, desk, level_id, {}, {}, 409, clash=clash, end=form.changed())
+    return back_with(desk.path(f"define/levels/{level_id}"), change)
 
 
 @level_router.get("/tags")

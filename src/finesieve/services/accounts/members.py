@@ -4,7 +4,7 @@ import json
 import secrets
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from functools import cache
 from typing import Any, Final
 
@@ -16,6 +16,7 @@ from finesieve.core.commerce.facts import STATES
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.forms.wording import Wording
+from finesieve.core.model.level_ends import LEVEL_ENDS
 from finesieve.core.values import fold
 from finesieve.services.accounts.tries import count_try, forgive_try
 from finesieve.services.commerce.answers import Answered, answers_at
@@ -77,10 +78,11 @@ class MemberOrder:
 
 @dataclass(frozen=True, slots=True)
 class MemberView:
-    """What stands on the account of a person around the form of it."""
+    """What stands on the account of a person around the form of it; `level_ends` is the last day of their level."""
 
     name: str
     level: str
+    level_ends: date | None
     sessions: tuple[MemberSessionLine, ...]
     orders: tuple[MemberOrder, ...]
     has_password: bool
@@ -231,7 +233,8 @@ class MemberAccounts:
         scope, _ = self._scope(slug)
         with scope.reading("public") as unit:
             stored = stored_row(unit.session, unit.definitions, PERSON, member.person_id) or {}
-            level = next((one.name for one in unit.catalogue.levels if one.key == stored.get("level")), "")
+            level = next((one for one in unit.catalogue.levels if one.key == stored.get("level")), None)
+            ends = stored.get(LEVEL_ENDS) if level is not None and level.lasts is not None else None
             known = self._account(unit, member.person_id)
             mine = select(MemberSession).where(
                 col(MemberSession.person_id) == member.person_id, col(MemberSession.ends_at) > unit.moment.now
@@ -244,7 +247,9 @@ class MemberAccounts:
             )
             orders = tuple(self._orders(unit, member.person_id, say))
             has_password = bool(known is not None and known.password_hash)
-            return MemberView(member.name, level, sessions, orders, has_password, str(unit.moment.zone))
+            held = level.name if level is not None else ""
+            last = ends if isinstance(ends, date) else None
+            return MemberView(member.name, held, last, sessions, orders, has_password, str(unit.moment.zone))
 
     def _orders(self, unit: Unit, person_id: int, say: Wording) -> list[MemberOrder]:
         query = select(OrderRow).where(col(OrderRow.person_id) == person_id).order_by(col(OrderRow.id).desc())

@@ -14,6 +14,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.fields.keys import key_from_label
 from finesieve.core.limits import DESCRIPTION, NAME
 from finesieve.core.model.catalogue import NamedList
+from finesieve.core.model.level_ends import LevelEnd
 from finesieve.core.values import tidy_text
 from finesieve.services.kernel.changes import record_change, snapshot
 from finesieve.services.kernel.inputs import Input
@@ -73,6 +74,7 @@ class ListLine:
     people: int
     fields: tuple[Field, ...] = ()
     uses: tuple[Use, ...] = ()
+    lasts: LevelEnd | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,10 +88,11 @@ class TagLine:
 
 @dataclass(frozen=True, slots=True)
 class LevelView:
-    """A level with the values of its fields."""
+    """A level with the values of its fields, and the other levels, which it can fall to."""
 
     level: NamedList
     description: str
+    others: tuple[NamedList, ...]
     groups: tuple[tuple[Any, tuple[ValueLine, ...]], ...]
     history: tuple[HistoryLine, ...]
 
@@ -161,6 +164,13 @@ def remove_membership(scope: Scope, kind: str, membership_id: int) -> int:
         if line.fields or line.uses:
             names = ", ".join([*(field.label for field in line.fields), *(use.name for use in line.uses)])
             raise InvalidInput({"": f"It is named in: {names}. Change that first."})
+        falls = [
+            one.name
+            for one in unit.catalogue.levels
+            if one.lasts and kind == "level" and one.lasts.falls_to == line.key
+        ]
+        if falls:
+            raise InvalidInput({"": f"This is what {' and '.join(falls)} falls to. Change that first."})
         before = snapshot(unit, kind, membership_id)
         unit.session.delete(unit.session.get(_TABLES[kind], membership_id))
         return record_change(unit, kind, membership_id, f"Removed {line.name}", before)
@@ -188,7 +198,9 @@ def _lines(unit: Unit, kind: str) -> tuple[ListLine, ...]:
         bound = [field for field in unit.catalogue.all_fields if row.id in _bound_to(field, kind)]
         named = uses_of(unit).of_option(of_kind, row.key)
         named += uses_of(unit).of_list(row.id) if kind == "list" else ()
-        found.append(ListLine(row.id, row.key, row.name, row.description, counts.get(row.key, 0), tuple(bound), named))
+        lasts = next((one.lasts for one in unit.catalogue.levels if kind == "level" and one.id == row.id), None)
+        people = counts.get(row.key, 0)
+        found.append(ListLine(row.id, row.key, row.name, row.description, people, tuple(bound), named, lasts))
     return tuple(found)
 
 
@@ -202,7 +214,8 @@ def read_level(scope: Scope, level_id: int) -> LevelView:
     with scope.reading("reader") as unit:
         level, description = _level(unit, level_id)
         row = row_of(unit, LEVEL, level_id, stored_row(unit.session, unit.definitions, LEVEL, level_id) or {})
-        return LevelView(level, description, value_lines(unit, LEVEL, row), history_of(unit, LEVEL, level_id))
+        others = tuple(one for one in unit.catalogue.levels if one.id != level_id)
+        return LevelView(level, description, others, value_lines(unit, LEVEL, row), history_of(unit, LEVEL, level_id))
 
 
 def _level(unit: Unit, level_id: int, *, lock: bool = False) -> tuple[NamedList, str]:

@@ -31,6 +31,7 @@ __all__ = [
     "decide",
     "let_wait",
     "reopen",
+    "see_waits",
     "waiting_for",
     "waits_for_approval",
 ]
@@ -128,6 +129,14 @@ def reopen(scope: Scope, decision_id: int) -> int:
         row.state, row.decided_by, row.decided_at = "waiting", "", None
         unit.session.add(row)
         return row.person_id
+
+
+def see_waits(scope: Scope, decision_id: int) -> None:
+    """Raise NotFound where there is nothing to decide under an id (any more)."""
+    with scope.reading("reader") as unit:
+        row = unit.session.get(Decision, decision_id)
+        if row is None or row.state != "waiting":
+            raise NotFound("There is nothing like this to decide.")
 
 
 def all_waiting(scope: Scope, limit: int = 50) -> tuple[tuple[int, str, Waiting], ...]:

@@ -41,10 +41,12 @@ def cards_of_levels(unit: Unit, values: Mapping[str, Mapping[str, Value]]) -> di
         if (one.stores or one.derived) and (LEVEL, one.key) not in unit.catalogue.not_for_the_person
     ]
     words = dict(unit.session.exec(select(LevelRow.key, LevelRow.description)).all())
+    lasts = {one.key: one.lasts for one in unit.catalogue.levels}
     return {
         key: LevelCard(
             words.get(key, ""),
             tuple((one.label, one.show(row[one.key])) for one in told if row.get(one.key) is not None),
+            lasts.get(key),
         )
         for key, row in values.items()
     }

@@ -17,6 +17,7 @@ from finesieve.core.forms.outcome import Charge, Outcome, QuestionOutcome, Secti
 from finesieve.core.forms.outcome import Filling as OneFilling
 from finesieve.core.forms.page import STEPS, Place, Station, places
 from finesieve.core.forms.wording import Wording
+from finesieve.core.model.level_ends import LevelEnd
 from finesieve.core.phrases import phrase
 from finesieve.standins.challenge import Challenge
 
@@ -40,10 +41,11 @@ class Visit:
 
 @dataclass(frozen=True, slots=True)
 class LevelCard:
-    """What a membership level brings, as people read it: its fields as (label, value)."""
+    """What a membership level brings, as people read it: its fields as (label, value), and how long it is held."""
 
     description: str
     lines: tuple[tuple[str, str], ...]
+    lasts: LevelEnd | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -227,7 +227,7 @@ _ENTITIES: Final[dict[str, _Entity]] = {
     ),
     "option_list": _parts(OptionListRow, ("name", "options")),
     "list": _parts(AudienceList, ("key", "name", "description")),
-    "level": _parts(LevelRow, ("key", "name", "description", "position")),
+    "level": _parts(LevelRow, ("key", "name", "description", "position", "lasts")),
     "tag": _parts(TagRow, ("name",)),
     "group_order": _order(FieldGroupRow),
     "level_order": _order(LevelRow),

@@ -16,11 +16,12 @@ from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.fields.types import TYPES
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.portable import localised
-from finesieve.core.setup.document import FieldPart, FormPart, Setup
+from finesieve.core.setup.document import FieldPart, FormPart, LevelPart, Setup
 from finesieve.core.setup.workspace import pointed
 from finesieve.services.define.deletion import take_away
 from finesieve.services.define.fields import refuse_loss
 from finesieve.services.define.groups import GroupInput, make_group
+from finesieve.services.define.level_ends import why_not_level_end
 from finesieve.services.define.memberships import MembershipInput, make_membership
 from finesieve.services.define.options import make_option_list
 from finesieve.services.define.record_types import RecordTypeInput, make_record_type
@@ -102,6 +103,18 @@ class Loader:
             raise InvalidInput({"file": f"The record type “{key}” is not in the file."})
         return record_about(self._types[key])
 
+    def _level_end(self, part: LevelPart) -> None:
+        """How long a level is held, once all levels are there. Raises InvalidInput where it falls to none of them."""
+        row = self._unit.session.exec(select(LevelRow).where(col(LevelRow.key) == part.key)).one()
+        known = {one.key for one in self._unit.catalogue.levels} | {one.key for one in self._setup.levels}
+        why = why_not_level_end(part.key, part.lasts, known)
+        if why:
+            raise InvalidInput({"file": f"The level {part.name}: {why}"})
+        lasts = part.lasts.model_dump(mode="json") if part.lasts is not None else None
+        if lasts != row.lasts:
+            with self._changing("level", row, part.name):
+                row.lasts = lasts
+
     def _labels(self) -> None:
         session = self._unit.session
         for kind, table, parts in (
@@ -118,6 +131,8 @@ class Loader:
                 else:
                     with self._changing(kind, row, part.name):
                         row.name, row.description = part.name, part.description
+        for level in self._setup.levels:
+            self._level_end(level)
         for shared in self._setup.option_lists:
             row = session.exec(select(OptionListRow).where(col(OptionListRow.name) == shared.name)).first()
             if row is None:

@@ -1,6 +1,6 @@
 """Definitions by file: taking the whole setup out, trying a file against what is there, loading it."""
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Final
@@ -22,6 +22,7 @@ from finesieve.core.setup.document import (
     FormPart,
     GroupPart,
     LabelPart,
+    LevelPart,
     LinkPart,
     OptionListPart,
     RecordTypePart,
@@ -130,8 +131,8 @@ def take_setup(unit: Unit, *, values: bool = False) -> Setup:
             for known in catalogue.record_types
             for link in known.links
         ),
-        lists=_labels(unit, AudienceList),
-        levels=_labels(unit, LevelRow),
+        lists=_lists(unit),
+        levels=_levels(unit),
         option_lists=tuple(
             OptionListPart(name=row.name, options=tuple(row.options))
             for row in unit.session.exec(select(OptionListRow).order_by(col(OptionListRow.name))).all()
@@ -157,10 +158,17 @@ def take_setup(unit: Unit, *, values: bool = False) -> Setup:
     )
 
 
-def _labels(unit: Unit, table: type[AudienceList] | type[LevelRow]) -> tuple[LabelPart, ...]:
-    order = col(table.position) if table is LevelRow else col(table.name)
-    rows: Sequence[Any] = unit.session.exec(select(table).order_by(order, col(table.id))).all()
+def _lists(unit: Unit) -> tuple[LabelPart, ...]:
+    rows = unit.session.exec(select(AudienceList).order_by(col(AudienceList.name), col(AudienceList.id))).all()
     return tuple(LabelPart(key=row.key, name=row.name, description=row.description) for row in rows)
+
+
+def _levels(unit: Unit) -> tuple[LevelPart, ...]:
+    rows = unit.session.exec(select(LevelRow).order_by(col(LevelRow.position), col(LevelRow.id))).all()
+    lasts = {known.id: known.lasts for known in unit.catalogue.levels}
+    return tuple(
+        LevelPart(key=row.key, name=row.name, description=row.description, lasts=lasts.get(row.id or 0)) for row in rows
+    )
 
 
 def _field_part(unit: Unit, field: Field) -> FieldPart:

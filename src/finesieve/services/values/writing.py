@@ -10,7 +10,7 @@ from finesieve.core.fields.about import ORDER, PERSON, record_about
 from finesieve.core.fields.built_in import CONSENTS
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import Json, to_json
-from finesieve.core.forms.by_itself import consent_follows, joined, joining_days
+from finesieve.core.forms.by_itself import consent_follows, joined, joining_days, level_ends
 from finesieve.core.language.derived import Members, Row
 from finesieve.core.model.changes import OWN_IDS, Change, ChangeSet
 from finesieve.core.values import Secret, Value
@@ -203,7 +203,7 @@ def change_many(
 def _followed(unit: Unit, about: str, values: Mapping[str, Value], stored: Mapping[str, Value]) -> dict[str, Value]:
     """What is kept by itself when these values change, whoever changes them; what is given stays as given.
 
-    The moments of consents, and the days of joining lists.
+    The moments of consents, the days of joining lists, and the last day of a level.
     """
     if about != PERSON:
         return {}
@@ -213,6 +213,8 @@ def _followed(unit: Unit, about: str, values: Mapping[str, Value], stored: Mappi
             found |= consent_follows(unit.catalogue, consent, unit.moment.now)
     if "lists" in values:
         found |= joined(unit.catalogue, unit.moment, stored.get("lists"), values["lists"])
+    if "level" in values and values["level"] != stored.get("level"):
+        found |= level_ends(unit.catalogue, unit.moment, values["level"])
     return {key: value for key, value in found.items() if key not in values}
 
 
@@ -224,6 +226,8 @@ def keys_that_follow(unit: Unit, about: str, keys: Sequence[str]) -> list[str]:
             found += consent_follows(unit.catalogue, consent, unit.moment.now)
     if about == PERSON and "lists" in keys:
         found += joining_days(unit.catalogue)
+    if about == PERSON and "level" in keys:
+        found += level_ends(unit.catalogue, unit.moment, None)
     return [key for key in found if key not in keys]
 
 

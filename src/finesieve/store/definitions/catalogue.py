@@ -20,6 +20,7 @@ from finesieve.core.fields.options import option_from_json
 from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.model.catalogue import Catalogue, Group, LibraryCheck, Link, NamedList, RecordType, build_catalogue
 from finesieve.core.model.checks import OwnCheck
+from finesieve.core.model.level_ends import LevelEnd
 from finesieve.store.connection.database import is_reading
 from finesieve.store.definitions.columns import SQL_TYPES
 from finesieve.store.definitions.entering import enter_by_id
@@ -156,7 +157,11 @@ def _shop(session: Session) -> Shop | None:
 
 
 def _named(rows: Sequence[AudienceList] | Sequence[LevelRow]) -> tuple[NamedList, ...]:
-    return tuple(NamedList(row.id or 0, row.key, row.name) for row in rows)
+    return tuple(NamedList(row.id or 0, row.key, row.name, _lasts(row)) for row in rows)
+
+
+def _lasts(row: AudienceList | LevelRow) -> LevelEnd | None:
+    return LevelEnd.model_validate(row.lasts) if isinstance(row, LevelRow) and row.lasts else None
 
 
 def _record_types(session: Session) -> tuple[RecordType, ...]:

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import date
 from typing import Any, Final, Literal
 
 from sqlalchemy import Integer, Select, and_, cast, func, literal_column, not_, or_, select
@@ -12,6 +13,7 @@ from finesieve.core.fields.about import LEVEL, PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.typed import Typed
+from finesieve.core.model.level_ends import LEVEL_ENDS
 from finesieve.core.values import Type, Value
 from finesieve.store.connection.database import apart
 from finesieve.store.definitions.catalogue import Definitions
@@ -34,6 +36,7 @@ __all__ = [
     "count_verdicts",
     "count_where",
     "fill_counts",
+    "holders_of_level",
     "membership_counts",
     "page_of_people",
     "stream_people",
@@ -302,6 +305,25 @@ def stream_people(
     query = _people_query(session, definitions, moment, keys, "", meshes, "passes", None)
     for row in session.execute(query.execution_options(yield_per=1_000)):
         yield _person(row, keys)
+
+
+def holders_of_level(
+    session: Session,
+    definitions: Definitions,
+    level: str,
+    *,
+    with_end: bool,
+    before: date | None = None,
+    after: int = 0,
+    limit: int,
+) -> list[int]:
+    """The next people from above an id who hold a level and have a last day, or have none; one `before` a day."""
+    person, ends = definitions.person, definitions.columns_of(PERSON)[LEVEL_ENDS]
+    query = select(person.c.id).where(person.c.level == level, person.c.id > after)
+    query = query.where(ends.is_not(None) if with_end else ends.is_(None))
+    if before is not None:
+        query = query.where(ends < before)
+    return [int(row[0]) for row in session.execute(query.order_by(person.c.id).limit(limit))]
 
 
 def membership_counts(

@@ -51,8 +51,8 @@ _GAINED: Final = text(
 
 
 def gained_at(session: Session, about: str, field_id: int, member: str, ids: Sequence[int]) -> dict[int, datetime]:
-    """When those of the ids whose value holds several things last gained a member of it, as far as is written down."""
-    values = {"about": about, "field": field_id, "ids": list(ids), "one": [member]}
+    """When those of the ids last got a value, or gained a member of several, as far as is written down."""
+    values = {"about": about, "field": field_id, "ids": list(ids), "one": member}
     return {int(row_id): at for row_id, at in session.execute(_GAINED, values)} if ids else {}
 
 
