@@ -1,13 +1,13 @@
 // The public form: tell the server when a question was answered or left; the server decides the rest.
 document.addEventListener("change", (event) => {
   const form = event.target.closest("[data-answers]");
-  if (!form || event.target.name === "person") return;
+  if (!form || event.target.name === "person" || event.target.closest("[hx-morph-skip]")) return;
   keep(form); // what fills in for a person may say "change" without "input"
   form.dispatchEvent(new CustomEvent("answered"));
 });
 document.addEventListener("focusout", (event) => {
   const question = event.target.closest("[data-question]");
-  if (!question || question.contains(event.relatedTarget)) return;
+  if (!question || question.contains(event.relatedTarget) || question.closest("[hx-morph-skip]")) return;
   const form = question.closest("[data-answers]");
   left(form).add(question.dataset.question);
   form.querySelector("#touched").value = [...left(form)].join(" ");
@@ -22,7 +22,7 @@ function left(form) {
 
 // What was typed is kept in this window until it was sent, so that going away and coming back loses nothing.
 const place = () => `answers:${location.pathname.replace(/\/(thanks|confirm)$/, "")}`;
-const kept = (form) => [...form.querySelectorAll("[name^='a_']")].filter((input) => !["file", "password", "hidden"].includes(input.type));
+const kept = (form) => [...form.querySelectorAll("[name^='a_']")].filter((input) => !["file", "password", "hidden"].includes(input.type) && !input.closest("[hx-morph-skip]"));
 
 function keep(form) {
   const answers = {};

@@ -112,6 +112,8 @@ class Members(unittest.TestCase):
         self.assertEqual(page.all("[name=a_q6]"), [])
         page.press("Ask for a change", "summary")
         page.press("Hill", ".kept .chips label")
+        page.fill("#q3", "Wood" + Keys.TAB)  # another answer on the way leaves the wish as it is
+        page.wait(lambda: "q3" in page.all("#touched")[0].get_attribute("value"), "q3 was left")
         page.press("Ask for it", "button")
         page.until_text(".summary", "We have your request")
         self.sound()

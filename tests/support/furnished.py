@@ -24,7 +24,7 @@ from finesieve.services.people.records import add_record
 from finesieve.services.sift.segments import create_segment
 from finesieve.services.upkeep.dismissing import dismiss, open_findings
 from finesieve.services.values.house import set_house_value
-from finesieve.store.tables import DefinitionChange, HouseSchedule, OrderRow, Submission
+from finesieve.store.tables import Decision, DefinitionChange, HouseSchedule, OrderRow, Submission
 from tests.support.house import NOW, House, make_house
 from tests.support.shop import Trade
 from tests.support.site import application
@@ -72,7 +72,19 @@ class Furnished:
                 state="stored", answers={"email": "theirs@hedgerow.example", "zone": "hill"}, received_at=NOW,
             )  # fmt: skip
             unit.session.add(sent)
+            asked = {"field": unit.catalogue.by_key["zone"].id, "value": "hill"}
+            wish = Decision(
+                workspace_id=unit.workspace_id,
+                kind="asked_change",
+                person_id=self.person,
+                form_id=self.form,
+                asked=asked,
+                state="waiting",
+                at=NOW,
+            )
+            unit.session.add(wish)
             unit.session.flush()
+            self.decision = wish.id
             self.sending = sent.id
             self.order = unit.session.exec(select(OrderRow.id)).one()
             self.schedule = unit.session.exec(select(HouseSchedule.id)).one()
@@ -88,7 +100,7 @@ class Furnished:
             "key": "their_sum" if "/steps/" in path else "zone",
             "slug": self.house.slug, "group_id": self.house.group_id(), "form_id": self.form, "segment_id": self.segment,
             "field_id": self.derived if derived else self.value if house else self.house.field_id("zone"), "person_id": self.person,
-            "question_id": "q1", "place": 0, "verdict": "passes", "decision_id": 1, "workspace": self.house.slug,
+            "question_id": "q1", "place": 0, "verdict": "passes", "decision_id": self.decision, "workspace": self.house.slug,
             "form_slug": "join-us", "schedule_id": self.schedule, "level_id": self.level, "membership_id": self.level,
             "page_name": "levels", "list_id": self.options, "type_id": self.type, "record_id": self.record,
             "link_id": self.link, "task_id": self.task, "change_id": self.change or 0, "row_id": self.person,

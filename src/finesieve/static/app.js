@@ -357,6 +357,11 @@ function reveal(menu) {
   });
 }
 const revealAll = () => document.querySelectorAll("[data-reveals]").forEach(reveal);
+// Typing beside one of several ways chooses it.
+document.addEventListener("input", (event) => {
+  const way = event.target.closest?.("[data-way]")?.querySelector("input[type=radio]");
+  if (way) way.checked = true;
+});
 document.addEventListener("change", (event) => { if (event.target.matches?.("[data-reveals]")) reveal(event.target); });
 document.addEventListener("DOMContentLoaded", revealAll);
 document.addEventListener("htmx:after:swap", revealAll);
