@@ -221,6 +221,13 @@ class Account(unittest.TestCase):
         gone = visitor().post(f"{self.here}/password", data={"email": WREN, "password": "nine plain words"})
         self.assertEqual(gone.status_code, 422)
 
+    def test_the_password_cannot_be_tried_out_where_somebody_is_signed_in(self) -> None:
+        self.sign_in()
+        self.browser.post(f"{self.here}/security", data={"password": "nine plain words"})
+        wrong = {"password": "another plain one", "current": "no"}
+        tried = [self.browser.post(f"{self.here}/security", data=wrong).status_code for _ in range(10)]
+        self.assertEqual((tried[0], tried[-1]), (422, 429))
+
     def test_a_password_check_always_costs_the_same(self) -> None:
         members = application().state.site.members
         with patch.object(members._hasher, "verify", return_value=False) as checked:

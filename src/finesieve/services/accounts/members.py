@@ -205,14 +205,18 @@ class MemberAccounts:
     def set_password(self, slug: str, member: SignedInMember, password: str, current: str = "") -> None:
         """Set a password, or ("") take it away; other browsers are signed out.
 
-        Raises InvalidInput by `password` and `current`: whoever has one must give it.
+        Raises InvalidInput by `password` and `current`: whoever has one must give it. Raises TooOften.
         """
         scope, _ = self._scope(slug)
         with scope.reading("public") as unit:
             known = self._account(unit, member.person_id)
             kept = known.password_hash if known is not None else ""
-        if kept and not self._hasher.verify(current[:_LONGEST], kept):
-            raise InvalidInput({"current": "That is not your password."})
+        if kept:
+            # Whoever sits down at a browser that is signed in must not try out the password at their leisure.
+            counted = count_try(self._store, self._clock(), "", f"account:{scope.workspace_id}:{member.person_id}")
+            if not self._hasher.verify(current[:_LONGEST], kept):
+                raise InvalidInput({"current": "That is not your password."})
+            forgive_try(self._store, counted)
         if password and not _SHORTEST <= len(password) <= _LONGEST:
             raise InvalidInput({"password": f"Choose a password of at least {_SHORTEST} characters."})
         new = self._hasher.hash(password) if password else ""
