@@ -11,8 +11,12 @@ from finesieve.web.errors import plain_page
 
 __all__ = ["Admission"]
 
-_SHARES: Final = {"office": 18, "front": 14, "door": 4, "health": 2}
-"""Requests at once; together fewer than the forty threads that run them."""
+_SHARES: Final = {"office": 16, "front": 12, "answers": 3, "door": 4, "health": 2}
+"""Requests at once; together fewer than the forty threads that run them.
+
+Working out a form for the answers so far waits for nothing but the database, and briefly: more of them at once only
+take turns, and each comes later for it.
+"""
 _WAIT: Final = 10
 _FULL: Final = "The server is busy right now; try again in a moment."
 
@@ -23,6 +27,8 @@ def _share_of(path: str) -> str:
         return ""
     if path.endswith("/password") and path.startswith("/account/"):
         return "door"
+    if path.startswith("/join/") and path.endswith("/answers"):
+        return "answers"
     if path.startswith(("/join/", "/shop/", "/account/", "/pages/")):
         return "front"
     # Passwords take their time, and must not take that of those who are signed in.

@@ -6,7 +6,7 @@ from datetime import timedelta
 from decimal import Decimal
 from typing import Final
 
-from sqlalchemy import cast, delete
+from sqlalchemy import bindparam, delete
 from sqlalchemy.dialects.postgresql import JSONB, insert
 from sqlmodel import col, select
 
@@ -58,6 +58,21 @@ class CartView:
         return self.manner.language
 
 
+# Made once, since putting a statement together costs as much again as the database does; and every answer needs these.
+_CHECKOUT: Final = select(CheckoutRow).where(col(CheckoutRow.cart) == bindparam("cart"))
+_TABLE: Final = CheckoutRow.__table__  # type: ignore[attr-defined]  # the table beneath the model
+_SAYS: Final = ("answers", "delivery", "payment", "changed_at")
+_KEEP: Final = (
+    insert(_TABLE)
+    .values({name: bindparam(name) for name in ("workspace_id", "cart", "order_id", "ordered", *_SAYS)})
+    .on_conflict_do_update(
+        index_elements=["workspace_id", "cart"],
+        set_={name: bindparam(name) for name in _SAYS},
+        where=(_TABLE.c.order_id == 0) | (_TABLE.c.ordered != bindparam("here", type_=JSONB)),
+    )
+)
+
+
 def _shop(unit: Unit) -> Shop:
     shop = shop_behind(unit).sold()
     if shop is None:
@@ -66,8 +81,7 @@ def _shop(unit: Unit) -> Shop:
 
 
 def _row(unit: Unit, cart: str) -> CheckoutRow | None:
-    query = select(CheckoutRow).where(col(CheckoutRow.cart) == cart)
-    return unit.session.exec(query).first() if cart and len(cart) <= _KEY else None
+    return unit.session.scalars(_CHECKOUT, {"cart": cart}).first() if cart and len(cart) <= _KEY else None
 
 
 def _locked(unit: Unit, cart: str) -> CheckoutRow | None:
@@ -134,13 +148,12 @@ def keep_answers(unit: Unit, key: str, answers: Mapping[str, str], cart: Cart) -
         return
     delivery, payment = (way.key if way is not None else "" for way in (cart.delivery, cart.payment))
     kept = {"answers": dict(answers), "delivery": delivery, "payment": payment, "changed_at": unit.moment.now}
-    row = insert(CheckoutRow).values(workspace_id=unit.workspace_id, cart=key[:_KEY], order_id=0, ordered=[], **kept)
     here = [
         [line.offer.product.key, line.offer.variant.key if line.offer.variant else "", line.quantity]
         for line in cart.lines
     ]
-    still = (col(CheckoutRow.order_id) == 0) | (col(CheckoutRow.ordered) != cast(here, JSONB))
-    unit.session.execute(row.on_conflict_do_update(index_elements=["workspace_id", "cart"], set_=kept, where=still))
+    whole = {"workspace_id": unit.workspace_id, "cart": key[:_KEY], "order_id": 0, "ordered": [], "here": here, **kept}
+    unit.session.connection().execute(_KEEP, whole)
 
 
 def mark_ordered(unit: Unit, key: str, order_id: int) -> None:

@@ -101,6 +101,7 @@ class PublicForms:
         self._links = Links(secret)
         self._challenges = ChallengeService(secret)
         self._kept: dict[tuple[int, int, int, int], _Ready] = {}
+        self._entered: dict[str, tuple[Scope, str]] = {}
 
     # Opening, answering, sending
 
@@ -155,8 +156,8 @@ class PublicForms:
 
         `methods` are the ways of delivery and payment that have been chosen, `person` is who is signed in.
         """
-        scope, house = self._scope(workspace_slug)
         with_cart = bool(self._told(token).cart)
+        scope, house = self._scope_to_write(workspace_slug) if with_cart else self._scope(workspace_slug)
         with scope.transaction("public") if with_cart else scope.reading("public") as unit:
             filling = self._filling(unit, form_slug, token, person)
             opened = self._evaluated(unit, house, filling, answers, language, methods=methods)
@@ -194,7 +195,7 @@ class PublicForms:
         nothing that is stored: the answers are held until the link in a message to
         that address is followed, or the staff decide. Raises TooOften.
         """
-        scope, house = self._scope(workspace_slug)
+        scope, house = self._scope_to_write(workspace_slug)
         if came_from:
             count_arrival(scope, f"send:{form_slug}", came_from)
         by = self._told(token).by
@@ -442,6 +443,18 @@ class PublicForms:
         return int(parts[1]), self._links.end_of(me), by, order
 
     # What all of them need
+
+    def _scope_to_write(self, workspace_slug: str) -> tuple[Scope, str]:
+        """As `_scope`, without asking for a workspace that is known: the transaction that follows enters it anew.
+
+        A workspace keeps its short name, and nobody else gets it.
+        """
+        if workspace_slug not in self._entered:
+            scope, house = self._scope(workspace_slug)
+            if len(self._entered) >= _MOST_PREPARED:
+                self._entered.clear()
+            self._entered[workspace_slug] = (scope, house)
+        return self._entered[workspace_slug]
 
     def _scope(self, workspace_slug: str) -> tuple[Scope, str]:
         with self.store.reading() as session:

@@ -282,8 +282,8 @@ def record_lines(
 
 def fill_text(unit: Unit, text: str, moment: Moment | None = None, values: Mapping[str, Value] | None = None) -> str:
     """A text with its placeholders filled: house values, as they are at a moment, now for none; and a person's."""
-    if not text:
-        return text
+    if "{" not in text and "}" not in text:
+        return text  # as most texts are, on every round trip of a form
     at = moment or unit.moment
     row = unit.catalogue.derivation.row(values, at) if values else {}
     return fill(text, unit.catalogue.check, row, at, partial(show_typed, unit.catalogue))

@@ -2,9 +2,9 @@
 
 import secrets
 from datetime import datetime
-from typing import Any
+from typing import Any, Final
 
-from sqlalchemy import delete
+from sqlalchemy import bindparam, delete
 from sqlmodel import Session, col, select
 
 from finesieve.core.commerce.cart import MOST_LINES, MOST_PIECES
@@ -16,9 +16,11 @@ from finesieve.store.tables import CartRow
 __all__ = ["lines_of", "put_into", "sweep"]
 
 
+_CART: Final = select(CartRow).where(col(CartRow.key) == bindparam("key"))
+
+
 def _row(session: Session, key: str, *, lock: bool = False) -> CartRow | None:
-    query = select(CartRow).where(col(CartRow.key) == key)
-    return session.exec(query.with_for_update() if lock else query).first()
+    return session.scalars(_CART.with_for_update() if lock else _CART, {"key": key}).first()
 
 
 def lines_of(session: Session, key: str) -> CartLines:
