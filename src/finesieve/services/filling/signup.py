@@ -1,12 +1,12 @@
 """The public sign-up: opening the form, answering, sending, and confirming by mail."""
 
 import secrets
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Final
 
-from sqlalchemy import text
+from sqlalchemy import bindparam, text
 from sqlmodel import col, select
 
 from finesieve.core.commerce.port import PaymentRefused
@@ -80,6 +80,11 @@ from finesieve.store.tables import Decision, FormRow, FormVersion, OrderRow, Sub
 __all__ = ["PublicForms"]
 
 _MOST_PREPARED: Final = 128
+_SENT_BEFORE: Final = select(Submission.id).where(
+    col(Submission.form_id) == bindparam("form"), col(Submission.key) == bindparam("key")
+)
+_TEXTS: Final = ("title", "intro", "send_label", "thanks")
+"""The texts of a form around its questions."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,7 +165,7 @@ class PublicForms:
         scope, house = self._scope_to_write(workspace_slug) if with_cart else self._scope(workspace_slug)
         with scope.transaction("public") if with_cart else scope.reading("public") as unit:
             filling = self._filling(unit, form_slug, token, person)
-            opened = self._evaluated(unit, house, filling, answers, language, methods=methods)
+            opened = self._evaluated(unit, house, filling, answers, language, methods=methods, texts=("title",))
             if with_cart and opened.cart is not None:
                 secret = {one.id for one in opened.outcome.walk() if one.field.type.kind == "secret"}
                 kept = {name: text for name, text in answers.items() if name not in secret}
@@ -227,45 +232,51 @@ class PublicForms:
     def _send_once(self, scope: Scope, house: str, sent: Sent) -> OpenForm:
         with scope.transaction("public") as unit:
             filling = self._filling(unit, sent.form_slug, sent.token, sent.person)
-            opened = self._evaluated(unit, house, filling, sent.answers, sent.language, methods=sent.methods)
-            done = replace(opened, sent=True)
-            earlier = select(Submission.id).where(
-                col(Submission.form_id) == filling.form_id, col(Submission.key) == filling.key
+            # Mostly it is taken, and the page is not shown again: its texts, which may count people, can wait.
+            opened = self._evaluated(
+                unit, house, filling, sent.answers, sent.language, methods=sent.methods, texts=("title",)
             )
-            sent_before = unit.session.exec(earlier).first()
-            if sent_before is not None:
-                receipt = self._links.give("sent", unit.moment.now, sent_before, False)
-                return replace(done, receipt=receipt, order=self._order_of(unit, filling, opened))
-            if opened.is_checkout and (ordered := ordered_with(unit, filling.cart)):
-                # Sent from another page with the same cart: it is that order.
-                return replace(done, order=self._links.give("order", unit.moment.now, ordered))
-            unasked = frozenset(shown.id for shown in opened.outcome.showing) - sent.asked
-            if unasked or opened.outcome.troubles or opened.unchosen:
-                return replace(opened, unasked=unasked)
-            if opened.is_checkout and (opened.bill is None or sent.total != opened.total):
-                return replace(opened, total_before="" if opened.bill is None else sent.total or "0")
-            if filling.order:
-                return self._corrected(unit, filling, opened)
-            if opened.form.challenge and not self._challenges.passes(filling.key, *sent.challenge):
-                return replace(opened, challenge_failed=bool(sent.challenge[1]))
-            results = opened.outcome.results()
-            values = results.of(PERSON)
-            known = filling.person_id or self._known(unit, values)
-            more = _only_here(opened.outcome)
-            # Whose address it is, is asked by mail; saying here that it is taken would tell strangers who is known.
-            asked_of = {key: value for key, value in values.items() if key != "email"}
-            taken = taken_keys(unit, known, asked_of, more)
-            if taken:
-                return replace(opened, outcome=worded(opened.outcome.taken(taken), opened.say))
-            results = results.also(PERSON, _agreed(unit, filling, opened, values))
-            receipt = self._store_answers(
-                unit, filling, opened, sealed_results(unit, results), known, wished=sent.account
-            )
-            order = self._order_of(unit, filling, opened)
-            if order and opened.bill is not None and not opened.bill.total:
-                parts = self._links.read("order", unit.moment.now, order) or [0]
-                tell_placed(unit, int(parts[0]), _order_link(unit, order))
-            return replace(done, receipt=receipt, order=order)
+            answer = self._taken(unit, sent, filling, opened)
+            if answer.sent:
+                return answer
+            whole = self._evaluated(unit, house, filling, sent.answers, sent.language, methods=sent.methods)
+            return replace(answer, form=whole.form)
+
+    def _taken(self, unit: Unit, sent: Sent, filling: Filling, opened: OpenForm) -> OpenForm:
+        """Take what was sent, or say what is in the way."""
+        done = replace(opened, sent=True)
+        sent_before = unit.session.execute(_SENT_BEFORE, {"form": filling.form_id, "key": filling.key}).scalar()
+        if sent_before is not None:
+            receipt = self._links.give("sent", unit.moment.now, sent_before, False)
+            return replace(done, receipt=receipt, order=self._order_of(unit, filling, opened))
+        if opened.is_checkout and (ordered := ordered_with(unit, filling.cart)):
+            # Sent from another page with the same cart: it is that order.
+            return replace(done, order=self._links.give("order", unit.moment.now, ordered))
+        unasked = frozenset(shown.id for shown in opened.outcome.showing) - sent.asked
+        if unasked or opened.outcome.troubles or opened.unchosen:
+            return replace(opened, unasked=unasked)
+        if opened.is_checkout and (opened.bill is None or sent.total != opened.total):
+            return replace(opened, total_before="" if opened.bill is None else sent.total or "0")
+        if filling.order:
+            return self._corrected(unit, filling, opened)
+        if opened.form.challenge and not self._challenges.passes(filling.key, *sent.challenge):
+            return replace(opened, challenge_failed=bool(sent.challenge[1]))
+        results = opened.outcome.results()
+        values = results.of(PERSON)
+        known = filling.person_id or self._known(unit, values)
+        more = _only_here(opened.outcome)
+        # Whose address it is, is asked by mail; saying here that it is taken would tell strangers who is known.
+        asked_of = {key: value for key, value in values.items() if key != "email"}
+        taken = taken_keys(unit, known, asked_of, more)
+        if taken:
+            return replace(opened, outcome=worded(opened.outcome.taken(taken), opened.say))
+        results = results.also(PERSON, _agreed(unit, filling, opened, values))
+        receipt = self._store_answers(unit, filling, opened, sealed_results(unit, results), known, wished=sent.account)
+        order = self._order_of(unit, filling, opened)
+        if order and opened.bill is not None and not opened.bill.total:
+            parts = self._links.read("order", unit.moment.now, order) or [0]
+            tell_placed(unit, int(parts[0]), _order_link(unit, order))
+        return replace(done, receipt=receipt, order=order)
 
     def _corrected(self, unit: Unit, filling: Filling, opened: OpenForm) -> OpenForm:
         """Correct an order by what was sent, where nobody else has meanwhile."""
@@ -520,8 +531,10 @@ class PublicForms:
         answers: Mapping[str, str] | None,
         *languages: str,
         methods: Mapping[str, str] | None = None,
+        texts: Sequence[str] = _TEXTS,
     ) -> OpenForm:
-        """The form for these answers, None for what an order to be corrected begins with."""
+        """The form for these answers, None for what an order to be corrected begins with. `texts` names those around
+        the questions that are filled in."""
         prepared = self._ready(unit, filling).form
         form = prepared.form
         say = wording_of(form, *languages)
@@ -545,11 +558,11 @@ class PublicForms:
         answers = answers or {}
         outcome, cart = evaluate_where_it_goes(unit, prepared, answers, unit.moment, situation)
         bill, wrong = bill_or_why(cart, outcome)
-        shown = {"title": form.title, "intro": form.intro, "send_label": form.send_label, "thanks": form.thanks}
+        shown = {name: str(getattr(form, name)) for name in texts}
         if filling.person_id:
-            shown |= {name: text for name, text in _for_the_known(form).items() if text}
+            shown |= {name: text for name, text in _for_the_known(form).items() if text and name in texts}
         theirs = _own_values(unit, situation) if filling.person_id else None
-        texts = {name: fill_text(unit, say(text), values=theirs) for name, text in shown.items()}
+        filled = {name: fill_text(unit, say(text), values=theirs) for name, text in shown.items()}
         token = self._links.give(
             "form",
             unit.moment.now,
@@ -567,7 +580,7 @@ class PublicForms:
         )
         return OpenForm(
             house,
-            form.model_copy(update=texts),
+            form.model_copy(update=filled),
             token,
             worded(outcome, lambda text: fill_text(unit, say(text), values=theirs)),
             say,
