@@ -6,6 +6,7 @@ from datetime import UTC, date, datetime, timedelta
 from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound, Overtaken
+from finesieve.core.model.catalogue import LEVEL_QUESTION
 from finesieve.core.model.level_ends import LevelEnd
 from finesieve.services.define.level_ends import LevelEndInput, let_levels_end, set_level_end
 from finesieve.services.define.memberships import (
@@ -16,11 +17,15 @@ from finesieve.services.define.memberships import (
     remove_membership,
     set_person_level,
 )
+from finesieve.services.filling.signup import PublicForms
+from finesieve.services.forms.composing import add_question
+from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.people.bulk import BulkInput, Chosen, change_in_bulk
 from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
 from finesieve.services.transfer.setups import export_setup, load_setup
+from finesieve.store.reading.rows import find_by_email
 from finesieve.store.tables import Task
 from tests.support.database import store
 from tests.support.house import NOW, House, make_house
@@ -171,6 +176,22 @@ class Ends(unittest.TestCase):
         self.assertIsNone(lasts["sower"])
         with self.assertRaises(InvalidInput):
             load_setup(other, export_setup(self.scope)[1].replace('"falls_to": "sower"', '"falls_to": "mayor"'))
+
+    def test_who_chooses_it_on_a_form_sees_how_long_it_is_held_and_holds_it_so(self) -> None:
+        set_level_end(self.scope, self.ids["steward"], YEAR)
+        form = create_form(self.scope, "Join us")
+        add_question(self.scope, form, read_form(self.scope, form).revision, LEVEL_QUESTION)
+        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        public = PublicForms(store(), lambda: NOW, "s")
+        opened = public.open(self.house.slug, "join-us")
+        self.assertEqual(str(opened.levels["steward"].lasts.how_long), "1 year")
+        self.assertIsNone(opened.levels["sprout"].lasts)
+        asked = frozenset(one.id for one in opened.outcome.showing)
+        answers = {"q1": "fern@hedgerow.example", "q2": "steward"}
+        self.assertTrue(public.send(self.house.slug, "join-us", opened.token, answers, asked).sent)
+        with self.scope.reading("reader") as unit:
+            person = find_by_email(unit.session, unit.definitions, "fern@hedgerow.example") or 0
+        self.assertEqual((self.level(person), self.last_day(person)), ("steward", "2027-11-25"))
 
     def test_the_day_is_that_of_the_house(self) -> None:
         """A person who gets the level late in the evening of Greenwich has it from that day on."""

@@ -15,7 +15,7 @@ from finesieve.services.commerce.orders import list_orders
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, change_field, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
-from finesieve.services.define.memberships import MembershipInput, create_membership
+from finesieve.services.define.memberships import MembershipInput, create_membership, set_person_level
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.follow_up.outbox import read_outbox
@@ -197,6 +197,18 @@ class Account(unittest.TestCase):
         self.assertIn("Send me a link", self.browser.get(self.here).text)
         self.assertEqual(self.browser.post(f"{self.here}/enter", data={"link": waiting}).status_code, 404)
         self.assertRaises(NotAllowed, lambda: send_link_to(self.house.as_role("reader"), self.person))
+
+    def test_the_level_and_its_last_day_stand_on_it(self) -> None:
+        level = create_membership(self.scope, "level", MembershipInput(name="Steward"))
+        office = Office(self.house)
+        sent = {"ends": "on", "on": "2031-02-03", "was_ends": "never", "was_on": ""}
+        self.assertEqual(office.post(f"define/levels/{level}/end", sent).status_code, 303)
+        self.assertIn("until 3 Feb 2031", office.get("define/levels").text)
+        wrong = {"ends": "on", "on": "", "was_ends": "on", "was_on": "2031-02-03"}
+        refused = office.post(f"define/levels/{level}/end", wrong)
+        self.assertEqual((refused.status_code, "Choose the last day." in refused.text), (422, True))
+        set_person_level(self.scope, self.person, "steward")
+        self.assertRegex(self.sign_in(), r"Steward,\s+until 3 Feb 2031")
 
     def test_a_password(self) -> None:
         self.sign_in()
