@@ -103,6 +103,16 @@ class Ends(unittest.TestCase):
         self.assertEqual(self.fill_in(), "2 changed.")
         self.assertEqual(self.last_day(put_off), "")
 
+    def test_it_is_said_who_would_fall_at_once(self) -> None:
+        long_ago, today = self.house.add(), self.house.add()
+        set_person_level(self.after(-400).scope, long_ago, "steward")
+        set_person_level(self.scope, today, "steward")
+        change = set_level_end(self.scope, self.ids["steward"], YEAR)
+        self.assertIn("2 changed. For 1 of them it is past", self.fill_in())
+        undo_change(self.scope, change)
+        let_levels_end(self.after(1).scope)
+        self.assertEqual(self.level(long_ago), "steward")
+
     def test_the_day_after_the_last_one_they_fall(self) -> None:
         set_level_end(self.scope, self.ids["steward"], YEAR)
         set_level_end(self.scope, self.ids["sower"], LevelEndInput(ends="after", after=30, unit="days"))

@@ -11,7 +11,6 @@ from finesieve.core.fields.about import PERSON
 from finesieve.core.model.catalogue import NamedList
 from finesieve.core.model.changes import OWN_IDS
 from finesieve.core.model.level_ends import LEVEL_ENDS, LevelEnd, LevelUnit
-from finesieve.core.values import Value
 from finesieve.services.define.built_ins import use_part
 from finesieve.services.define.fields import patiently
 from finesieve.services.kernel.changes import record_change, snapshot
@@ -111,7 +110,7 @@ def _level(unit: Unit, level_id: int) -> NamedList | None:
 @work_of("level_ends")
 def _give_last_days(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[str, Any]:
     """A last day for those who hold a level and have none, or none where it ends no more. Begun again, it goes on."""
-    after, done = int(payload.get("after", 0)), int(payload.get("done", 0))
+    after, done, past = (int(payload.get(name, 0)) for name in ("after", "done", "past"))
     while True:
         with scope.transaction("owner") as unit:
             level = _level(unit, int(payload["level"]))
@@ -120,21 +119,23 @@ def _give_last_days(scope: Scope, payload: dict[str, Any], progress: Progress) -
             ids = holders_of_level(
                 unit.session, unit.definitions, level.key, with_end=level.lasts is None, after=after, limit=_BATCH
             )
-            change_many(unit, PERSON, _last_days(unit, level, ids), _WAY)
-            done += len(ids)
-            after = ids[-1] if ids else after
-            progress.keep(unit, after=after, done=done)
+            days = _last_days(unit, level, ids)
+            change_many(unit, PERSON, {one: {LEVEL_ENDS: day} for one, day in days.items()}, _WAY)
+            done, after = done + len(ids), ids[-1] if ids else after
+            past += sum(day is not None and day < unit.moment.today for day in days.values())
+            progress.keep(unit, after=after, done=done, past=past)
         if len(ids) < _BATCH:
-            return {"message": f"{done} changed."}
+            soon = f" For {past} of them it is past, and they fall tonight, unless you undo it." if past else ""
+            return {"message": f"{done} changed.{soon}"}
         progress.say(done, done + _BATCH)
 
 
-def _last_days(unit: Unit, level: NamedList, ids: list[int]) -> dict[int, dict[str, Value]]:
+def _last_days(unit: Unit, level: NamedList, ids: list[int]) -> dict[int, date | None]:
     if level.lasts is None:
-        return {one: {LEVEL_ENDS: None} for one in ids}
+        return dict.fromkeys(ids)
     got = gained_at(unit.session, PERSON, OWN_IDS["level"], level.key, ids)
     days = {one: got[one].astimezone(unit.moment.zone).date() if one in got else unit.moment.today for one in ids}
-    return {one: {LEVEL_ENDS: level.lasts.last_day(day)} for one, day in days.items()}
+    return {one: level.lasts.last_day(day) for one, day in days.items()}
 
 
 def let_levels_end(scope: Scope) -> int:
