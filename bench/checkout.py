@@ -126,7 +126,7 @@ def checkout_under_load(scope: Scope, url: str, workspace: str) -> bool:
         ]
     port = 21_000 + os.getpid() % 2_000
     with (
-        _serving("finesieve.app:create_app", url, port) as ours,
+        _serving("finesieve.app:create_server", url, port) as ours,
         _serving("bench.checkout:by_hand_app", url, port + 1) as theirs,
     ):
         found: dict[object, list[float]] = {True: [], False: [], "hand": []}

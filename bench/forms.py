@@ -227,7 +227,7 @@ def under_load(url: str, workspace: str, with_rules: str, without: str, people: 
         "-m",
         "uvicorn",
         "--factory",
-        "finesieve.app:create_app",
+        "finesieve.app:create_server",
         "--port",
         str(port),
         "--log-level",

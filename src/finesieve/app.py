@@ -68,7 +68,7 @@ from finesieve.web.security import SecurityHeaders
 from finesieve.web.site import Site
 from finesieve.web.templating import PACKAGE
 
-__all__ = ["create_app"]
+__all__ = ["create_app", "create_server"]
 
 MOST_BYTES: Final = 22 * 1024 * 1024
 SECONDS_FOR_OFFICE: Final = 10
@@ -83,11 +83,15 @@ def _secret(settings: Settings) -> str:
     return settings.secret or secrets.token_urlsafe(32)
 
 
-def _keep_what_stays() -> None:
-    """What the modules made stays for good. Looking it over for garbage again and again holds all answers up."""
-    if not gc.get_freeze_count():
-        gc.collect()
-        gc.freeze()
+def create_server() -> FastAPI:
+    """Make the application for a process that does nothing else.
+
+    What the modules have made stays for good; looking it over for garbage again and again would hold all answers up.
+    """
+    app = create_app()
+    gc.collect()
+    gc.freeze()
+    return app
 
 
 def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> FastAPI:
@@ -100,7 +104,6 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
 
     @asynccontextmanager
     async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
-        _keep_what_stays()
         yield
         for one in (store, public_store):
             one.engine.dispose()

@@ -179,7 +179,7 @@ def serve(port: int = 8765, host: str = "127.0.0.1") -> None:
         _misuse("FINESIEVE_SECRET is not set; it signs what is handed to browsers, and is the same for all processes.")
     # Whose X-Forwarded-For is believed is a setting of ours.
     uvicorn.run(
-        "finesieve.app:create_app",
+        "finesieve.app:create_server",
         factory=True,
         host=host,
         port=port,

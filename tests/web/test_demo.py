@@ -51,7 +51,7 @@ class Loading(unittest.TestCase):
             )
         scope = Scope(store(), workspace or 0, "A reader", "reader", lambda: NOW)
         catalogue = read_catalogue(scope)
-        self.assertEqual((len(catalogue.groups), len(catalogue.stored), len(catalogue.derived)), (6, 39, 4))
+        self.assertEqual((len(catalogue.groups), len(catalogue.stored), len(catalogue.derived)), (7, 40, 4))
         bench = read_bench(scope)
         self.assertEqual((bench.people, bench.forms, bench.segments, bench.drafts, bench.broken), (2_000, 5, 3, (), ()))
         for segment in list_segments(scope):

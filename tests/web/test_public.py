@@ -240,7 +240,7 @@ class Killed(unittest.TestCase):
             "-m",
             "uvicorn",
             "--factory",
-            "finesieve.app:create_app",
+            "finesieve.app:create_server",
             "--port",
             str(self.port),
             "--log-level",

@@ -60,15 +60,14 @@ class CartView:
 
 # Made once, since putting a statement together costs as much again as the database does; and every answer needs these.
 _CHECKOUT: Final = select(CheckoutRow).where(col(CheckoutRow.cart) == bindparam("cart"))
-_TABLE: Final = CheckoutRow.__table__  # type: ignore[attr-defined]  # the table beneath the model
 _SAYS: Final = ("answers", "delivery", "payment", "changed_at")
 _KEEP: Final = (
-    insert(_TABLE)
+    insert(CheckoutRow)
     .values({name: bindparam(name) for name in ("workspace_id", "cart", "order_id", "ordered", *_SAYS)})
     .on_conflict_do_update(
         index_elements=["workspace_id", "cart"],
         set_={name: bindparam(name) for name in _SAYS},
-        where=(_TABLE.c.order_id == 0) | (_TABLE.c.ordered != bindparam("here", type_=JSONB)),
+        where=(col(CheckoutRow.order_id) == 0) | (col(CheckoutRow.ordered) != bindparam("here", type_=JSONB)),
     )
 )
 

@@ -165,7 +165,7 @@ class PublicForms:
         scope, house = self._scope_to_write(workspace_slug) if with_cart else self._scope(workspace_slug)
         with scope.transaction("public") if with_cart else scope.reading("public") as unit:
             filling = self._filling(unit, form_slug, token, person)
-            opened = self._evaluated(unit, house, filling, answers, language, methods=methods, texts=("title",))
+            opened = self._evaluated(unit, house, filling, answers, language, methods=methods)
             if with_cart and opened.cart is not None:
                 secret = {one.id for one in opened.outcome.walk() if one.field.type.kind == "secret"}
                 kept = {name: text for name, text in answers.items() if name not in secret}

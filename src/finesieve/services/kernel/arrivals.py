@@ -16,13 +16,12 @@ __all__ = ["count_arrival"]
 
 WINDOW: Final = timedelta(minutes=10)
 MOST: Final = 60
-_TABLE: Final = Arrivals.__table__  # type: ignore[attr-defined]  # the table beneath the model
 # Made once: each sending needs it, and putting a statement together costs as much again as the database does.
 _COUNT: Final = (
-    insert(_TABLE)
+    insert(Arrivals)
     .values({name: bindparam(name) for name in ("workspace_id", "who", "since", "times")})
-    .on_conflict_do_update(index_elements=["workspace_id", "who", "since"], set_={"times": _TABLE.c.times + 1})
-    .returning(_TABLE.c.times)
+    .on_conflict_do_update(index_elements=["workspace_id", "who", "since"], set_={"times": col(Arrivals.times) + 1})
+    .returning(col(Arrivals.times))
 )
 
 
