@@ -108,7 +108,7 @@ class Ends(unittest.TestCase):
         set_person_level(self.after(-400).scope, long_ago, "steward")
         set_person_level(self.scope, today, "steward")
         change = set_level_end(self.scope, self.ids["steward"], YEAR)
-        self.assertIn("2 changed. For 1 of them it is past", self.fill_in())
+        self.assertIn("2 changed. The last day of 1 of them has passed", self.fill_in())
         undo_change(self.scope, change)
         let_levels_end(self.after(1).scope)
         self.assertEqual(self.level(long_ago), "steward")
@@ -135,6 +135,16 @@ class Ends(unittest.TestCase):
         person = self.house.add(level="steward")
         self.assertEqual(let_levels_end(self.scope), 2)
         self.assertEqual(self.level(person), "steward")
+
+    def test_what_they_would_fall_to_is_gone(self) -> None:
+        """Undone, the level it fell to removed, and done again: they hold none then."""
+        change = set_level_end(self.scope, self.ids["steward"], YEAR)
+        person = self.house.add(level="steward")
+        undo_change(self.scope, change)
+        remove_membership(self.scope, "level", self.ids["sower"])
+        undo_change(self.scope, change, again=True)
+        self.assertEqual(let_levels_end(self.after(400).scope), 1)
+        self.assertEqual(self.level(person), "")
 
     def test_undone_nobody_falls(self) -> None:
         change = set_level_end(self.scope, self.ids["steward"], YEAR)

@@ -221,7 +221,10 @@ def _account(scope: Scope) -> None:
     form_id = create_account_form(scope, "Your account")
     revision = _revision(scope, form_id)
     texts = FormTexts(
-        title="Your account", send_label="Save", thanks="Kept.", intro="What we keep of you, and what you may change."
+        title="Your account",
+        send_label="Save",
+        thanks="Kept.",
+        intro="What we keep about you, and what you can change.",
     )
     change_form_texts(scope, form_id, revision(), texts)
     add_question(scope, form_id, revision(), keys["born"].id, "s1")
@@ -277,7 +280,7 @@ def _membership(scope: Scope) -> None:
         set_asked(scope, form_id, revision(), LEVEL_QUESTION, [question], others, "not asked")
     publish_form(scope, form_id, revision())
     told = {
-        "waiting": "Thank you, {first_name}. Maud looks at it, and writes to you within the week.",
+        "waiting": "Thank you, {first_name}. Maud will look at it and write to you within the week.",
         "approved": "Welcome, {first_name}. You are one of us now. Follow the link to your account.",
     }
     change_approval(scope, 'gardener = "market" and form.level is filled', told, "maud@brackenfold.example")

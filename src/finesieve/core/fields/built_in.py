@@ -185,9 +185,9 @@ _MEMBERSHIP: Final = (
         "level_ends",
         "Level ends on",
         "date",
-        "It is set by itself when the level changes, and after that day the level falls.",
+        "It is set by itself when the level changes, and the level ends after that day.",
         ("membership ends", "membership end", "membership end date", "member until", "level until", "membership until"),
-        "The last day of the level that they hold; set by the house, and put off by hand.",
+        "The last day of the level that they hold; set by the house, and extended by hand.",
         by_itself=True,
     ),
 )

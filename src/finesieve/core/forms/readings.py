@@ -9,8 +9,9 @@ from finesieve.core.values import Value
 
 __all__ = ["Readings"]
 
-_MOST: Final = 4_000
-_LONGEST: Final = 200
+_MOST: Final = 2_000
+_LONGEST: Final = 80
+"""So many, and so long at most: about a megabyte a form."""
 _NOT_KEPT: Final = ("file", "secret")
 
 

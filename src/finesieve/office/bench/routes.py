@@ -1,5 +1,6 @@
 """The first page of a workspace, and the search over everything."""
 
+import secrets
 from urllib.parse import urlencode
 
 from fastapi import APIRouter, Request
@@ -9,7 +10,7 @@ from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
 from finesieve.services.define.approval import read_approval
-from finesieve.services.filling.decisions import KINDS, all_waiting, decide, reopen, see_waits
+from finesieve.services.filling.decisions import KINDS, all_waiting, decide, reopen, who_waits
 from finesieve.services.forms.forms import list_forms
 from finesieve.services.people.bench import find_anything, read_bench
 from finesieve.services.sift.segments import list_segments
@@ -110,16 +111,18 @@ def undo_many(request: Request, desk: DeskHere, form: Posted) -> Response:
 @router.get("/waiting/{decision_id:int}/more")
 def show_more(request: Request, desk: DeskHere, decision_id: int) -> Response:
     """A message that asks for more; who may not write it, sees what waits."""
-    see_waits(desk.scope, decision_id)
+    who = who_waits(desk.scope, decision_id)
     if not desk.may_correct:
         return RedirectResponse(desk.path("waiting"), 303)
-    return _more(request, desk, read_approval(desk.scope).text("asked"), "")
+    return _more(request, desk, who, read_approval(desk.scope).text("asked"), secrets.token_urlsafe(9))
 
 
-def _more(request: Request, desk: Desk, text: str, message: str, status: int = 200) -> Response:
+def _more(
+    request: Request, desk: Desk, who: str, text: str, once: str, message: str = "", status: int = 200
+) -> Response:
     return page(
-        request, desk, "office/bench/more.html", stage="bench", title="Ask for more", sections=_sections(desk),
-        text=text, message=message, status=status,
+        request, desk, "office/bench/more.html", stage="bench", title=f"Ask {who} for more", sections=_sections(desk),
+        who=who, text=text, once=once, message=message, status=status,
     )  # fmt: skip
 
 
@@ -127,9 +130,10 @@ def _more(request: Request, desk: Desk, text: str, message: str, status: int = 2
 def ask_for_more(request: Request, desk: DeskHere, decision_id: int, form: Posted) -> Response:
     """Send it."""
     try:
-        site_of(request).public_forms.ask_more(desk.scope, decision_id, form.text("text"))
+        site_of(request).public_forms.ask_more(desk.scope, decision_id, form.text("text"), form.text("once")[:40])
     except InvalidInput as problem:
-        return _more(request, desk, form.text("text"), next(iter(problem.messages.values())), 422)
+        who, message = who_waits(desk.scope, decision_id), next(iter(problem.messages.values()))
+        return _more(request, desk, who, form.text("text"), form.text("once"), message, 422)
     return RedirectResponse(desk.path("waiting"), 303)
 
 

@@ -24,12 +24,11 @@ from finesieve.services.commerce.charged import money_of, more_to_pay
 from finesieve.services.kernel.arrivals import count_arrival
 from finesieve.services.kernel.hashing import Hasher
 from finesieve.services.kernel.links import Links
-from finesieve.services.kernel.scope import Clock, Scope, Unit
+from finesieve.services.kernel.scope import Clock, Scope, Unit, public_scope
 from finesieve.services.people.accounts import account_form, begin_session, hashed, open_account, send_link, use_link
 from finesieve.services.values.value_lines import linked_records, person_name, value_lines
 from finesieve.services.values.writing import row_of
 from finesieve.store.connection.database import Store
-from finesieve.store.definitions.entering import enter_by_slug
 from finesieve.store.reading.rows import find_by_email, stored_row
 from finesieve.store.tables import MemberAccount, MemberSession, OrderRow
 
@@ -136,7 +135,7 @@ class MemberAccounts:
         with scope.transaction("public") as unit:
             person = use_link(unit, token)
             if not person:
-                raise NotFound("This link has been used, or has ended. Ask for a new one.")
+                raise NotFound("This link has been used already, or has expired. Ask for a new one.")
             return begin_session(unit, person, browser)
 
     def sign_in(self, slug: str, email: str, password: str, came_from: str, browser: str) -> str:
@@ -298,11 +297,7 @@ class MemberAccounts:
             return json.dumps(kept, indent=2, ensure_ascii=False)
 
     def _scope(self, slug: str) -> tuple[Scope, str]:
-        with self._store.reading() as session:
-            workspace = enter_by_slug(session, slug)
-        if workspace is None:
-            raise NotFound("There is no such page.")
-        return Scope(self._store, workspace.id or 0, "the person", "public", self._clock), workspace.name
+        return public_scope(self._store, slug, self._clock)
 
 
 def _shown(unit: Unit, about: str, row_id: int) -> Mapping[str, str]:

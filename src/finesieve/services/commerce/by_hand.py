@@ -5,8 +5,6 @@ from datetime import timedelta
 from typing import Final
 from urllib.parse import quote
 
-from sqlmodel import col, select
-
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.services.commerce.behind import shop_behind
@@ -15,7 +13,6 @@ from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.values.value_lines import person_name
 from finesieve.store.reading.rows import stored_row
-from finesieve.store.tables import Workspace
 
 __all__ = ["begin_order", "customer_name"]
 
@@ -47,5 +44,5 @@ def begin_order(scope: Scope, secret: str, lines: Sequence[tuple[str, str, int]]
         key = shop_behind(unit).begin_cart(wanted)
         until = int((unit.moment.now + _ENDS).timestamp())
         me = Links(secret).give("me", unit.moment.now, form.id, person_id, unit.actor, until=until)
-        slug = unit.session.exec(select(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()
+        slug = unit.workspace.slug
         return f"/join/{slug}/{form.slug}?cart={quote(key)}&me={quote(me)}"

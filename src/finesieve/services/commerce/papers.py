@@ -4,8 +4,6 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Final, Literal
 
-from sqlmodel import col, select
-
 from finesieve.core.commerce.facts import STATES
 from finesieve.core.errors import Conflict, NotFound
 from finesieve.core.forms.wording import Wording, wording_without_form
@@ -14,7 +12,6 @@ from finesieve.services.commerce.behind import shop_behind
 from finesieve.services.commerce.charged import Shown, money_of, order_row, payment_keys, show_charges
 from finesieve.services.commerce.orders import addresses_of, ways_of
 from finesieve.services.kernel.scope import Scope
-from finesieve.store.tables import Workspace
 
 __all__ = ["PAPERS", "Paper", "PaperKind", "read_paper"]
 
@@ -62,7 +59,7 @@ def read_paper(scope: Scope, order_id: int, kind: str, role: Literal["reader", "
             raise Conflict(f"The order is {STATES[row.state]}; it has no papers.")
         delivery, payment = ways_of(unit, row)
         payments = [one for one in map(shop_behind(unit).find_payment, payment_keys(row)) if one is not None]
-        house = unit.session.exec(select(Workspace.name).where(col(Workspace.id) == unit.workspace_id)).one()
+        house = unit.workspace.name
         found = addresses_of(unit, row)
         first, second = ("billing", "delivery") if wanted == "invoice" else ("delivery", "billing")
         # Whoever holds the link of an order may be somebody else than whose profile it is: only what was answered.

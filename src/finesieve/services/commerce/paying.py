@@ -23,7 +23,7 @@ from finesieve.services.commerce.owing import count_as_paid
 from finesieve.services.commerce.placing import tell_placed
 from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Scope
-from finesieve.store.tables import OrderRow, Workspace
+from finesieve.store.tables import OrderRow
 
 __all__ = ["Payable", "read_payable", "settle", "settle_all"]
 
@@ -87,7 +87,7 @@ def settle_all(scope: Scope, secret: str) -> int:
         since = unit.moment.now - _LOOKED_AFTER
         unpaid = (col(OrderRow.state) == "awaiting_payment") & (col(OrderRow.placed_at) > since)
         waiting = select(OrderRow).where(unpaid | (col(OrderRow.due) > 0))
-        slug = unit.session.exec(select(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()
+        slug = unit.workspace.slug
         shop, found = shop_behind(unit), []
         for row in unit.session.exec(waiting.order_by(col(OrderRow.id).desc()).limit(_MOST_LOOKED_AFTER)).all():
             payment = shop.find_payment(payment_key(row))

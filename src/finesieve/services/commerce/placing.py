@@ -24,7 +24,7 @@ from finesieve.services.commerce.following import followed
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import add_row, note
 from finesieve.standins.mail import Letter, post
-from finesieve.store.tables import OrderRow, Workspace
+from finesieve.store.tables import OrderRow
 
 __all__ = ["Placing", "note_submission", "order_of", "place_order", "tell_corrected", "tell_placed"]
 
@@ -118,7 +118,7 @@ def tell_placed(unit: Unit, order_id: int, link: str) -> None:
     )
     _write(unit, row, say, "customer", row.email, (subject, opening), link)
     if form is not None and form.tell:
-        slug = unit.session.exec(select_rows(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()
+        slug = unit.workspace.slug
         subject = phrase("Order {number}", number=number)
         opening = phrase("{email} has placed order {number}.", email=row.email, number=number)
         link = f"/w/{slug}/orders/{order_id}"

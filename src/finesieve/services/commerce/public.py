@@ -12,10 +12,9 @@ from finesieve.services.commerce.papers import Paper, read_paper
 from finesieve.services.commerce.paying import Payable, read_payable, settle
 from finesieve.services.kernel.arrivals import count_arrival
 from finesieve.services.kernel.links import Links
-from finesieve.services.kernel.scope import Clock, Scope
+from finesieve.services.kernel.scope import Clock, Scope, public_scope
 from finesieve.standins.shop.payments import answer_payment
 from finesieve.store.connection.database import Store
-from finesieve.store.definitions.entering import enter_by_slug
 
 __all__ = ["PublicShop"]
 
@@ -101,8 +100,4 @@ class PublicShop:
         return int(parts[0])
 
     def _scope(self, slug: str) -> tuple[Scope, str]:
-        with self._store.reading() as session:
-            workspace = enter_by_slug(session, slug)
-        if workspace is None:
-            raise NotFound("There is no such page.")
-        return Scope(self._store, workspace.id or 0, "the person", "public", self._clock), workspace.name
+        return public_scope(self._store, slug, self._clock)

@@ -21,9 +21,9 @@ __all__ = ["TOLD", "Approval", "Told", "approval_of", "change_approval", "check_
 
 Told = Literal["waiting", "asked", "approved", "declined"]
 TOLD: Final[Mapping[Told, str]] = {
-    "waiting": "Thank you. We look at it, and write to you within a few days.",
+    "waiting": "Thank you. We will look at it and write to you within a few days.",
     "asked": "We need to know a little more before we can say yes. Follow the link, and tell us.",
-    "approved": "You are welcome. From now on it is yours.",
+    "approved": "Welcome. It is yours from now on.",
     "declined": "We are sorry: we cannot say yes this time. What you told us stays as it is.",
 }
 """What somebody is told by default, by what has become of it."""

@@ -125,8 +125,8 @@ def _give_last_days(scope: Scope, payload: dict[str, Any], progress: Progress) -
             past += sum(day is not None and day < unit.moment.today for day in days.values())
             progress.keep(unit, after=after, done=done, past=past)
         if len(ids) < _BATCH:
-            soon = f" For {past} of them it is past, and they fall tonight, unless you undo it." if past else ""
-            return {"message": f"{done} changed.{soon}"}
+            soon = f"The last day of {past} of them has passed: they lose the level tonight, unless you undo this."
+            return {"message": f"{done} changed." + (f" {soon}" if past else "")}
         progress.say(done, done + _BATCH)
 
 
@@ -151,7 +151,8 @@ def let_levels_end(scope: Scope) -> int:
                     unit.session, unit.definitions, level.key, with_end=True, before=unit.moment.today, limit=_BATCH
                 )
                 then = level.lasts.falls_to if level.lasts is not None else ""
-                change_many(unit, PERSON, {one: {"level": then or None} for one in ids}, _WAY)
+                there = then in [one.key for one in unit.catalogue.levels]
+                change_many(unit, PERSON, {one: {"level": then if there else None} for one in ids}, _WAY)
             fallen += len(ids)
             if len(ids) < _BATCH:
                 break

@@ -22,7 +22,7 @@ from finesieve.services.values.value_lines import fill_text, person_name, show_p
 from finesieve.services.values.writing import change_person
 from finesieve.standins.mail import Letter, post
 from finesieve.store.reading.rows import stored_row
-from finesieve.store.tables import Decision, Workspace
+from finesieve.store.tables import Decision
 
 __all__ = ["APPROVAL", "as_asked", "held_back", "tell_person", "tell_waiting", "waiting_approval"]
 
@@ -121,9 +121,8 @@ def tell_person(unit: Unit, row: Decision, what: Told, link: str = "", text: str
     stored = stored_row(unit.session, unit.definitions, PERSON, row.person_id) or {}
     if not stored.get("email"):
         return
-    house = unit.session.get(Workspace, unit.workspace_id)
     say = wording_without_form(str(row.asked.get("language", "")))
-    name = house.name if house is not None else ""
+    name = unit.workspace.name
     subjects = {
         "waiting": phrase("We have what you sent to {house}", house=name),
         "asked": phrase("A question from {house}", house=name),
@@ -140,13 +139,12 @@ def tell_waiting(unit: Unit, row: Decision) -> None:
     """Write to a person that they wait, and to staff that somebody does."""
     tell_person(unit, row, "waiting")
     tell = approval_of(unit).tell
-    house = unit.session.get(Workspace, unit.workspace_id)
-    if not tell or house is None:
+    if not tell:
         return
     stored = stored_row(unit.session, unit.definitions, PERSON, row.person_id) or {}
     said = ", ".join(f"{line.field.label}: {line.answer}" for line in _wanted(unit, row).lines)
     subject = f"{person_name(stored)} waits for approval"
-    letter = Letter("approval", tell, subject, said, f"/w/{house.slug}/waiting")
+    letter = Letter("approval", tell, subject, said, f"/w/{unit.workspace.slug}/waiting")
     post(unit.session, unit.workspace_id, row.person_id, letter, unit.moment.now)
 
 

@@ -12,7 +12,7 @@ from finesieve.services.values.value_lines import show_past
 from finesieve.services.values.writing import change_person
 from finesieve.standins.mail import Letter, post
 from finesieve.store.reading.rows import stored_row
-from finesieve.store.tables import Decision, Workspace
+from finesieve.store.tables import Decision
 
 __all__ = ["ASKED_CHANGE"]
 
@@ -50,8 +50,7 @@ def _tell(unit: Unit, row: Decision, words: Phrase) -> None:
     if not stored.get("email"):
         return
     say: Wording = wording_without_form(str(row.asked.get("language", "")))
-    house = unit.session.get(Workspace, unit.workspace_id)
-    subject = say(phrase("What you asked {house}", house=house.name if house is not None else ""))
+    subject = say(phrase("What you asked {house}", house=unit.workspace.name))
     letter = Letter("asked_change", str(stored["email"]), subject, say(words), "")
     post(unit.session, unit.workspace_id, row.person_id, letter, unit.moment.now)
 

@@ -21,7 +21,7 @@ from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.value_lines import record_lines, show_past
 from finesieve.standins.mail import Letter, post
 from finesieve.store.reading.rows import stored_row
-from finesieve.store.tables import Decision, FormRow, FormVersion, Submission, Workspace
+from finesieve.store.tables import Decision, FormRow, FormVersion, Submission
 
 __all__ = [
     "AddressView",
@@ -59,13 +59,9 @@ class AddressView:
     other: str
 
 
-def _house(unit: Unit) -> Workspace:
-    return unit.session.exec(select(Workspace).where(col(Workspace.id) == unit.workspace_id)).one()
-
-
 def _path(unit: Unit, form_id: int, rest: str) -> str:
     row = unit.session.get(FormRow, form_id)
-    return f"/join/{_house(unit).slug}/{row.slug if row else ''}/{rest}"
+    return f"/join/{unit.workspace.slug}/{row.slug if row else ''}/{rest}"
 
 
 def _decision(unit: Unit, form: FormRow, kind: str, decision_id: object) -> Decision:
@@ -104,7 +100,7 @@ def ask_about_answers(
         )
     )
     link = _path(unit, sent.form_id, f"confirm?lang={say.language}&letter={token}")
-    subject = say(phrase("Your answers to {house}", house=_house(unit).name))
+    subject = say(phrase("Your answers to {house}", house=unit.workspace.name))
     post(
         unit.session, unit.workspace_id, sent.person_id, Letter("confirm", email, subject, body, link), unit.moment.now
     )
@@ -131,7 +127,7 @@ def read_answers(unit: Unit, links: Links, form: FormRow, token: str, *languages
         if field.key in submission.answers and field.type.kind != "secret"
     ]
     lines += record_lines(unit, submission.records, lambda field: field.type.kind != "secret")
-    return Confirmation(_house(unit).name, say(document.title), tuple(lines), row.state)
+    return Confirmation(unit.workspace.name, say(document.title), tuple(lines), row.state)
 
 
 def _words(unit: Unit, form: FormRow, version: int, languages: Sequence[str]) -> tuple[Form, Wording]:
@@ -152,7 +148,7 @@ def confirm_answers(unit: Unit, links: Links, form: FormRow, token: str, *langua
     me = links.give("me", unit.moment.now, row.form_id, row.person_id) if good else ""
     submission = unit.session.get(Submission, row.submission_id)
     document, say = _words(unit, form, submission.version if submission else form.published, languages)
-    return Confirmation(_house(unit).name, say(document.title), (), row.state, me)
+    return Confirmation(unit.workspace.name, say(document.title), (), row.state, me)
 
 
 # A new address
@@ -179,7 +175,7 @@ def ask_about_address(unit: Unit, links: Links, form_id: int, say: Wording, pers
             )
         )
         link = _path(unit, form_id, f"address?lang={say.language}&letter={token}")
-        subject = say(phrase("Your address at {house}", house=_house(unit).name))
+        subject = say(phrase("Your address at {house}", house=unit.workspace.name))
         post(
             unit.session,
             unit.workspace_id,
@@ -198,7 +194,7 @@ def _change(unit: Unit, links: Links, form: FormRow, token: str) -> tuple[Decisi
 
 def _view(unit: Unit, row: Decision, side: str) -> AddressView:
     old, new = row.asked["old"], row.asked["new"]
-    return AddressView(_house(unit).name, old, new, row.state, new if side == "old" else old)
+    return AddressView(unit.workspace.name, old, new, row.state, new if side == "old" else old)
 
 
 def read_address(unit: Unit, links: Links, form: FormRow, token: str) -> AddressView:

@@ -5,8 +5,6 @@ from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import Any, Final
 
-from sqlmodel import col, select
-
 from finesieve.core.commerce.amounts import in_currency
 from finesieve.core.commerce.bill import Bill
 from finesieve.core.commerce.cart import Cart, CartLine
@@ -36,7 +34,7 @@ from finesieve.services.values.value_lines import record_lines, show_past
 from finesieve.services.values.writing import change_row, note
 from finesieve.store.definitions.state import mark_changed
 from finesieve.store.reading.rows import rows_by_ids, stored_row
-from finesieve.store.tables import FormRow, OrderRow, Workspace
+from finesieve.store.tables import FormRow, OrderRow
 
 __all__ = ["Correction", "begin_correction", "correct_order", "correction_of", "key_of", "why_not_corrected"]
 
@@ -59,22 +57,17 @@ def begin_correction(scope: Scope, secret: str, order_id: int) -> str:
         until = int((unit.moment.now + _ENDS).timestamp())
         person_id = row.person_id if filled.known else 0
         me = Links(secret).give("me", unit.moment.now, form.id, person_id, unit.actor, order_id, until=until)
-        slug = unit.session.exec(select(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()
+        slug = unit.workspace.slug
         return f"/join/{slug}/{form.slug}?me={me}"
 
 
 @dataclass(frozen=True, slots=True)
 class Correction:
-    """An order whose checkout is open again: the situation it stands in, what the form begins with, and what was
-    charged so far, in the smallest unit."""
+    """An order whose checkout is open again: the situation it stands in, and what the form begins with."""
 
     row: OrderRow
     situation: Situation
     typed: Mapping[str, str]
-
-    @property
-    def was(self) -> int:
-        return self.row.total
 
 
 def key_of(row: OrderRow) -> str:

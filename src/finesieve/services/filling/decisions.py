@@ -18,7 +18,7 @@ from finesieve.services.filling.known_email import KNOWN_EMAIL
 from finesieve.services.filling.new_address import NEW_ADDRESS
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.values.value_lines import person_name
-from finesieve.store.reading.rows import rows_by_ids
+from finesieve.store.reading.rows import rows_by_ids, stored_row
 from finesieve.store.reading.submissions import waiting_decisions
 from finesieve.store.tables import Decision, FormRow
 
@@ -31,9 +31,9 @@ __all__ = [
     "decide",
     "let_wait",
     "reopen",
-    "see_waits",
     "waiting_for",
     "waits_for_approval",
+    "who_waits",
 ]
 
 KINDS: Final[Mapping[str, DecisionKind]] = {
@@ -131,12 +131,14 @@ def reopen(scope: Scope, decision_id: int) -> int:
         return row.person_id
 
 
-def see_waits(scope: Scope, decision_id: int) -> None:
-    """Raise NotFound where there is nothing to decide under an id (any more)."""
+def who_waits(scope: Scope, decision_id: int) -> str:
+    """The name of whom a decision is about that waits. Raises NotFound where there is none (any more)."""
     with scope.reading("reader") as unit:
         row = unit.session.get(Decision, decision_id)
-        if row is None or row.state != "waiting":
+        stored = stored_row(unit.session, unit.definitions, PERSON, row.person_id) if row is not None else None
+        if row is None or row.state != "waiting" or stored is None:
             raise NotFound("There is nothing like this to decide.")
+        return person_name(stored)
 
 
 def all_waiting(scope: Scope, limit: int = 50) -> tuple[tuple[int, str, Waiting], ...]:

@@ -87,7 +87,7 @@ def read_mapping(scope: Scope, form_id: int, target_slug: str = "") -> MappingVi
         title, own = str(form.draft["title"]), unit.catalogue.stored_about(HOUSE)
         pairs = {int(field_id): str(key) for field_id, key in row.pairs} if row else {}
         allowed, who = bool(row and row.allowed), row.who if row else "yes"
-        slug, others = _slug(unit), _giving_leave(unit)
+        slug, others = unit.workspace.slug, _giving_leave(unit)
     house, target, problem = own, "", ""
     if target_slug:
         house, target, problem = _allowed(scope, slug, target_slug)
@@ -111,7 +111,9 @@ def read_mapping(scope: Scope, form_id: int, target_slug: str = "") -> MappingVi
 
 def _giving_leave(unit: Unit) -> tuple[tuple[str, str], ...]:
     query = select(Workspace.slug, Workspace.name).join(HouseGrant, col(HouseGrant.workspace_id) == col(Workspace.id))
-    theirs = query.where(col(HouseGrant.from_slug) == _slug(unit), col(HouseGrant.workspace_id) != unit.workspace_id)
+    theirs = query.where(
+        col(HouseGrant.from_slug) == unit.workspace.slug, col(HouseGrant.workspace_id) != unit.workspace_id
+    )
     return tuple((slug, name) for slug, name in unit.session.exec(theirs.order_by(col(Workspace.name))).all())
 
 
@@ -134,10 +136,6 @@ def _merged_pairs(
     there = {name: now.get(name, "") for name in names}
     found = merged_parts(wanted, shown, there, "Somebody else", names)
     return [[int(name), key] for name, key in found.items() if key]
-
-
-def _slug(unit: Unit) -> str:
-    return unit.session.exec(select(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()
 
 
 def _allowed(scope: Scope, from_slug: str, target_slug: str) -> tuple[tuple[Field, ...], str, str]:
@@ -312,7 +310,12 @@ def pass_on(unit: Unit, form_id: int, title: str, values: Mapping[str, Value], s
         if not found or not row.allowed or not _may_set(unit, row.who, sender):
             continue
         data = {key: to_json(value) for key, value in found.items()}
-        payload = {"target_slug": row.target_slug, "values": data, "source": f"form: {title}", "from": _slug(unit)}
+        payload = {
+            "target_slug": row.target_slug,
+            "values": data,
+            "source": f"form: {title}",
+            "from": unit.workspace.slug,
+        }
         if row.who == "yes":
             ask_for(unit, HOUSE_VALUES, sender.person_id, form_id, asked=payload)
         elif row.target_slug:

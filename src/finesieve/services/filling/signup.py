@@ -19,7 +19,7 @@ from finesieve.core.forms.joining import joining_of
 from finesieve.core.forms.outcome import Outcome, QuestionOutcome, Results
 from finesieve.core.forms.rows import FormRow as AnswerRow
 from finesieve.core.forms.rows import Situation
-from finesieve.core.forms.wording import worded, wording_of
+from finesieve.core.forms.wording import Wording, worded, wording_of
 from finesieve.core.model.catalogue import hidden_groups
 from finesieve.core.values import Value, fold
 from finesieve.services.commerce.carts import answers_with, cart_of, keep_answers, mark_ordered, ordered_with
@@ -61,7 +61,7 @@ from finesieve.services.filling.situation import (
 from finesieve.services.filling.wishes import ask_change, retire_record
 from finesieve.services.kernel.arrivals import count_arrival
 from finesieve.services.kernel.links import Links
-from finesieve.services.kernel.scope import Clock, Scope, Unit
+from finesieve.services.kernel.scope import Clock, Scope, Unit, public_scope
 from finesieve.services.kernel.texts import refuse_texts
 from finesieve.services.people.accounts import account_form, send_link
 from finesieve.services.values.files import examine, send_file
@@ -70,12 +70,11 @@ from finesieve.services.values.value_lines import fill_text
 from finesieve.services.values.writing import taken_keys
 from finesieve.standins.challenge import ChallengeService
 from finesieve.store.connection.database import Store
-from finesieve.store.definitions.entering import enter_by_slug
 from finesieve.store.definitions.state import mark_changed
 from finesieve.store.files.keeping import FileStore
 from finesieve.store.reading.rows import find_by_email
 from finesieve.store.reading.submissions import form_by_slug
-from finesieve.store.tables import Decision, FormRow, FormVersion, OrderRow, Submission, Workspace
+from finesieve.store.tables import Decision, FormRow, FormVersion, OrderRow, Submission
 
 __all__ = ["PublicForms"]
 
@@ -232,15 +231,12 @@ class PublicForms:
     def _send_once(self, scope: Scope, house: str, sent: Sent) -> OpenForm:
         with scope.transaction("public") as unit:
             filling = self._filling(unit, sent.form_slug, sent.token, sent.person)
-            # Mostly it is taken, and the page is not shown again: its texts, which may count people, can wait.
             opened = self._evaluated(
                 unit, house, filling, sent.answers, sent.language, methods=sent.methods, texts=("title",)
             )
             answer = self._taken(unit, sent, filling, opened)
-            if answer.sent:
-                return answer
-            whole = self._evaluated(unit, house, filling, sent.answers, sent.language, methods=sent.methods)
-            return replace(answer, form=whole.form)
+            # Mostly it is taken, and the page is not shown again: its texts, which may count people, are for the rest.
+            return answer if answer.sent else self._with_texts(unit, filling, answer)
 
     def _taken(self, unit: Unit, sent: Sent, filling: Filling, opened: OpenForm) -> OpenForm:
         """Take what was sent, or say what is in the way."""
@@ -277,6 +273,14 @@ class PublicForms:
             parts = self._links.read("order", unit.moment.now, order) or [0]
             tell_placed(unit, int(parts[0]), _order_link(unit, order))
         return replace(done, receipt=receipt, order=order)
+
+    def _with_texts(self, unit: Unit, filling: Filling, opened: OpenForm) -> OpenForm:
+        """The form with all its texts, which were left out as long as it might be taken."""
+        theirs = None
+        if filling.person_id:
+            theirs = _own_values(unit, person_situation(unit, filling.person_id, {}, None))
+        texts = _filled_texts(unit, self._ready(unit, filling).form.form, opened.say, theirs, _TEXTS)
+        return replace(opened, form=opened.form.model_copy(update=texts))
 
     def _corrected(self, unit: Unit, filling: Filling, opened: OpenForm) -> OpenForm:
         """Correct an order by what was sent, where nobody else has meanwhile."""
@@ -355,21 +359,26 @@ class PublicForms:
         order_id = unit.session.exec(query).first()
         return self._links.give("order", unit.moment.now, order_id) if order_id else ""
 
-    def ask_more(self, scope: Scope, decision_id: int, text: str) -> None:
+    def ask_more(self, scope: Scope, decision_id: int, text: str, once: str = "") -> None:
         """Ask somebody who waits for approval for more, as one of the staff: a message opens the form again for them.
 
-        Raises NotFound, InvalidInput for no text, or one whose placeholders cannot work.
+        `once` is a key that the page was given: sent twice with it, it counts once. Raises NotFound, InvalidInput for
+        no text, or one whose placeholders cannot work.
         """
         with scope.transaction("clerk") as unit:
             row = unit.session.get(Decision, decision_id, with_for_update=True)
             if row is None or row.kind != APPROVAL.key or row.state != "waiting":
                 raise NotFound("There is nothing like this to decide.")
+            if once and row.asked.get("once") == once:
+                return
             if not text.strip() or len(text) > 2_000:
                 raise InvalidInput({"text": "Write what you want to know, in at most 2,000 characters."})
             refuse_texts(unit, {"text": text})
             form = unit.session.get(FormRow, row.form_id)
-            slug = unit.session.exec(select(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()
+            slug = unit.workspace.slug
             me = self._links.give("me", unit.moment.now, row.form_id, row.person_id)
+            row.asked = {**row.asked, "once": once}
+            unit.session.add(row)
             tell_person(unit, row, "asked", f"/join/{slug}/{form.slug if form else ''}?me={me}", text.strip())
 
     # On an account
@@ -468,11 +477,7 @@ class PublicForms:
         return self._entered[workspace_slug]
 
     def _scope(self, workspace_slug: str) -> tuple[Scope, str]:
-        with self.store.reading() as session:
-            workspace = enter_by_slug(session, workspace_slug)
-        if workspace is None:
-            raise NotFound("There is no such page.")
-        return Scope(self.store, workspace.id or 0, "the person", "public", self._clock), workspace.name
+        return public_scope(self.store, workspace_slug, self._clock)
 
     def _form(self, unit: Unit, form_slug: str) -> FormRow:
         row = self._any_form(unit, form_slug)
@@ -558,11 +563,7 @@ class PublicForms:
         answers = answers or {}
         outcome, cart = evaluate_where_it_goes(unit, prepared, answers, unit.moment, situation)
         bill, wrong = bill_or_why(cart, outcome)
-        shown = {name: str(getattr(form, name)) for name in texts}
-        if filling.person_id:
-            shown |= {name: text for name, text in _for_the_known(form).items() if text and name in texts}
         theirs = _own_values(unit, situation) if filling.person_id else None
-        filled = {name: fill_text(unit, say(text), values=theirs) for name, text in shown.items()}
         token = self._links.give(
             "form",
             unit.moment.now,
@@ -580,7 +581,7 @@ class PublicForms:
         )
         return OpenForm(
             house,
-            form.model_copy(update=filled),
+            form.model_copy(update=_filled_texts(unit, form, say, theirs, texts)),
             token,
             worded(outcome, lambda text: fill_text(unit, say(text), values=theirs)),
             say,
@@ -631,7 +632,7 @@ class PublicForms:
 
 
 def _order_link(unit: Unit, token: str) -> str:
-    slug = unit.session.exec(select(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()
+    slug = unit.workspace.slug
     return f"/shop/{slug}/order/{token}"
 
 
@@ -661,6 +662,16 @@ def _own_values(unit: Unit, situation: Situation) -> dict[str, Value]:
         for key, value in situation.stored.items()
         if key not in known or not (known[key].settings.private or known[key].group_id in hidden)
     }
+
+
+def _filled_texts(
+    unit: Unit, form: Form, say: Wording, theirs: Mapping[str, Value] | None, names: Sequence[str]
+) -> dict[str, str]:
+    """The texts of these names, filled in; `theirs` is what a known person may read of themself, None for nobody."""
+    shown = {name: str(getattr(form, name)) for name in names}
+    if theirs is not None:
+        shown |= {name: text for name, text in _for_the_known(form).items() if text and name in names}
+    return {name: fill_text(unit, say(text), values=theirs) for name, text in shown.items()}
 
 
 def _for_the_known(form: Form) -> dict[str, str]:

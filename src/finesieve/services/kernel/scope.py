@@ -9,16 +9,18 @@ from typing import Final, Literal
 
 from sqlmodel import Session
 
-from finesieve.core.errors import NotAllowed
+from finesieve.core.errors import NotAllowed, NotFound
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.manner import Manner
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.model.catalogue import Catalogue, Group
 from finesieve.store.connection.database import Store, apart
 from finesieve.store.definitions.catalogue import Definitions, load_definitions
+from finesieve.store.definitions.entering import enter_by_slug
 from finesieve.store.reading.house import HouseNow
+from finesieve.store.tables import Workspace
 
-__all__ = ["ROLES", "Clock", "Role", "Scope", "Unit", "reload", "utc_now"]
+__all__ = ["ROLES", "Clock", "Role", "Scope", "Unit", "public_scope", "reload", "utc_now"]
 
 Role = Literal["public", "reader", "clerk", "editor", "owner"]
 ROLES: Final[tuple[Role, ...]] = ("public", "reader", "clerk", "editor", "owner")
@@ -77,6 +79,11 @@ class Unit:
     @property
     def workspace_id(self) -> int:
         return self.definitions.workspace_id
+
+    @property
+    def workspace(self) -> Workspace:
+        """The workspace itself, as this transaction sees it."""
+        return self.session.get_one(Workspace, self.workspace_id)
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,6 +155,15 @@ class Scope:
         now, zone = self.clock(), definitions.catalogue.zone
         moment = Moment(now, zone, HouseNow(session, definitions, now, zone), definitions.catalogue.manner)
         return Unit(session, definitions, moment, self.actor, self.role)
+
+
+def public_scope(store: Store, slug: str, clock: Clock) -> tuple[Scope, str]:
+    """What the public pages act in, by the short name of a workspace, and the name of the house. Raises NotFound."""
+    with store.reading() as session:
+        workspace = enter_by_slug(session, slug)
+    if workspace is None:
+        raise NotFound("There is no such page.")
+    return Scope(store, workspace.id or 0, "the person", "public", clock), workspace.name
 
 
 _UNITS: Final = "finesieve.units"

@@ -9,10 +9,9 @@ from finesieve.core.fields.about import LEVEL, PERSON
 from finesieve.core.language.evaluator import compile_python
 from finesieve.core.pages.definition import MemberPage
 from finesieve.core.pages.reading import ReadBlock, Reader, read_page
-from finesieve.services.kernel.scope import Clock, Scope, Unit
+from finesieve.services.kernel.scope import Clock, Scope, Unit, public_scope
 from finesieve.services.values.writing import row_of
 from finesieve.store.connection.database import Store
-from finesieve.store.definitions.entering import enter_by_slug
 from finesieve.store.reading.rows import stored_row
 from finesieve.store.tables import PageRow, PageVersion, Segment
 
@@ -105,8 +104,4 @@ class PublicPages:
             return tuple((name, page.title) for name, page in documents if may_read(unit, page, reader, person_id))
 
     def _scope(self, slug: str) -> tuple[Scope, str]:
-        with self._store.reading() as session:
-            workspace = enter_by_slug(session, slug)
-        if workspace is None:
-            raise NotFound("There is no such page.")
-        return Scope(self._store, workspace.id or 0, "the person", "public", self._clock), workspace.name
+        return public_scope(self._store, slug, self._clock)

@@ -17,7 +17,7 @@ from finesieve.core.phrases import phrase
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.standins.mail import Letter, post
 from finesieve.store.reading.rows import stored_row
-from finesieve.store.tables import FormRow, MemberAccount, MemberLink, MemberSession, Workspace
+from finesieve.store.tables import FormRow, MemberAccount, MemberLink, MemberSession
 
 __all__ = [
     "LINK_ENDS",
@@ -70,7 +70,7 @@ def sign_in_path(unit: Unit, person_id: int, language: str) -> str:
     unit.session.add(
         MemberLink(workspace_id=unit.workspace_id, person_id=person_id, token_hash=hashed(token), ends_at=ends)
     )
-    slug = unit.session.exec(select(Workspace.slug).where(col(Workspace.id) == unit.workspace_id)).one()
+    slug = unit.workspace.slug
     return f"/account/{slug}/enter?lang={language}&link={token}"
 
 
@@ -88,8 +88,7 @@ def send_link(unit: Unit, person_id: int, say: Wording) -> bool:
     email = (stored_row(unit.session, unit.definitions, PERSON, person_id) or {}).get("email")
     if not isinstance(email, str) or unit.session.exec(live).one() >= _MOST_LINKS:
         return False
-    house = unit.session.exec(select(Workspace).where(col(Workspace.id) == unit.workspace_id)).one()
-    subject = say(phrase("Sign in at {house}", house=house.name))
+    subject = say(phrase("Sign in at {house}", house=unit.workspace.name))
     body = say(
         phrase("Follow the link to sign in. It works once, and within one hour. If you did not ask for it, do nothing.")
     )
