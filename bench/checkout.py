@@ -25,7 +25,7 @@ from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.kernel.scope import Scope
 from finesieve.standins.shop.carts import put_into
 
-__all__ = ["by_hand_app", "checkout_under_load"]
+__all__ = ["by_hand_app", "checkout_under_load", "serving"]
 
 QUESTIONS, RULES, SURCHARGES, SHOPPERS, EACH, ROUNDS = 60, 40, 20, 20, 8, 3
 
@@ -73,7 +73,8 @@ def _checkout(scope: Scope, title: str, fields: list[int], *, rules: bool) -> st
 
 
 @contextmanager
-def _serving(factory: str, url: str, port: int) -> Iterator[str]:
+def serving(factory: str, url: str, port: int) -> Iterator[str]:
+    """A server process of its own; gives its address."""
     environment = {**os.environ, "FINESIEVE_DATABASE_URL": url, "FINESIEVE_SECRET": "bench"}
     command = [sys.executable, "-m", "uvicorn", "--factory", factory, "--port", str(port), "--log-level", "error"]
     server = subprocess.Popen(command, env=environment)
@@ -126,8 +127,8 @@ def checkout_under_load(scope: Scope, url: str, workspace: str) -> bool:
         ]
     port = 21_000 + os.getpid() % 2_000
     with (
-        _serving("finesieve.app:create_server", url, port) as ours,
-        _serving("bench.checkout:by_hand_app", url, port + 1) as theirs,
+        serving("finesieve.app:create_server", url, port) as ours,
+        serving("bench.checkout:by_hand_app", url, port + 1) as theirs,
     ):
         found: dict[object, list[float]] = {True: [], False: [], "hand": []}
         for _ in range(ROUNDS):

@@ -10,7 +10,9 @@
 5. Long work over all of them holds nobody up for more than a second.
 6. Every page of Define in a workspace of 400 fields, 60 record types and 300
    house values: at most 300 ms.
-7. Forms and formulas in the core, the composer on 200 questions, and twenty
+7. Somebody's account with 60 fields, 10 records and 20 orders: at most 3 × one
+   by hand; member pages of 30 placeholders: at least 100 a second.
+8. Forms and formulas in the core, the composer on 200 questions, and twenty
    people at once against a real server process: see bench/forms.py.
 
 Usage: python -m bench.run [--people N]
@@ -30,10 +32,12 @@ from sqlalchemy import text
 from starlette.testclient import TestClient
 
 from bench.by_hand import against_pages_by_hand
+from bench.chat import chat
 from bench.checkout import checkout_under_load
 from bench.forms import composer_speed, core_speed, under_load
 from bench.large import define_pages, make_large, sign_in
 from bench.locks import long_work
+from bench.members import members
 from bench.pages import office_pages
 from finesieve.app import create_app
 from finesieve.demo.crowd import crowd
@@ -224,9 +228,11 @@ def main() -> int:
             kept = [core_speed(), segment_count(scope), derived_count(scope), sieve(scope), round_trip(scope, client)]
             sign_in(client)
             kept.append(against_pages_by_hand(scope, client, "with-rules", engine, alternating, report))
+            kept.append(members(store, TestClient(app), engine, alternating, report))
             kept.append(office_pages(client, scope))
             kept.append(under_load(server.url, DEMO_SLUG, "with-rules", "without-rules"))
             kept.append(checkout_under_load(scope, server.url, DEMO_SLUG))
+            kept.append(chat(scope, client, server.url, DEMO_SLUG))
             kept.append(long_work(scope))
             large = make_large(accounts)
             within = accounts.enter(large, SignedIn(1, "Bench", "")).scope

@@ -4,7 +4,7 @@
 const typing = (element) => element.closest("input:not([type=checkbox], [type=radio]), textarea, select, [contenteditable]");
 
 function alongRows(step) {
-  const links = [...document.querySelectorAll("#sheet [data-row]")].map((row) => row.querySelector("a")).filter(Boolean);
+  const links = [...document.querySelectorAll("#sheet [data-row]")].map((row) => row.querySelector("a")).filter((link) => link?.checkVisibility());
   if (!links.length) return;
   const here = links.indexOf(document.activeElement);
   const next = here < 0 ? (step > 0 ? 0 : links.length - 1) : Math.min(Math.max(here + step, 0), links.length - 1);
@@ -17,6 +17,9 @@ const keys = {
   ".": () => document.querySelector("#sheet .tools a, #sheet .tools button")?.focus(),
   j: () => alongRows(1),
   k: () => alongRows(-1),
+  t: () => alongThread(false),
+  T: () => alongThread(true),
+  f: () => foldHere(),
 };
 
 document.addEventListener("keydown", (event) => {
@@ -168,7 +171,7 @@ function offeredPlaceholders(words, part) {
 const completion = { list: null, editor: null, items: [], here: 0, part: "" };
 function closeCompletion() {
   completion.list?.remove();
-  completion.editor?.removeAttribute("aria-activedescendant");
+  for (const name of ["aria-activedescendant", "aria-controls"]) completion.editor?.removeAttribute(name);
   completion.list = completion.editor = null;
 }
 function mark(here) {
@@ -513,7 +516,7 @@ async function showReading(editor) {
   if (!editor.value.includes("{")) { box?.remove(); return; }
   const who = sessionStorage.getItem("reads") || "";
   const address = document.body.dataset.words.replace(/words$/, "reads");
-  const answer = await fetch(`${address}?${new URLSearchParams({ text: editor.value, who })}`);
+  const answer = await fetch(`${address}?${editor.dataset.placeholders}&${new URLSearchParams({ text: editor.value, who })}`);
   if (!answer.ok || !editor.isConnected) return;
   const read = await answer.json();
   if (!box) {
@@ -549,6 +552,27 @@ document.addEventListener("input", (event) => {
 document.addEventListener("change", (event) => { if (event.target.dataset?.reads) event.stopPropagation(); }, true);
 document.addEventListener("focusin", (event) => { if (event.target.matches?.("[data-placeholders]")) showReading(event.target); });
 
+// What somebody holds, and what they are choosing: help beside a rule, with a person in view --------------------------
+function showHeld(help, who) {
+  const address = document.body.dataset.words.replace(/words$/, "held");
+  htmx.ajax("GET", `${address}?${new URLSearchParams({ who, of: help.dataset.held })}`, { target: help.querySelector("div"), swap: "innerHTML" });
+}
+document.addEventListener("toggle", (event) => {
+  const help = event.target;
+  if (help.matches?.("[data-held]") && help.open && !help.querySelector("dl")) showHeld(help, sessionStorage.getItem("reads") || "");
+}, true);
+let heldAgain;
+for (const kind of ["input", "change"]) {
+  document.addEventListener(kind, (event) => {
+    if (event.target.dataset?.heldWho === undefined) return;
+    event.stopPropagation();
+    if (kind !== "change") return;
+    sessionStorage.setItem("reads", event.target.value);
+    clearTimeout(heldAgain);
+    heldAgain = setTimeout(() => showHeld(event.target.closest("[data-held]"), event.target.value), 50);
+  }, true);
+}
+
 // A sowing plan: the arrows go from cell to cell ---------------------------------------------------
 document.addEventListener("keydown", (event) => {
   const step = { ArrowLeft: [0, -1], ArrowRight: [0, 1], ArrowUp: [-1, 0], ArrowDown: [1, 0] }[event.key];
@@ -566,4 +590,156 @@ document.addEventListener("keydown", (event) => {
     const inside = next.querySelector("button, a");
     if (inside && next.colSpan === 1) return inside.focus();
   }
+});
+
+// A chat script: the map of threads, keys within a line, and the trial kept while one writes ---------------------
+const SVG = "http://www.w3.org/2000/svg";
+function drawThreads() {
+  const play = document.querySelector(".play");
+  const map = play?.querySelector(".thread-map");
+  if (!map || !map.checkVisibility()) return;
+  const top = play.getBoundingClientRect().top;
+  const lines = new Map();
+  const away = new Set();
+  let last = 18;
+  for (const line of play.querySelectorAll(".play-line")) {
+    if (line.hidden) away.add(Number(line.dataset.number));
+    else last = line.getBoundingClientRect().top - top + 18;
+    lines.set(Number(line.dataset.number), last); // a thread to what is put away ends where it is put away
+  }
+  map.replaceChildren();
+  const add = (kind, attributes) => {
+    const part = document.createElementNS(SVG, kind);
+    for (const [name, value] of Object.entries(attributes)) part.setAttribute(name, value);
+    map.append(part);
+  };
+  const spine = 62;
+  const all = [...lines.values()];
+  if (all.length > 1) add("path", { class: "spine", d: `M${spine} ${all[0]}V${all.at(-1)}` });
+  const threads = JSON.parse(play.dataset.threads).sort((one, other) => Math.abs(one[0] - one[1]) - Math.abs(other[0] - other[1]));
+  const taken = [];
+  for (const [from, to, kind] of threads) {
+    if (lines.get(from) === lines.get(to)) continue;
+    const [low, high] = from < to ? [from, to] : [to, from];
+    let lane = 0;
+    while (taken.some((other) => other.lane === lane && other.low <= high && low <= other.high)) lane += 1;
+    taken.push({ lane, low, high });
+    const x = Math.max(4, spine - 13 - lane * 9);
+    const [a, b] = [lines.get(from), lines.get(to)];
+    const bend = Math.min(16, Math.abs(b - a) / 2) * Math.sign(b - a);
+    add("path", { class: kind, d: `M${spine - 4} ${a}C${x} ${a} ${x} ${a} ${x} ${a + bend}V${b - bend}C${x} ${b} ${x} ${b} ${spine - 4} ${b}` });
+  }
+  const here = Number(document.querySelector("[data-trial]")?.dataset.line || 0);
+  for (const [number, y] of lines) {
+    if (!away.has(number)) add("circle", { cx: spine, cy: y, r: 3.6, class: number === here ? "here" : "" });
+    document.querySelector(`.play-line[data-number="${number}"]`).classList.toggle("in-play", number === here);
+  }
+}
+document.addEventListener("DOMContentLoaded", () => {
+  const play = document.querySelector(".play");
+  if (!play) return;
+  play.querySelectorAll("[data-fold]").forEach((button) => { button.hidden = false; });
+  showLines();
+  new ResizeObserver(drawThreads).observe(play);
+});
+// What stands below a line can be put away; it stays so in this tab, and what a search finds is shown all the same.
+const foldPlace = () => `folded:${location.pathname}`;
+const folded = () => new Set(JSON.parse(sessionStorage.getItem(foldPlace()) || "[]"));
+function showLines() {
+  const put = folded();
+  const words = document.querySelector("[data-find-line]")?.value.trim().toLowerCase() || "";
+  let within = Infinity;
+  document.querySelectorAll(".play-line").forEach((line) => {
+    const depth = Number(line.dataset.depth);
+    if (depth <= within) within = Infinity;
+    line.hidden = words ? !line.innerText.toLowerCase().includes(words) : within < Infinity && !line.matches("[data-open]");
+    const closed = put.has(line.id);
+    line.querySelector("[data-fold]")?.setAttribute("aria-expanded", String(!closed));
+    if (closed && within === Infinity) within = depth;
+  });
+  drawThreads();
+}
+function fold(line) {
+  const put = folded();
+  if (!put.delete(line.id)) put.add(line.id);
+  sessionStorage.setItem(foldPlace(), JSON.stringify([...put]));
+  showLines();
+}
+// Of the line in focus; where nothing stands below it, of the one that it stands under.
+function foldHere() {
+  let line = document.activeElement?.closest(".play-line");
+  const depth = line && Number(line.dataset.depth);
+  while (line && !(line.querySelector("[data-fold]") && (Number(line.dataset.depth) < depth || line.contains(document.activeElement)))) line = line.previousElementSibling;
+  if (!line) return;
+  fold(line);
+  line.querySelector(".no").focus();
+}
+// To the line that a thread leads to, or, against it, to one that leads here; the next time from the same line, to the next of them.
+const threadsTaken = new Map();
+function alongThread(against) {
+  const line = document.activeElement?.closest(".play-line") || document.querySelector(".play-line[data-open], .play-line");
+  if (!line) return;
+  const here = Number(line.dataset.number);
+  const threads = JSON.parse(line.closest(".play").dataset.threads);
+  const ends = [...new Set(threads.filter((one) => one[against ? 1 : 0] === here).map((one) => one[against ? 0 : 1]))];
+  const steps = ends.length ? ends : [here + (against ? -1 : 1)];
+  const times = threadsTaken.get(`${here} ${against}`) || 0;
+  const wanted = document.querySelector(`.play-line[data-number="${steps[times % steps.length]}"]`);
+  if (!wanted) return;
+  threadsTaken.set(`${here} ${against}`, times + 1);
+  for (let above = wanted; wanted.hidden && above; above = above.previousElementSibling) if (folded().has(above.id)) fold(above);
+  wanted.querySelector(".no").focus();
+}
+document.addEventListener("click", (event) => {
+  const button = event.target.closest("[data-fold]");
+  if (button) fold(button.closest(".play-line"));
+});
+const LINE_KEYS = { ArrowUp: "up", ArrowDown: "down", ArrowRight: "in", ArrowLeft: "out" };
+document.addEventListener("keydown", (event) => {
+  const form = event.target.closest?.("[data-line-form]");
+  if (!form) return;
+  if (event.altKey && event.key.toLowerCase() === "t") {
+    event.preventDefault();
+    alongThread(event.shiftKey);
+    return;
+  }
+  const wanted = event.ctrlKey && event.key === "Enter" ? "below" : event.altKey ? LINE_KEYS[event.key] : null;
+  if (wanted) {
+    event.preventDefault();
+    form.querySelector(`[data-line-key="${wanted}"]`)?.click();
+  } else if (event.altKey && event.key.toLowerCase() === "q") {
+    event.preventDefault();
+    form.querySelector("[name=kind]").value = "ask";
+    form.requestSubmit();
+  }
+});
+document.addEventListener("change", (event) => {
+  if (event.target.matches?.("[data-send-as]")) event.target.form.requestSubmit();
+});
+document.addEventListener("input", (event) => {
+  if (event.target.matches?.("[data-find-line]")) showLines();
+});
+// What was tried stays beside the text while lines are opened and saved.
+const trialPlace = (form) => `trial:${form.dataset.trial}`;
+document.addEventListener("htmx:after:swap", () => {
+  const form = document.querySelector("[data-trial]");
+  if (!form) return;
+  const kept = [...new FormData(form)].filter(([name]) => ["said", "who", "channel", "language", "at", "values", "person"].includes(name));
+  sessionStorage.setItem(trialPlace(form), JSON.stringify(kept));
+  const talk = form.querySelector(".trial-talk");
+  talk.scrollTop = talk.scrollHeight;
+  if (form.contains(document.activeElement) || document.activeElement === document.body) form.querySelector("#trial-reply")?.focus();
+  drawThreads();
+});
+window.addEventListener("load", () => {
+  const form = document.querySelector("[data-trial]");
+  const kept = form && JSON.parse(sessionStorage.getItem(trialPlace(form)) || "null");
+  if (!kept || !kept.some(([name, value]) => name === "said" || (value && name !== "channel"))) return;
+  if (form.querySelector("[name=said]")) return;
+  for (const [name, value] of kept) {
+    const input = name === "said" ? null : form.querySelector(`[name=${name}]`);
+    if (input) input.value = value;
+    else form.insertAdjacentElement("afterbegin", Object.assign(document.createElement("input"), { type: "hidden", name, value }));
+  }
+  form.dispatchEvent(new CustomEvent("restored"));
 });

@@ -1,4 +1,4 @@
-"""Run the tests: whole suites (`core`, `store`, …) or all, on two processes with a database each.
+"""Run the tests: whole suites (`core`, `store`, …) or all, on a few processes with a database each.
 
 Usage: python -m tests.run [suite …] [--changed [COMMIT]]
 
@@ -22,6 +22,8 @@ from tests.touched import touched
 
 SUITES = ("core", "store", "services", "web", "browser")
 WITHOUT_DATABASE = ("core",)
+_AT_ONCE = 2
+"""Processes: as many as a small machine has cores."""
 SLOWEST_FIRST = (
     "test_setting_up",
     "test_attack",
@@ -95,7 +97,7 @@ def _run_all(modules: list[str], server: LocalPostgres | None) -> tuple[int, int
     context = multiprocessing.get_context("spawn")
     jobs, results = context.Queue(), context.Queue()
     workers = []
-    for number in range(min(2, len(modules))):
+    for number in range(min(_AT_ONCE, len(modules))):
         url = database.clone(server, f"worker{number}") if server else ""
         workers.append(context.Process(target=_work, args=(url, jobs, results)))
     for name in [*modules, *(None for _ in workers)]:

@@ -9,7 +9,7 @@ import grimp
 __all__ = ["touched"]
 
 _ROOT: Final = Path(__file__).parents[1]
-_PAGES: Final = ("tests.web.", "tests.browser.")
+_PAGES: Final = ("tests.web.", "tests.browser.", "tests.core.test_templates")
 _SILENT: Final = ("docs/", "bench/", "README.md", "CHANGELOG.md", "CONTRIBUTING.md")
 """What no test reads, but for those of the documents."""
 _DOCUMENTS: Final = "tests.core.test_docs"

@@ -11,11 +11,15 @@ from starlette.responses import JSONResponse, Response
 from starlette.staticfiles import StaticFiles
 
 from finesieve.front.account.routes import router as account
+from finesieve.front.chat.handset import router as handset
+from finesieve.front.chat.routes import router as chat
 from finesieve.front.pages.routes import router as public_pages
 from finesieve.front.shop.routes import router as shop
 from finesieve.front.signup.routes import router as signup
 from finesieve.office.access.routes import router as access
 from finesieve.office.bench.routes import router as bench
+from finesieve.office.chat.desk import router as clerks_desk
+from finesieve.office.chat.scripts import router as chat_scripts
 from finesieve.office.collect.composer import router as collect_composer
 from finesieve.office.collect.forms import router as collect_forms
 from finesieve.office.collect.library import router as collect_library
@@ -41,6 +45,7 @@ from finesieve.office.define.printing import router as define_printing
 from finesieve.office.define.records import router as define_records
 from finesieve.office.define.reshaping import router as define_reshaping
 from finesieve.office.define.upkeep import router as define_upkeep
+from finesieve.office.follow_up.links import router as follow_up_links
 from finesieve.office.follow_up.routes import router as follow_up
 from finesieve.office.language.routes import router as language
 from finesieve.office.orders.routes import router as orders
@@ -53,6 +58,7 @@ from finesieve.office.sift.routes import router as sift
 from finesieve.places import files_directory
 from finesieve.services.accounts.members import MemberAccounts
 from finesieve.services.accounts.staff import StaffAccounts
+from finesieve.services.chat.holding import PublicChats
 from finesieve.services.commerce.public import PublicShop
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.kernel.scope import Clock, utc_now
@@ -119,7 +125,8 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         members=MemberAccounts(public_store, clock, secret, fast_hashes=settings.fast_hashes),
         public_forms=PublicForms(public_store, clock, secret, FileStore(files_directory())),
         public_shop=PublicShop(public_store, clock, secret),
-        public_pages=PublicPages(public_store, clock),
+        public_pages=PublicPages(public_store, clock, FileStore(files_directory())),
+        public_chats=PublicChats(public_store, clock, FileStore(files_directory())),
         files=FileStore(files_directory()),
     )
     app.add_middleware(ReadsOnce)
@@ -162,14 +169,19 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         signup,
         account,
         public_pages,
+        chat,
+        handset,
         shop,
         access,
         bench,
         *define,
         *collect,
+        chat_scripts,
+        clerks_desk,
         compute,
         sift,
         follow_up,
+        follow_up_links,
         pages,
         language,
         people_list,

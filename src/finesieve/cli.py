@@ -126,6 +126,37 @@ def outcome(
     typer.echo(json.dumps(result, ensure_ascii=False))
 
 
+@cli.command()
+def talk(
+    setup: Annotated[Path, typer.Option(help="JSON Schema: the definition, as it is exported")],
+    script: Annotated[str, typer.Option(help="The chat script, by its part of the address")],
+    replies: Annotated[Path, typer.Option(help="What is replied, a line each")],
+    person: Annotated[
+        Path | None, typer.Option(help="JSON: what is stored of the person, who is confirmed then")
+    ] = None,
+    channel: Annotated[Literal["web", "text"], typer.Option(help="Where it is held")] = "web",
+    now: Annotated[str, typer.Option(help="The moment, ISO; the present by default")] = "",
+    language: Annotated[str, typer.Option(help="The language; that of the script by default")] = "",
+    zone: Annotated[str, typer.Option(help="The time zone")] = "UTC",
+) -> None:
+    """Hold a conversation by files alone: print what is said after each reply, a JSON object a line."""
+    from finesieve import evaluate
+    from finesieve.core.setup.schema import read_schema
+    from finesieve.core.setup.talk import Talk
+
+    try:
+        moment = evaluate.read_moment(now) if now else datetime.now(UTC)
+        evaluate.read_zone(zone)
+        known = json.loads(_text_of(person)) if person is not None else None
+        held = Talk(
+            read_schema(_text_of(setup)), script, moment, person=known, channel=channel, language=language, zone=zone
+        )
+        for said in held.results(_text_of(replies).splitlines()):
+            typer.echo(json.dumps(said, ensure_ascii=False))
+    except (FineSieveError, ValueError) as problem:
+        _misuse(str(problem))
+
+
 @cli.command("read")
 def read_text(
     kind: Annotated[str, typer.Argument(metavar="TYPE", help="The type of a field, such as date, money, phone")],

@@ -15,13 +15,14 @@ from sqlalchemy import text
 from sqlmodel import col, select
 
 from finesieve.localdb import LocalPostgres, MissingPostgres
+from finesieve.services.chat.scripts import create_script, publish_script
 from finesieve.services.define.retyping import begin_type_change
 from finesieve.services.kernel.tasks import RUN_TASK, read_task
 from finesieve.services.people.bulk import BulkInput, Chosen, change_in_bulk
 from finesieve.services.people.listing import Listing
 from finesieve.store.connection.database import Store, connect
 from finesieve.store.migrate import migrate
-from finesieve.store.tables import Submission
+from finesieve.store.tables import Conversation, ConversationLine, Submission
 from tests.attack.count import Count
 from tests.support import database
 from tests.support.gardens import Garden
@@ -160,6 +161,45 @@ class Sender(threading.Thread):
             time.sleep(0.3)
 
 
+class Talker(Sender):
+    """A person in a conversation that asks again and again; each reply is sent, the same, until it is acknowledged."""
+
+    def run(self) -> None:
+        """Reply until asked to stop."""
+        while not self.stopping.is_set():
+            place = len(self.acknowledged)
+            data = {"token": f"a-conversation-that-is-killed-{self.number}", "key": f"k{place}", "text": str(place + 1)}
+            data |= {"begins": "1"} if not place else {}
+            headers = {"X-Forwarded-For": f"10.9.{self.number}.1", "HX-Request": "true"}
+            self._until(
+                lambda data=data, headers=headers: httpx.post(self.address, data=data, headers=headers, timeout=15), 200
+            )
+            self.acknowledged.append(data["text"])
+            time.sleep(0.3)
+
+
+def _make_talk(garden: Garden) -> str:
+    """A script that asks the same number for ever; gives its short name."""
+    scope, field = garden.house.scope, garden.house.field_id("plot_length")
+    asks = {"kind": "ask", "id": "l1", "text": "How long?", "field_id": field, "to": "l1"}
+    script = create_script(scope, "For ever", (asks,))
+    publish_script(scope, script)
+    return "for-ever"
+
+
+def _lost_or_doubled(store: Store, garden: Garden, talkers: list[Talker]) -> str:
+    """What of the acknowledged replies is not in the journal of its conversation exactly once; "" for nothing."""
+    with store.transaction(garden.house.scope.workspace_id) as session:
+        talks = session.exec(select(Conversation)).all()
+        said = sorted(len(one.state["journal"]) for one in talks)
+        lines = session.exec(select(ConversationLine.id).where(col(ConversationLine.speaker) == "person")).all()
+    meant = sorted(len(one.acknowledged) for one in talkers)
+    odd = [words for one in talkers for words in one.odd if "429" not in words]
+    if said != meant or len(lines) != sum(meant) or odd:
+        return f"{said} replies kept and {len(lines)} lines, {meant} acknowledged; {odd[:3]}"
+    return ""
+
+
 def on_a_database_of_its_own(after: ExitStack) -> tuple[Running, Store]:
     """A database that the makers of houses work on until `after` ends; what else runs is started by its `start_all`."""
     home = Path(after.enter_context(tempfile.TemporaryDirectory(prefix="finesieve-kills-", dir="/var/tmp")))
@@ -211,15 +251,18 @@ def _kill_all(running: Running, garden: Garden, store: Store, rounds: int, count
     stopping = threading.Event()
     address = f"http://127.0.0.1:{running.port}/join/{house.slug}/join-us"
     senders = [Sender(number, address, stopping) for number in range(SENDERS)]
-    for sender in senders:
+    chat = f"http://127.0.0.1:{running.port}/chat/{house.slug}/{_make_talk(garden)}"
+    talkers = [Talker(number, chat, stopping) for number in range(2)]
+    for sender in (*senders, *talkers):
         sender.start()
     for turn in range(rounds * 3):
         name = ("web", "worker", "database")[turn % 3]
         time.sleep(1.5)
         _kill_one(running, garden, store, name, turn, count)
     stopping.set()
-    for sender in senders:
+    for sender in (*senders, *talkers):
         sender.join(60)
+    count.end("conversations", _lost_or_doubled(store, garden, talkers))
     _settle(garden, store, senders, count)
 
 

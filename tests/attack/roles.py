@@ -83,7 +83,11 @@ def prying(role: Role, share: int = 1) -> Count:
 
 
 def _takes_an_expression(name: str) -> bool:
-    return bool(re.search(r"formula|expression|show_when$|required_when$|^when[0-9]+$|text$|search|^q$", name))
+    return bool(
+        re.search(
+            r"formula|expression|^show_|required_when$|^when[0-9]+$|text$|^text_|^costs$|^moving$|search|^q$", name
+        )
+    )
 
 
 def _ask(count: Count, office: Office, form: Form, name: str, expression: str) -> None:

@@ -7,20 +7,33 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
 from selenium.webdriver.common.keys import Keys
 
+from finesieve.core.commerce.shop import Shop
 from finesieve.core.model.catalogue import LEVEL_QUESTION
+from finesieve.services.commerce.setting_up import set_up_shop
 from finesieve.services.define.approval import change_approval
-from finesieve.services.define.fields import FieldInput, change_field
-from finesieve.services.define.groups import read_catalogue
-from finesieve.services.define.memberships import MembershipInput, create_membership
+from finesieve.services.define.fields import FieldInput, change_field, create_field
+from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
+from finesieve.services.define.level_fees import LevelFeeInput, set_level_fee
+from finesieve.services.define.memberships import MembershipInput, create_membership, set_level_values, set_person_level
 from finesieve.services.follow_up.outbox import read_outbox
+from finesieve.services.follow_up.personal_links import PersonalLinkInput, create_personal_link, revoke_all
 from finesieve.services.forms.beginning import create_account_form
-from finesieve.services.forms.composing import QuestionInput, add_question, change_question
+from finesieve.services.forms.composing import (
+    FormTexts,
+    QuestionInput,
+    add_question,
+    add_questions,
+    change_form_texts,
+    change_question,
+)
 from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.forms.sharing import embed_on
 from finesieve.services.forms.sowing import set_asked
+from finesieve.services.people.personal_links import give_link
 from finesieve.services.people.profiles import read_profile
 from tests.support.browser import Page, address
 from tests.support.house import PASSWORD, make_house
+from tests.support.shop import SHOP
 
 
 class Members(unittest.TestCase):
@@ -141,8 +154,88 @@ class Members(unittest.TestCase):
         with self.scope.reading("reader") as unit:
             return list(ids_after(unit.session, unit.definitions, PERSON, 0, 5))
 
+    def test_moving_up_pays_the_difference_and_is_asked_only_what_is_new(self) -> None:
+        """A Sprout of whom the name is known becomes a Sower: asked for the zone alone, held once it is paid."""
+        set_up_shop(self.scope, Shop.model_validate(SHOP | {"delivery": []}))
+        group = create_group(self.scope, GroupInput(name="What it brings", about="level"))
+        create_field(self.scope, group, FieldInput(label="Price", key="price", type_key="money"))
+        for one in read_catalogue(self.scope).levels:
+            set_level_values(self.scope, one.id, {"price": {"sprout": "6", "sower": "24"}.get(one.key, "60")})
+            fee = LevelFeeInput(costs="form.level.price", moving="form.level.price - level.price")
+            set_level_fee(self.scope, one.id, fee)
+        self.do(
+            self.form, change_question, "q3", QuestionInput(show_when='form.level != "sprout"', only_if_unknown=True)
+        )
+        title = FormTexts(
+            title="Join us", title_known="{if(form.level is filled, form.level.price, 0)} a year", intro=""
+        )
+        self.do(self.form, change_form_texts, title)
+        self.do(self.form, publish_form)
+        person = self.house.add(email="wren@hedgerow.example", first_name="Wren")
+        set_person_level(self.scope, person, "sprout")
+        kind = create_personal_link(self.scope, PersonalLinkInput(name="Moving up", form=self.form))
+        page = self.page
+        page.resize(390, 800)
+        page.open(give_link(self.scope, person, "moving_up"))
+        page.until_text("h1", "£6.00 a year")
+        page.press("Sower", ".level-card")
+        page.until_text("#questions", "Membership: Sower")
+        self.assertEqual(
+            [one.get_attribute("data-question") for one in page.all("[data-question]")], ["q1", "q2", "q4"]
+        )
+        page.press("North", ".chips label")
+        self.sound()
+        page.press("Send", "button.send")
+        page.until_text("h1", "Pay for order 1")
+        page.until_text("main", "£18.00")
+        self.assertEqual(read_profile(self.scope, person).memberships.level, "sprout")
+        page.press("Pay £18.00", "button")
+        page.until_text("main", "Your order is placed")
+        self.sound()
+        self.assertEqual(read_profile(self.scope, person).memberships.level, "sower")
+        revoke_all(self.scope, kind)
+        page.open(give_link(self.scope, person, "moving_up").replace("me=p.", "me=p.x"))
+        page.until_text("h1", "This link does not work")
+        self.assertEqual((page.violations(), len(page.complaints())), ([], 1))  # it is a 404, and the browser says so
+
+    def test_twenty_questions_for_three_levels(self) -> None:
+        """In the grid, by whole columns and rows, then the few that differ: far fewer steps than one for each rule."""
+        fields = [
+            create_field(self.scope, self.house.group_id(), FieldInput(label=f"Fact {number}"))
+            for number in range(1, 21)
+        ]
+        form = self.form = create_form(self.scope, "Members")
+        page = self.page
+        self.office()
+        page.open(f"/w/{self.slug}/collect/{form}")
+        page.press("Ask in", ".ask-panel > summary")
+        page.press("The level they choose", "#ask-list label")
+        page.press("Ask what is ticked", "button")
+        page.until_text(".question.on .question-label", "Level")
+        self.sound()
+        self.do(form, add_questions, fields)
+        page.open(f"/w/{self.slug}/collect/{form}/asked")
+        begun = page.clicks
+        ids = {one.field_id: one.id for one in read_form(self.scope, self.form).document.questions}
+        for how in ("not asked", "required", "optional", "not asked"):
+            page.press("Sprout", "thead button")
+            page.until_text("tbody", f"Fact 20, Sprout: {how}")
+        self.assertIn("Email, Sprout: required", page.text("tbody"))
+        for number in range(1, 6):
+            for how in ("not asked", "required"):
+                page.press(f"Fact {number}, Steward:", "td button")
+                page.until_text("tbody", f"Fact {number}, Steward: {how}")
+        self.assertLess(page.clicks - begun, 20)
+        self.sound()
+        document = read_form(self.scope, self.form).document
+        rules = [document.question(ids[field]) for field in fields]
+        rule = 'form.level is blank or form.level in ("sower", "steward")'
+        self.assertEqual({one.show_when for one in rules if one}, {rule})
+        self.assertEqual(len([one for one in rules if one and "steward" in one.required_when]), 5)
+
     def test_a_page_is_made_and_read_as_somebody(self) -> None:
         self.house.add(email="wren@hedgerow.example", first_name="Wren")
+        self.house.add(email="fern@hedgerow.example", first_name="Fern")
         page = self.page
         self.office()
         page.press("Follow up", "a")
@@ -155,7 +248,18 @@ class Members(unittest.TestCase):
         page.until_text(".page-preview", "Hello")
         page.fill("#who", "wren" + Keys.ENTER)
         page.until_text(".page-preview", "Wren")
+        page.fill("#who", "fern" + Keys.ENTER)
+        page.until_text(".page-preview", "Fern")
+        page.press("Only for some", "button")
+        page.choose("[name=show_0_c0_key]", "Level")
+        page.wait(lambda: "is filled" in page.text("[name=show_0_c0_relation]"), "the relations of a level")
+        page.choose("[name=show_0_c0_relation]", "is filled")
+        page.press("Save the draft", "button")
+        page.until_text(".page-preview", "Nothing shows")
         self.sound()
+        page.press("Remove condition 1", "button")
+        page.press("Save the draft", "button")
+        page.until_text(".page-preview", "Hello")
         page.press("anyone", "label")
         page.press("Save and publish", "button")
         page.until_text(".lead", "Version 1 is in force")

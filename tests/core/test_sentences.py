@@ -33,7 +33,7 @@ SPOKEN = Names(
     {
         **NAMES,
         "page.ref": Type("text"),
-        "level": Type("choice", ("sprout", "sower"), ordered=True),
+        **dict.fromkeys(("level", "form.level", "level|form.level"), Type("choice", ("sprout", "sower"), ordered=True)),
         "party": Type("day_of_year"),
     },
     {"plots": {"soil": Type("choice", ("clay", "sand")), "size": Type("number"), "limed": Type("date")}},
@@ -114,6 +114,25 @@ class Sentences(unittest.TestCase):
         self.assertEqual(RELATIONS[">="].said(SPOKEN.fields["level"]), "is at least")
         self.assertNotIn(">=", [one.id for one in relations_for(NAMES["zone"])])
         self.assertEqual(said("page.ref = 'spring'").clauses, (Clause("page.ref", "=", ("spring",)),))
+
+    def test_held_or_being_chosen(self) -> None:
+        """The same said of both is one clause, alone and among others; what is not the same stays two."""
+        either = Clause("level|form.level", "=", ("sower",))
+        text = 'level = "sower" or form.level = "sower"'
+        self.assertEqual(said(text), Sentence("and", (either,)))
+        self.assertEqual(print_expression(sentence_to_tree(said(text), SPOKEN)), text)
+        self.assertEqual(said(f"member and ({text})"), Sentence("and", (Clause("member", "yes"), either)))
+        for other in (
+            'level = "sower" or form.level = "sprout"',
+            'form.level = "sower" or level = "sower"',
+            'level != "sower" or form.level != "sower"',
+            f"{text} or member",
+        ):
+            clauses = said(other).clauses
+            self.assertNotIn(either, clauses, other)
+            self.assertEqual(print_expression(sentence_to_tree(said(other), SPOKEN)), other)
+        with self.assertRaises(ValueError):
+            sentence_to_tree(Sentence("and", (Clause("level|form.level", "!=", ("sower",)),)), SPOKEN)
 
     def test_records(self) -> None:
         clay = Sentence("and", (Clause("soil", "=", ("clay",)),))

@@ -15,10 +15,15 @@ from sqlmodel import select
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
 from finesieve.core.fields.families.data import MEDIA
 from finesieve.core.values import Secret
+from finesieve.services.accounts.members import MemberAccounts, SignedInMember
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.deletion import begin_purge, delete_field
-from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.fields import FieldInput, change_field, create_field
 from finesieve.services.filling.decisions import decide, waiting_for
+from finesieve.services.filling.open_form import Visit
+from finesieve.services.filling.signup import PublicForms
+from finesieve.services.forms.beginning import create_account_form
+from finesieve.services.forms.composing import add_question
 from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.kernel.tasks import run_task
 from finesieve.services.people.profiles import read_profile, set_values
@@ -43,6 +48,8 @@ from tests.services.test_collect import make_form, public
 from tests.support.database import store
 from tests.support.hostile import cost_of, hostile_files
 from tests.support.house import NOW, make_house
+from tests.support.pictures import png
+from tests.support.shop import SECRET
 from tests.support.work import later
 
 
@@ -51,12 +58,6 @@ def packed(*files: tuple[str, str]) -> bytes:
     with zipfile.ZipFile(data, "w") as archive:
         for name, text in files:
             archive.writestr(name, text)
-    return data.getvalue()
-
-
-def png(width: int = 900, height: int = 600) -> bytes:
-    data = io.BytesIO()
-    Image.new("RGB", (width, height), "#205844").save(data, "PNG")
     return data.getvalue()
 
 
@@ -162,6 +163,33 @@ class Files(unittest.TestCase):
         self.assertTrue(open_file(reader, self.files, self.photo, self.person).data)
         with self.assertRaises(NotFound):
             open_thumbnail(self.scope, self.files, self.report, self.person)
+
+    def test_its_owner_opens_it_on_their_account(self) -> None:
+        """Their own, and nothing private to staff; sending the account without another one leaves it."""
+        self.keep("photo", "plot.png", png())
+        self.keep("report", "soil report.pdf", PDF)
+        form = create_account_form(self.scope, "Your account")
+        add_question(self.scope, form, read_form(self.scope, form).revision, self.photo)
+        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        members = MemberAccounts(store(), lambda: NOW, SECRET, fast_hashes=True)
+        mine, other = (SignedInMember(one, 0, 0, "") for one in (self.person, self.house.add()))
+        self.assertEqual(members.file_of(self.house.slug, mine, self.photo, self.files).data, png())
+        change_field(self.scope, self.report, FieldInput(label="Report", settings={"private": True}))
+        for who, field in (
+            (other, self.photo),
+            (mine, self.report),
+            (mine, self.house.field_id("zone")),
+            (mine, 999_999),
+        ):
+            with self.assertRaises(NotFound):
+                members.file_of(self.house.slug, who, field, self.files)
+        forms = PublicForms(store(), lambda: NOW, SECRET)
+        opened = forms.open(self.house.slug, "your-account", Visit(person=self.person, until=2**40))
+        asked = frozenset(one.id for one in opened.outcome.showing)
+        given = {one.id: one.raw for one in opened.outcome.showing}
+        sent = forms.send(self.house.slug, "your-account", opened.token, given, asked, person=self.person)
+        self.assertTrue(sent.sent, sent.outcome.troubles)
+        self.assertTrue(open_file(self.scope, self.files, self.photo, self.person).data)
 
     def test_what_is_not_taken(self) -> None:
         for key, name, data in (

@@ -15,7 +15,13 @@ from finesieve.services.filling.decisions import all_waiting, decide, reopen, wa
 from finesieve.services.filling.open_form import OpenForm, Visit
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.follow_up.outbox import LetterLine, read_outbox
-from finesieve.services.forms.composing import QuestionInput, add_question, change_question
+from finesieve.services.forms.composing import (
+    FormTexts,
+    QuestionInput,
+    add_question,
+    change_form_texts,
+    change_question,
+)
 from finesieve.services.forms.forms import create_form, publish_form, read_form
 from finesieve.services.forms.sowing import set_asked
 from finesieve.services.kernel.changes import undo_change
@@ -103,6 +109,29 @@ class Levels(unittest.TestCase):
         with self.assertRaises(InvalidExpression):
             self.rule("q3", show_when="form.level.pockets > 10")
         self.assertEqual(self.open().levels["sower"].lines, (("Packets", "20"),))
+
+    def test_texts_read_what_is_being_chosen_and_what_is_held(self) -> None:
+        """In titles, headings and labels; what is private to staff stays blank, and what cannot be read is refused."""
+        group = read_catalogue(self.scope).groups_about("level")[0].id
+        create_field(
+            self.scope, group, FieldInput(label="Cost", key="cost", type_key="number", settings={"private": True})
+        )
+        set_level_values(self.scope, self.ids["sower"], {"cost": "9"})
+        title = "{form.level.packets else 0} for you, {level.packets else 0} now, costs {form.level.cost}"
+        self.do(change_form_texts, FormTexts(title=title, thanks="{form.level.packets} packets, {form.zone}."))
+        self.rule("q4", label='{if(form.level = "steward", "Which zone?", "Where do you live?")}')
+        with self.assertRaises(InvalidInput):
+            self.do(change_form_texts, FormTexts(title="{form.level.pockets}"))
+        person = self.house.add(email="wren@hedgerow.example")
+        set_person_level(self.scope, person, "sprout")
+        self.do(publish_form)
+        opened = self.forms.open(self.slug, "join-us", Visit(person=person, until=2**40))
+        for level, said in (("sower", "20 for you, 6 now, costs "), ("steward", "40 for you, 6 now, costs ")):
+            seen = self.forms.answer(self.slug, "join-us", opened.token, {"q2": level}, person=person)
+            self.assertEqual(seen.form.title, said)
+        self.assertEqual(seen.outcome.of("q4").label, "Which zone?")  # type: ignore[union-attr]
+        sent = self.send(q1="fern@hedgerow.example", q2="sower", q4="north")
+        self.assertEqual(self.forms.thank(self.slug, "join-us", sent.receipt).text, "20 packets, North.")
 
     def test_who_is_asked_what_by_level(self) -> None:
         columns = ["sower", "steward"]

@@ -1,6 +1,8 @@
 """Member pages: who sees what, filled in for each; nothing private, nothing of HTML; looked at as anybody."""
 
+import tempfile
 import unittest
+from pathlib import Path
 
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound, Overtaken
 from finesieve.core.language.placeholders import Piece
@@ -24,9 +26,13 @@ from finesieve.services.pages.reading import PublicPages
 from finesieve.services.people.records import add_record
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
 from finesieve.services.usage.uses import uses_of
+from finesieve.services.values.files import examine, read_shelf, send_file
+from finesieve.services.values.house import set_house_value
+from finesieve.store.files.keeping import FileStore
 from finesieve.web.pages import block_html, sound_address
 from tests.support.database import store
 from tests.support.house import NOW, make_house
+from tests.support.pictures import png
 
 
 class Pages(unittest.TestCase):
@@ -123,6 +129,42 @@ class Pages(unittest.TestCase):
             publish_page(self.scope, self.page)
         with self.scope.reading("reader") as unit:
             self.assertIn("page", {one.kind for one in uses_of(unit).of_field(zone.id)})
+
+    def test_pictures_of_the_house(self) -> None:
+        """Only those that stand on the page, only for who may read it, never a private one; each says what it shows."""
+        directory = tempfile.TemporaryDirectory()
+        self.addCleanup(directory.cleanup)
+        files = FileStore(Path(directory.name))
+        group = create_group(self.scope, GroupInput(name="The house", about="house"))
+        fields = {
+            key: create_field(
+                self.scope, group, FieldInput(label=key.title(), key=key, type_key="picture", settings={"private": hides})
+            )
+            for key, hides in (("gate", False), ("shed", False), ("safe", True))
+        }  # fmt: skip
+        for field in fields.values():
+            known = read_catalogue(self.scope).by_id[field]
+            token = send_file(self.scope, files, examine(known, "a.png", png()))
+            set_house_value(self.scope, field, token, read_shelf(self.scope, [token]))
+        for block in ({"picture": "gate"}, {"picture": "gone", "shows": "x"}, {"picture": "safe", "shows": "x"}):
+            self.save(block, publish=False)
+            self.assertEqual([one.part for one in read_page_view(self.scope, self.page).problems], ["picture"], block)
+        self.save({"picture": "gate", "shows": "The gate"}, audience="levels", levels=[self.level])
+        set_person_level(self.scope, self.wren, "steward")
+        public = PublicPages(store(), lambda: NOW, files)
+        opened = public.open(self.slug, "your-year", self.wren)
+        assert opened is not None
+        self.assertEqual((opened.blocks[0].picture, opened.blocks[0].shows), ("gate", "The gate"))
+        self.assertEqual(public.picture(self.slug, "your-year", "gate", self.wren).data, png())
+        for key, person in (
+            ("gate", self.fern),
+            ("gate", 0),
+            ("shed", self.wren),
+            ("safe", self.wren),
+            ("x", self.wren),
+        ):
+            with self.assertRaises(NotFound):
+                public.picture(self.slug, "your-year", key, person)
 
     def test_as_anybody_without_being_them(self) -> None:
         self.save({"text": "Hello {first_name}"}, publish=False, audience="levels", levels=[self.level])

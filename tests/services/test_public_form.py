@@ -7,7 +7,7 @@ from functools import partial
 
 from sqlmodel import col, select
 
-from finesieve.core.errors import InvalidInput, NotFound, TooOften
+from finesieve.core.errors import InvalidInput, LinkEnded, NotFound, TooOften
 from finesieve.services.define.memberships import MembershipInput, create_membership, remove_membership
 from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.filling.open_form import Visit
@@ -169,7 +169,8 @@ class Filling(unittest.TestCase):
         known = self.garden.open(visit=Visit(me=done.me))
         self.assertEqual((known.known, known.outcome.questions[1].raw), (True, "north"))
         late = PublicForms(store(), lambda: NOW + timedelta(days=31), "a secret of the tests")
-        self.assertFalse(late.open(self.garden.house.slug, "join-us", Visit(me=done.me)).known)
+        with self.assertRaises(LinkEnded):
+            late.open(self.garden.house.slug, "join-us", Visit(me=done.me))
         self.assertEqual(read_outbox(self.garden.house.as_role("reader")).letters[0].link, "")
 
     def test_staff_decide_once(self) -> None:
@@ -231,7 +232,8 @@ class Filling(unittest.TestCase):
             later.confirm(self.garden.house.slug, "join-us", letter, mine=True)
         for kind in ("form", "answers", "sent", "address"):
             forged = Links("a secret of the tests").give(kind, NOW, self.garden.form, 1)  # type: ignore[arg-type]
-            self.assertFalse(self.garden.open(visit=Visit(me=forged)).known)
+            with self.assertRaises(LinkEnded):
+                self.garden.open(visit=Visit(me=forged))
 
     def test_a_new_address_is_confirmed_at_both(self) -> None:
         """Neither who holds the link nor who reads the new mailbox moves an account alone; a no at either ends it."""
@@ -286,7 +288,9 @@ class Filling(unittest.TestCase):
         for token in ("", "nonsense", foreign):
             with self.assertRaises(NotFound):
                 self.garden.forms.read_letter(self.garden.house.slug, "join-us", token)
-            self.assertFalse(self.garden.open(visit=Visit(me=token)).known)
+            if token:
+                with self.assertRaises(LinkEnded):
+                    self.garden.open(visit=Visit(me=token))
 
     def test_a_known_person_changes_what_is_kept(self) -> None:
         """Their answers are stored at once; their records are changed, not doubled; an emptied answer is blank."""

@@ -24,6 +24,7 @@ from finesieve.services.forms.composing import (
     change_question,
 )
 from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.pages.editing import create_page, publish_page, read_page_view, save_page
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
 from finesieve.services.transfer.exports import values_as_csv
 from finesieve.services.upkeep.readings import compare_fields, find_all, read_values_of
@@ -57,6 +58,7 @@ def wasteful() -> House:
     for day in range(1, 13):
         house.add(came=datetime(2026, 1, day, 9, tzinfo=UTC))
     create_membership(scope, "list", MembershipInput(name="Nobody’s"))
+    nobody = create_membership(scope, "level", MembershipInput(name="Nobody’s level"))
     hive = create_record_type(scope, RecordTypeInput(singular="Hive", plural="Hives"))
     lost = create_record_type(scope, RecordTypeInput(singular="Shed", plural="Sheds"))
     about_hives = read_catalogue(scope).groups_about(f"record:{hive}")[0].id
@@ -64,7 +66,7 @@ def wasteful() -> House:
     create_field(scope, group, FieldInput(label="Own shed", type_key="record", settings={"record_type": lost}))
     put_away_record_type(scope, lost, "Sheds")
     house_group = create_group(scope, GroupInput(name="The house", about="house"))
-    link = create_field(scope, house_group, FieldInput(label="Link", type_key="url"))
+    link = create_field(scope, house_group, FieldInput(label="Swap link", type_key="url"))
     set_house_value(scope, link, "https://swap.example")
     set_house_value(scope, link, "")
     set_up_shop(scope, Shop.model_validate(SHOP | {"rates": SHOP["rates"][:1]}))
@@ -80,7 +82,7 @@ def wasteful() -> House:
         form = create_form(scope, title)
         change_form_texts(
             scope, form, read_form(scope, form).revision,
-            FormTexts(title=title, intro="See https://swap.example/april or {house.link}."),
+            FormTexts(title=title, intro="See https://swap.example/april or {house.swap_link}."),
         )  # fmt: skip
     add_question(scope, form, read_form(scope, form).revision, house.field_id("born"))
     add_question(scope, form, read_form(scope, form).revision, house.field_id("swaps_seed"))
@@ -101,6 +103,15 @@ def wasteful() -> House:
     change_options(scope, house.field_id("zone"), options)
     create_derived(scope, DerivedInput(label="Area", formula="plot_width * 2", group_id=group))
     delete_field(scope, house.field_id("plot_width"), "Plot width")
+    for title, more in (("Your year", {}), ("For nobody", {"audience": "levels", "levels": [nobody]})):
+        page = create_page(scope, title)
+        document = {
+            "title": title,
+            "blocks": [{"text": "Dear {first_name}, {count(hives)} {favourite else 'seed'}"}],
+            **more,
+        }
+        save_page(scope, page, read_page_view(scope, page).revision, document)
+        publish_page(scope, page)
     for n, tag in enumerate(("bed-dug", "bed-marked", "bed-dug", "bed-marked")):
         set_tags(scope, house.add(favourite="Kale"), tag + (", helper" if n else ""))
     return house
@@ -111,6 +122,14 @@ class Findings(unittest.TestCase):
         house = wasteful()
         found = find_all(house.scope)
         self.assertEqual(set(FINDINGS) - {one.code for one in found}, set())
+        pages = [one.message for one in found if one.code.startswith("page-")]
+        self.assertEqual(
+            pages,
+            [
+                "Nobody can see the page For nobody: it is for no one who is here.",
+                "On the page Your year, First name is blank for 100 % of those who read it.",
+            ],
+        )
         office = Office(house)
         for one in {one.code: one for one in found}.values():
             with self.subTest(one.code):

@@ -16,6 +16,7 @@ from sqlmodel import col, select
 from finesieve.core import limits
 from finesieve.core.errors import InvalidInput, NotAllowed
 from finesieve.core.setup.schema import KEYWORDS, read_schema
+from finesieve.services.chat.scripts import create_script
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.built_ins import use_part
 from finesieve.services.define.deletion import delete_field
@@ -25,6 +26,7 @@ from finesieve.services.define.memberships import MembershipInput, create_member
 from finesieve.services.define.options import OptionListInput, create_option_list
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.filling.mapping import change_mapping
+from finesieve.services.follow_up.personal_links import PersonalLinkInput, create_personal_link
 from finesieve.services.forms.composing import (
     FormTexts,
     QuestionInput,
@@ -63,6 +65,7 @@ def furnished() -> tuple[House, dict[str, int], int]:
     )
     segment = create_segment(scope, "Those with a")
     change_segment(scope, segment, 1, SegmentInput(name="Those with a", expression='the_choice = "a"'))
+    create_script(scope, "Talk", ({"kind": "say", "id": "l1", "texts": [{"text": "Hello"}]},))
     form = create_form(scope, "Join us")
     for type_key, field_id in ids.items():
         if type_key in ANSWERS or type_key in ("heading", "note"):
@@ -85,7 +88,8 @@ def furnished() -> tuple[House, dict[str, int], int]:
             QuestionInput(show_when=rule, required="yes"),
         )
     publish_form(scope, form, read_form(scope, form).revision)
-    change_mapping(scope, form, "", {ids["short_text"]: "link"})
+    change_mapping(scope, form, "", {ids["short_text"]: "swap_link"})
+    create_personal_link(scope, PersonalLinkInput(name="Go on", form=form))
     return house, ids, form
 
 
@@ -117,7 +121,7 @@ class RoundTrip(unittest.TestCase):
 
     def test_every_keyword_is_documented(self) -> None:
         """The file uses no keyword of ours that is not explained, and a starter of it uses all that are."""
-        set_house_value(self.house.scope, self.house_field("link"), "https://swap.example")
+        set_house_value(self.house.scope, self.house_field("swap_link"), "https://swap.example")
 
         def keywords(node: Any) -> set[str]:
             if isinstance(node, dict):

@@ -171,6 +171,15 @@ class Page:
         self.clicks += 1
 
     def keys(self, *keys: str) -> None:
+        if keys == (Keys.TAB,):
+            # As the driver's own, which waits for a frame to be drawn after each: too long to walk a page by.
+            for kind in ("rawKeyDown", "keyUp"):
+                tab = {"type": kind, "key": "Tab", "code": "Tab", "windowsVirtualKeyCode": 9}
+                self.driver.execute_cdp_cmd("Input.dispatchKeyEvent", tab)
+            return
+        if len(keys) == 1 and len(keys[0]) > 1:
+            self.driver.switch_to.active_element.send_keys(keys[0])
+            return
         webdriver.ActionChains(self.driver).send_keys(*keys).perform()
 
     def drag(self, css: str, onto: str) -> None:

@@ -63,7 +63,7 @@ def everything(house: House) -> dict[str, int]:
     create_field(
         scope, group, FieldInput(label="Size", type_key="choice", settings={"option_list": shared, "lists": [list_id]})
     )
-    for about, label in (("order", "Shelf"), ("level", "Packets"), ("house", "Link"), (f"record:{plots}", "Soil")):
+    for about, label in (("order", "Shelf"), ("level", "Packets"), ("house", "Swap link"), (f"record:{plots}", "Soil")):
         groups = [known for known in read_catalogue(scope).all_groups if known.about == about]
         group_id = groups[0].id if groups else create_group(scope, GroupInput(name=f"About {label}", about=about))
         create_field(scope, group_id, FieldInput(label=label, type_key="number" if about == "level" else "short_text"))

@@ -6,6 +6,10 @@ from collections.abc import Iterator
 from sqlmodel import select
 from starlette.routing import Route
 
+from finesieve.services.chat.desk import waiting_at_desk
+from finesieve.services.chat.holding import PublicChats
+from finesieve.services.chat.scripts import create_script, publish_script
+from finesieve.services.chat.trying import TrialInput, keep_script_case
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group
@@ -14,6 +18,7 @@ from finesieve.services.define.named_checks import create_check
 from finesieve.services.define.options import OptionListInput, create_option_list
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type, read_record_type
 from finesieve.services.define.retyping import begin_type_change
+from finesieve.services.follow_up.personal_links import PersonalLinkInput, create_personal_link
 from finesieve.services.forms.beginning import create_account_form
 from finesieve.services.forms.cases import keep_case
 from finesieve.services.forms.forms import create_form, publish_form, read_form
@@ -25,6 +30,7 @@ from finesieve.services.sift.segments import create_segment
 from finesieve.services.upkeep.dismissing import dismiss, open_findings
 from finesieve.services.values.house import set_house_value
 from finesieve.store.tables import Decision, DefinitionChange, HouseSchedule, OrderRow, Submission
+from tests.support.database import store
 from tests.support.house import NOW, House, make_house
 from tests.support.shop import Trade
 from tests.support.site import application
@@ -45,6 +51,8 @@ class Furnished:
         link = read_record_type(scope, self.type).record_type.links[0].id
         self.record = add_record(scope, self.type, {"name": "Their A1"}, {link: [self.person]})
         self.link = link
+        asked = PersonalLinkInput(name="Their answers", form=self.form)
+        self.personal = create_personal_link(scope, asked)
         self.level = create_membership(scope, "level", MembershipInput(name="Their level"))
         self.options = create_option_list(scope, OptionListInput(name="Their options", options="A\nB"))
         house = create_group(scope, GroupInput(name="Their house", about="house"))
@@ -63,6 +71,12 @@ class Furnished:
         document = {"title": "Their page", "audience": "public", "blocks": [{"text": "For {first_name}"}]}
         save_page(scope, self.page, 0, document)
         publish_page(scope, self.page)
+        steps = ({"kind": "say", "id": "l1", "texts": [{"text": "Hello"}]}, {"kind": "hand_over", "id": "l2"})
+        self.script = create_script(scope, "Their talk", steps)
+        publish_script(scope, self.script)
+        self.script_case = keep_script_case(scope, self.script, "newcomer", TrialInput())
+        PublicChats(store(), lambda: NOW).text(self.house.slug, "+447700900111", "theirs", "t1")
+        self.conversation = waiting_at_desk(scope)[0].id
         trade = Trade(self.house)
         self.order_token = trade.order(("packet", "", 3), q1="their.order@hedgerow.example")
         trade.shop().pay(self.house.slug, self.order_token, accepted=True)
@@ -101,10 +115,11 @@ class Furnished:
             "slug": self.house.slug, "group_id": self.house.group_id(), "form_id": self.form, "segment_id": self.segment,
             "field_id": self.derived if derived else self.value if house else self.house.field_id("zone"), "person_id": self.person,
             "question_id": "q1", "place": 0, "verdict": "passes", "decision_id": self.decision, "workspace": self.house.slug,
-            "form_slug": "join-us", "schedule_id": self.schedule, "level_id": self.level, "membership_id": self.level,
+            "form_slug": "join-us", "schedule_id": self.schedule, "level_id": self.level, "personal_id": self.personal, "membership_id": self.level,
             "page_name": "levels", "list_id": self.options, "type_id": self.type, "record_id": self.record,
             "link_id": self.link, "task_id": self.task, "change_id": self.change or 0, "row_id": self.person,
-            "check_id": self.check, "case_id": self.case, "number": 1, "order_id": self.order, "token": self.order_token,
+            "check_id": self.check, "case_id": self.script_case if "/chat/" in path else self.case, "number": 1, "order_id": self.order, "token": self.order_token,
+            "script_id": self.script, "line": "l1", "conversation": self.conversation, "script": "their-talk",
             "paper": "invoice", "page_id": self.page, "page": "their-page",
         }  # fmt: skip
 

@@ -372,7 +372,7 @@ class Account(unittest.TestCase):
         office = Office(self.house)
         said = {"waits_when": 'form.level = "steward"', "action": "save", "tell": "", "text_approved": "Welcome."}
         self.assertEqual(office.post("define/approval", said).status_code, 303)
-        self.assertIn("Level being chosen", office.get("define/approval").text)
+        self.assertIn("Level they are choosing", office.get("define/approval").text)
         self.assertEqual(office.post("define/approval", {**said, "waits_when": "nonsense"}).status_code, 422)
         for name in ("fern", "moss"):
             page = self.browser.get(f"/join/{self.slug}/join-us").text

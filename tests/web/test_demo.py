@@ -39,7 +39,7 @@ class Crowd(unittest.TestCase):
 
 class Loading(unittest.TestCase):
     def test_the_demo_house(self) -> None:
-        """2,000 people, uneven and with gaps; loaded once."""
+        """2,000 people, uneven and with gaps, and 40 who came by chat; loaded once."""
         made = load_demo(store(), lambda: NOW, fast_hashes=True)
         self.assertTrue(made)
         self.assertFalse(load_demo(store(), lambda: NOW))
@@ -51,9 +51,9 @@ class Loading(unittest.TestCase):
             )
         scope = Scope(store(), workspace or 0, "A reader", "reader", lambda: NOW)
         catalogue = read_catalogue(scope)
-        self.assertEqual((len(catalogue.groups), len(catalogue.stored), len(catalogue.derived)), (7, 40, 4))
+        self.assertEqual((len(catalogue.groups), len(catalogue.stored), len(catalogue.derived)), (7, 44, 4))
         bench = read_bench(scope)
-        self.assertEqual((bench.people, bench.forms, bench.segments, bench.drafts, bench.broken), (2_000, 5, 3, (), ()))
+        self.assertEqual((bench.people, bench.forms, bench.segments, bench.drafts, bench.broken), (2_040, 5, 3, (), ()))
         for segment in list_segments(scope):
             view = read_segment(scope, segment.id)
             assert segment.people is not None

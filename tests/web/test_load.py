@@ -68,7 +68,7 @@ class Shares(unittest.IsolatedAsyncioTestCase):
     async def test_each_has_its_own(self) -> None:
         crowd = [asyncio.create_task(self.ask("/w/x/")) for _ in range(30)]
         others = [asyncio.create_task(self.ask(path)) for path in ("/join/x/y", "/sign-in", "/healthz")]
-        await self.settled(crowd, 19)
+        await self.settled(crowd, 14, 19)
         self.assertEqual(self.going_on, 19)
         self.assertEqual([one.result() for one in crowd if one.done()], [503] * 14)
         self.leave.set()
@@ -78,7 +78,7 @@ class Shares(unittest.IsolatedAsyncioTestCase):
     async def test_answers_are_worked_out_three_at_a_time(self) -> None:
         crowd = [asyncio.create_task(self.ask("/join/x/y/answers")) for _ in range(5)]
         sending = asyncio.create_task(self.ask("/join/x/y"))
-        await self.settled(crowd, 4)
+        await self.settled(crowd, 2, 4)
         self.assertEqual(self.going_on, 4)
         self.leave.set()
         self.assertEqual(await sending, 200)
@@ -99,17 +99,18 @@ class Shares(unittest.IsolatedAsyncioTestCase):
             await self.ask("/w/x/")
         self.gate._app = self.app
         crowd = [asyncio.create_task(self.ask("/w/x/")) for _ in range(30)]
-        await self.settled(crowd, 16)
+        await self.settled(crowd, 14, 16)
         self.assertEqual(self.going_on, 16)
         self.leave.set()
         await asyncio.gather(*crowd)
 
-    async def settled(self, crowd: list["asyncio.Task[int]"], going_on: int) -> None:
-        """Wait until twelve are told to come back, and so many go on."""
-        for _ in range(200):
-            if sum(one.done() for one in crowd) == 12 and self.going_on == going_on:
+    async def settled(self, crowd: list["asyncio.Task[int]"], turned_away: int, going_on: int) -> None:
+        """Wait until so many are told to come back, and so many go on."""
+        for _ in range(400):
+            if sum(one.done() for one in crowd) == turned_away and self.going_on == going_on:
                 return
             await asyncio.sleep(0.05)
+        self.fail(f"{sum(one.done() for one in crowd)} turned away, {self.going_on} going on")
 
     async def test_an_answer_that_goes_on_keeps_its_share(self) -> None:
         """Waiting for the visitor to leave is no reason to let another in."""
@@ -125,7 +126,7 @@ class Shares(unittest.IsolatedAsyncioTestCase):
         watching: list[asyncio.Task[object]] = []
         self.gate = Admission(streaming)
         crowd = [asyncio.create_task(self.ask("/w/x/")) for _ in range(30)]
-        await self.settled(crowd, 16)
+        await self.settled(crowd, 14, 16)
         self.assertEqual(self.going_on, 16)
         self.leave.set()
         await asyncio.gather(*crowd, *watching)

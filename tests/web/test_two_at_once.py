@@ -142,6 +142,21 @@ class TwoAtOnce(unittest.TestCase):
         labels = read_profile(self.house.scope, person).memberships
         self.assertEqual((set(labels.tags), labels.lists), ({"both", "first", "second"}, ("letter",)))
 
+    def test_ticks_of_a_group_are_kept_where_it_is_refused(self) -> None:
+        """A name that cannot be, or a clash, shows the ticks as they were made and not as they are stored."""
+        create_membership(self.house.scope, "level", MembershipInput(name="Steward"))
+        group = self.house.group_id()
+        page, post = f"define/{group}?edit=1", f"define/{group}"
+        ticked = {**self.inputs(page, post), "change_by": ["levels"], "change_levels": ["steward"], "folded": ["true"]}
+        without_name = self.office.post(post, {**ticked, "name": [""], "on_profile": []})  # type: ignore[dict-item]
+        self.office.post(post, {**self.inputs(page, post), "name": ["Theirs"]})  # type: ignore[dict-item]
+        overtaken = self.office.post(post, {**ticked, "name": ["Mine"]})  # type: ignore[dict-item]
+        self.assertEqual((without_name.status_code, overtaken.status_code), (422, 409))
+        for answer in (without_name, overtaken):
+            self.assertRegex(answer.text, r'name="change_levels"\s+value="steward" checked')
+        self.assertRegex(without_name.text, r'name="folded" value="true" checked')
+        self.assertNotRegex(without_name.text, r'name="on_profile" value="true" checked')
+
     def test_at_the_very_same_moment(self) -> None:
         """Eight people save eight fields of one person at once: all eight are kept."""
         keys = []

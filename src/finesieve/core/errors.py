@@ -4,6 +4,7 @@ FineSieveError
 ├── InvalidInput          what was given cannot be taken; says so per place
 │   └── InvalidExpression an expression with problems
 ├── NotFound              no such thing in this workspace
+│   └── LinkEnded         a link that is none, or does not work any more
 ├── NotAllowed            the role does not permit it
 ├── Conflict              it has changed meanwhile
 │   └── Overtaken         somebody else has saved the same thing first
@@ -24,6 +25,7 @@ __all__ = [
     "FineSieveError",
     "InvalidExpression",
     "InvalidInput",
+    "LinkEnded",
     "NotAllowed",
     "NotCompilable",
     "NotFound",
@@ -60,6 +62,10 @@ class InvalidExpression(InvalidInput):
 
 class NotFound(FineSieveError):
     """There is no such thing in this workspace."""
+
+
+class LinkEnded(NotFound):
+    """A link that is none of ours, or does not work any more; which of both is not said."""
 
 
 class NotAllowed(FineSieveError):

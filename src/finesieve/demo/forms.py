@@ -12,6 +12,7 @@ from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.named_checks import create_check
 from finesieve.services.filling.approval import APPROVAL, as_asked
 from finesieve.services.filling.decisions import ask_for
+from finesieve.services.follow_up.personal_links import PersonalLinkInput, create_personal_link
 from finesieve.services.forms.beginning import create_account_form
 from finesieve.services.forms.cases import keep_case
 from finesieve.services.forms.composing import (
@@ -31,7 +32,7 @@ from finesieve.services.forms.composing import (
     change_section,
     set_phrases,
 )
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, list_forms, publish_form, read_form
 from finesieve.services.forms.rehearsing import Circumstances
 from finesieve.services.forms.sowing import set_asked
 from finesieve.services.kernel.scope import Scope
@@ -283,7 +284,9 @@ def _membership(scope: Scope) -> None:
         "waiting": "Thank you, {first_name}. Maud will look at it and write to you within the week.",
         "approved": "Welcome, {first_name}. You are one of us now. Follow the link to your account.",
     }
-    change_approval(scope, 'gardener = "market" and form.level is filled', told, "maud@brackenfold.example")
+    change_approval(
+        scope, 'gardener = "market" and form.level is filled', told, "maud@brackenfold.example", ["level.steward"]
+    )
     _let_some_wait(scope, form_id)
 
 
@@ -303,6 +306,8 @@ def _let_some_wait(scope: Scope, form_id: int) -> None:
 
 def make_pages(scope: Scope) -> None:
     """Two pages for members: what their year brings, and their plots."""
+    member = next(one.id for one in list_forms(scope) if one.slug == "become-a-member")
+    create_personal_link(scope, PersonalLinkInput(name="Move up", form=member, only_missing=True, days=14))
     year = {
         "title": "Your year",
         "audience": "signed_in",
@@ -314,6 +319,10 @@ def make_pages(scope: Scope) -> None:
             {
                 "text": "Your level brings you **{level.seed_packets_a_year} packets of seed** this year.",
                 "show_when": "level is filled",
+            },
+            {
+                "text": "There is more for you: a Steward has a plot, and a zone to look after.",
+                "show_when": 'level in ("sprout", "sower")', "button": "Move up", "to": "{link.move_up}",
             },
             {"text": "You are not a member yet.", "show_when": "level is blank", "button": "Become a member",
              "to": "/join/brackenfold-seed-co-op/become-a-member"},

@@ -98,7 +98,7 @@ def _levels_and_lists(scope: Scope) -> None:
     create_field(scope, group, FieldInput(label="Seed packets a year", type_key="number"))
     create_field(scope, group, FieldInput(label="Yearly fee", type_key="money"))
     catalogue = read_catalogue(scope)
-    for level, packets, fee in zip(catalogue.levels, ("6", "20", "40"), ("0", "24", "24"), strict=True):
+    for level, packets, fee in zip(catalogue.levels, ("6", "20", "40"), ("0", "18", "36"), strict=True):
         set_level_values(scope, level.id, {"seed_packets_a_year": packets, "yearly_fee": fee})
     steward = next(level.id for level in catalogue.levels if level.key == "steward")
     set_level_end(scope, steward, LevelEndInput(ends="after", after=1, unit="years", falls_to="sower"))

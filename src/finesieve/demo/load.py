@@ -10,6 +10,7 @@ from sqlmodel import col, select
 from finesieve.core.errors import Conflict
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.values import write_json
+from finesieve.demo.chat import hold_conversations, make_scripts
 from finesieve.demo.crowd import crowd
 from finesieve.demo.forms import finish_forms, make_pages
 from finesieve.demo.house import furnish_house
@@ -69,6 +70,8 @@ def load_demo(store: Store, clock: Clock = utc_now, *, people: int = 2_000, fast
     finish_forms(scope, form_id)
     furnish_shop(scope, clock())
     make_pages(scope)
+    make_scripts(scope)
+    hold_conversations(scope)
     return True
 
 

@@ -23,6 +23,7 @@ from finesieve.services.commerce.placing import Placing, note_submission, place_
 from finesieve.services.commerce.setting_up import set_up_shop
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.level_fees import LevelFeeInput, set_level_fee
 from finesieve.services.define.record_types import LinkInput, RecordTypeInput, add_link, create_record_type
 from finesieve.services.filling.kept import as_filled, as_sent
 from finesieve.services.filling.situation import store_records
@@ -117,6 +118,9 @@ def furnish_shop(scope: Scope, now: datetime) -> None:
     """The shop, its checkout in force, and its orders of the last fourteen months."""
     set_up_shop(scope, Shop.model_validate(SHOP))
     form_id = _checkout(scope)
+    for level in read_catalogue(scope).levels[1:]:
+        fee = LevelFeeInput(costs="form.level.yearly_fee", moving="form.level.yearly_fee - level.yearly_fee")
+        set_level_fee(scope, level.id, fee)
     _orders(scope, form_id, now)
 
 

@@ -12,6 +12,7 @@ from sqlmodel import select
 
 from finesieve.core.errors import Unavailable
 from finesieve.services.accounts.staff import StaffAccounts
+from finesieve.services.chat.timing import let_time_pass
 from finesieve.services.commerce.carts import sweep_carts
 from finesieve.services.commerce.paying import settle_all
 from finesieve.services.define import deletion, gathering, joining_days, moving, retyping, tag_families, tagging
@@ -24,6 +25,7 @@ from finesieve.services.kernel.scope import Scope, utc_now
 from finesieve.services.kernel.searching import tend
 from finesieve.services.kernel.tasks import RUN_TASK, run_task
 from finesieve.services.people import bulk
+from finesieve.services.people.personal_links import sweep_links
 from finesieve.services.values.files import sweep_uploads
 from finesieve.services.values.house import apply_due
 from finesieve.settings import Settings
@@ -90,6 +92,12 @@ def make_worker(database_url: str, store: Store) -> App:
         """Orders whose payment was approved, and whose payer never came back."""
         return sum(settle_all(scope, Settings().secret) for scope in every_workspace(store))
 
+    @app.periodic(cron="* * * * *")
+    @app.task(queueing_lock="conversations", pass_context=False)
+    def let_conversations_go_on(timestamp: int) -> int:
+        """Conversations whose wait has run out, or that have been silent for too long."""
+        return sum(let_time_pass(scope) for scope in every_workspace(store))
+
     @app.periodic(cron="5 3 * * *")
     @app.task(queueing_lock="daily", pass_context=False)
     def tidy_up(timestamp: int) -> int:
@@ -98,7 +106,7 @@ def make_worker(database_url: str, store: Store) -> App:
         for scope in every_workspace(store):
             begin_purge(scope)
             ended += let_levels_end(scope)
-            ended += sweep_uploads(scope, store.files) + sweep_carts(scope)
+            ended += sweep_uploads(scope, store.files) + sweep_carts(scope) + sweep_links(scope)
         return ended
 
     return app

@@ -91,6 +91,28 @@ document.addEventListener("DOMContentLoaded", () => {
   new ResizeObserver(tell).observe(document.querySelector("main"));
   tell();
 });
+// A conversation: what was sent is cleared, what is new is brought into view, and a chosen day is written out.
+document.addEventListener("change", (event) => {
+  if (!event.target.matches("[data-day]") || !event.target.value) return;
+  const box = event.target.closest("form").querySelector("#text");
+  box.value = event.target.value;
+  box.focus();
+});
+document.addEventListener("htmx:after:swap", (event) => {
+  const exchange = document.querySelector("#exchange");
+  if (!exchange || event.detail?.ctx?.response?.status >= 400) return;
+  exchange.lastElementChild?.scrollIntoView({ block: "nearest" });
+  const box = document.querySelector("#reply #text");
+  if (box) { box.value = ""; box.focus({ preventScroll: true }); }
+  document.querySelector("#reply")?.scrollIntoView({ block: "nearest" });
+});
+// A reply that was refused, or met nobody: the words stay, and the page says so. Sent again, it counts once.
+for (const failing of ["htmx:response:error", "htmx:error"]) {
+  document.addEventListener(failing, (event) => {
+    const form = event.target.closest?.("[data-reply]");
+    form?.querySelector("[data-lost]").removeAttribute("hidden");
+  });
+}
 // A colour can be picked as well as written; without scripts there is the box alone.
 const showPickers = (root) => root.querySelectorAll?.("[data-picks]").forEach((picker) => { picker.hidden = false; });
 document.addEventListener("DOMContentLoaded", () => showPickers(document));

@@ -14,7 +14,12 @@ __all__ = [
     "AudienceList",
     "BulkChange",
     "CartRow",
+    "ChatCase",
+    "ChatScriptRow",
+    "ChatScriptVersion",
     "CheckoutRow",
+    "Conversation",
+    "ConversationLine",
     "Decision",
     "DefinitionChange",
     "DismissedFinding",
@@ -27,6 +32,7 @@ __all__ = [
     "HouseGrant",
     "HouseMapping",
     "HouseSchedule",
+    "IssuedLink",
     "LevelRow",
     "MemberAccount",
     "MemberLink",
@@ -40,6 +46,7 @@ __all__ = [
     "PageVersion",
     "PaymentRow",
     "PeopleView",
+    "PersonalLinkRow",
     "RecordLinkRow",
     "RecordTypeRow",
     "Segment",
@@ -232,7 +239,8 @@ class AudienceList(SQLModel, table=True):
 
 
 class LevelRow(SQLModel, table=True):
-    """A membership level; the values of its fields stand in the workspace's own schema. `lasts` is a `LevelEnd`."""
+    """A membership level; the values of its fields stand in the workspace's own schema. `lasts` is a `LevelEnd`,
+    `fee` a `LevelFee`."""
 
     __tablename__ = "level"
     __table_args__ = (UniqueConstraint("workspace_id", "key"),)
@@ -243,6 +251,7 @@ class LevelRow(SQLModel, table=True):
     description: str = ""
     position: int = 0
     lasts: Any = _json(nullable=True)
+    fee: Any = _json(nullable=True)
 
 
 class TagRow(SQLModel, table=True):
@@ -414,7 +423,8 @@ class OutboxMessage(SQLModel, table=True):
 class Decision(SQLModel, table=True):
     """Something about a person that waits to be decided, by themself or by the staff; see `services/filling/decisions`.
 
-    `kind`: known_email · new_address · house_values · asked_change · approval. `asked` is what the kind needs to know.
+    `kind`: known_email · new_address · house_values · asked_change · approval · conversation. `asked` is what the kind
+    needs to know; what came by a conversation has no form.
     `state`: waiting · applied · refused · taken (a new address that somebody else has by now).
     """
 
@@ -427,7 +437,7 @@ class Decision(SQLModel, table=True):
     workspace_id: int = _workspace()
     kind: str
     person_id: int = Field(sa_column=Column(BigInteger, nullable=False))
-    form_id: int = Field(foreign_key="form.id", ondelete="CASCADE")
+    form_id: int | None = Field(default=None, foreign_key="form.id", ondelete="CASCADE")
     submission_id: int | None = Field(default=None, foreign_key="submission.id", ondelete="CASCADE")
     asked: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
     state: str = "waiting"
@@ -586,11 +596,12 @@ class CheckoutRow(SQLModel, table=True):
 class OrderRow(SQLModel, table=True):
     """An order: what was charged, as it was charged. Values of its fields stand in the table of orders’ values.
 
-    `state`: awaiting_payment · placed · packed · sent · cancelled. `number` counts without gaps; `key` is that of the
-    filling-in. `returned` says how many pieces of each line were refunded. `person_id` is 0 as long as nobody has
-    confirmed whose it is. `filled` is the checkout as it was filled in, and corrected since; see
+    `state`: held · awaiting_payment · placed · packed · sent · cancelled. `number` counts without gaps; `key` is that
+    of the filling-in. `returned` says how many pieces of each line were refunded. `person_id` is 0 as long as nobody
+    has confirmed whose it is. `filled` is the checkout as it was filled in, and corrected since; see
     `services.commerce.filled`. `revision` counts corrections, `asked_again` how often another payment was begun.
-    `total` is in the smallest unit, as is `due`: what a correction has added and nobody has paid yet.
+    `total` is in the smallest unit, as is `due`: what a correction has added and nobody has paid yet. `gives` is the
+    membership level that it is for; see `services.commerce.giving`.
     """
 
     __tablename__ = "shop_order"
@@ -613,6 +624,7 @@ class OrderRow(SQLModel, table=True):
     bill: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
     returned: dict[str, int] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
     filled: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+    gives: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
     total: int = Field(sa_column=Column(BigInteger, nullable=False))
     due: int = Field(default=0, sa_column=Column(BigInteger, nullable=False))
     asked_again: int = 0
@@ -647,7 +659,8 @@ class PageVersion(SQLModel, table=True):
 
 class ApprovalRow(SQLModel, table=True):
     """Who waits for approval before a level or a role is theirs: where `waits_when` is true. `texts` are what they are
-    told (waiting, asked, approved, declined), `tell` is the address of staff that is told."""
+    told (waiting, asked, approved, declined), `tell` is the address of staff that is told; `holds` names the
+    levels and roles whose orders are held meanwhile, `level.steward`."""
 
     __tablename__ = "approval"
     id: int | None = Field(default=None, primary_key=True)
@@ -657,6 +670,7 @@ class ApprovalRow(SQLModel, table=True):
     waits_when: str = ""
     texts: dict[str, str] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
     tell: str = ""
+    holds: list[str] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
 
 
 class MemberAccount(SQLModel, table=True):
@@ -704,6 +718,144 @@ class MemberLink(SQLModel, table=True):
     token_hash: str
     ends_at: datetime = _moment()
     used_at: datetime | None = Field(default=None, sa_column=Column(DateTime(timezone=True)))
+
+
+class PersonalLinkRow(SQLModel, table=True):
+    """A link that messages and pages can hold as `{link.key}`: which form or chat it opens, and how. `days` is how
+    long one is good for, `once` whether it can be used only once, `only_missing` whether the form asks only what is not
+    known."""
+
+    __tablename__ = "personal_link"
+    __table_args__ = (UniqueConstraint("workspace_id", "key"),)
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    key: str
+    name: str
+    form_id: int | None = Field(default=None, foreign_key="form.id", ondelete="CASCADE")
+    script_id: int | None = Field(default=None, foreign_key="chat_script.id", ondelete="CASCADE")
+    only_missing: bool = False
+    days: int = 30
+    once: bool = False
+
+
+class IssuedLink(SQLModel, table=True):
+    """A personal link of one person, known by the hash of its token. `link_id` is the kind it is of, 0 for one that the
+    product sent by itself; `used` is how often the form was sent by it."""
+
+    __tablename__ = "issued_link"
+    __table_args__ = (
+        Index("ux_issued_link", "workspace_id", "token_hash", unique=True),
+        Index("ix_issued_link_person", "workspace_id", "person_id", "id"),
+        Index("ix_issued_link_of", "workspace_id", "link_id"),
+    )
+    id: int | None = Field(default=None, sa_column=Column(BigInteger, primary_key=True))
+    workspace_id: int = Field(sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False))
+    link_id: int = 0
+    form_id: int = 0
+    script_id: int = Field(default=0, sa_column_kwargs={"server_default": "0"})
+    person_id: int = Field(sa_column=Column(BigInteger, nullable=False))
+    token_hash: str
+    only_missing: bool = False
+    once: bool = False
+    at: datetime = _moment()
+    ends_at: datetime = _moment()
+    used: int = 0
+    used_at: datetime | None = Field(default=None, sa_column=Column(DateTime(timezone=True)))
+    revoked_at: datetime | None = Field(default=None, sa_column=Column(DateTime(timezone=True)))
+
+
+class ChatScriptRow(SQLModel, table=True):
+    """A chat script: its draft, see `core.chat.script`, and the number of the version in force, 0 for none."""
+
+    __tablename__ = "chat_script"
+    __table_args__ = (UniqueConstraint("workspace_id", "slug"),)
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    slug: str
+    draft: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
+    published: int = 0
+    revision: int = 0
+
+
+class ChatScriptVersion(SQLModel, table=True):
+    """A published version of a chat script."""
+
+    __tablename__ = "chat_script_version"
+    script_id: int = Field(foreign_key="chat_script.id", ondelete="CASCADE", primary_key=True)
+    number: int = Field(primary_key=True)
+    workspace_id: int = _workspace()
+    document: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
+    at: datetime = _moment()
+    actor: str = ""
+
+
+class ChatCase(SQLModel, table=True):
+    """A trial of a script that is kept: what was replied, as whom (None for somebody new), and what came of it."""
+
+    __tablename__ = "chat_case"
+    id: int | None = Field(default=None, primary_key=True)
+    workspace_id: int = _workspace()
+    script_id: int = Field(foreign_key="chat_script.id", ondelete="CASCADE", index=True)
+    name: str
+    replies: list[str] = Field(sa_column=Column(JSONB, nullable=False))
+    person: dict[str, Any] | None = Field(default=None, sa_column=Column(JSONB))
+    expected: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
+
+
+class Conversation(SQLModel, table=True):
+    """A conversation: known to a browser by the hash of its token, on the text channel by the `address` of the other.
+
+    `person_id` is who it is about, 0 for nobody yet; `confirmed` tells that it is them. `mode` is that of its state,
+    see `core.chat.journal`; `waits_since` is since when it wants a clerk, `note` why, `clerk` who has it. `due_at` is
+    when a wait, or the silence, has lasted long enough.
+    """
+
+    __tablename__ = "conversation"
+    __table_args__ = (
+        Index("ux_conversation", "workspace_id", "token_hash", unique=True),
+        Index("ix_conversation_script", "workspace_id", "script_id", "last_at"),
+        Index("ix_conversation_person", "workspace_id", "person_id", "id"),
+        Index("ix_conversation_address", "workspace_id", "address", "id", postgresql_where=text("address <> ''")),
+        Index("ix_conversation_desk", "workspace_id", "waits_since", postgresql_where=text("mode = 'clerk'")),
+        Index("ix_conversation_due", "due_at", postgresql_where=text("due_at IS NOT NULL")),
+    )
+    id: int | None = Field(default=None, sa_column=Column(BigInteger, primary_key=True))
+    workspace_id: int = Field(sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False))
+    script_id: int
+    token_hash: str
+    person_id: int = Field(default=0, sa_column=Column(BigInteger, nullable=False))
+    confirmed: bool = False
+    channel: str = "web"
+    address: str = ""
+    mode: str = "script"
+    state: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
+    note: str = ""
+    clerk: str = ""
+    begun_at: datetime = _moment()
+    last_at: datetime = _moment()
+    waits_since: datetime | None = Field(default=None, sa_column=Column(DateTime(timezone=True)))
+    due_at: datetime | None = Field(default=None, sa_column=Column(DateTime(timezone=True)))
+
+
+class ConversationLine(SQLModel, table=True):
+    """Something said: by the `house`, the `person` or a `clerk`. `more` has what goes with it: a picture, a link, the
+    answers of a sum-up. A secret is never kept here."""
+
+    __tablename__ = "conversation_line"
+    __table_args__ = (
+        Index("ix_conversation_line_of", "conversation_id", "id"),
+        Index("ix_conversation_line_workspace", "workspace_id"),
+    )
+    id: int | None = Field(default=None, sa_column=Column(BigInteger, primary_key=True))
+    workspace_id: int = Field(sa_column=Column(Integer, ForeignKey("workspace.id", ondelete="CASCADE"), nullable=False))
+    conversation_id: int = Field(
+        sa_column=Column(BigInteger, ForeignKey("conversation.id", ondelete="CASCADE"), nullable=False)
+    )
+    speaker: str
+    kind: str
+    text: str
+    more: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+    at: datetime = _moment()
 
 
 class PaymentRow(SQLModel, table=True):
@@ -804,5 +956,12 @@ GUARDED = (
     "approval",
     "member_page",
     "member_page_version",
+    "personal_link",
+    "issued_link",
+    "chat_script",
+    "chat_script_version",
+    "chat_case",
+    "conversation",
+    "conversation_line",
 )
 """Tables behind row-level security: only rows of the transaction's workspace are seen."""

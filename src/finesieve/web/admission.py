@@ -29,7 +29,7 @@ def _share_of(path: str) -> str:
         return "door"
     if path.startswith("/join/") and path.endswith("/answers"):
         return "answers"
-    if path.startswith(("/join/", "/shop/", "/account/", "/pages/")):
+    if path.startswith(("/join/", "/shop/", "/account/", "/pages/", "/chat/", "/handset/")):
         return "front"
     # Passwords take their time, and must not take that of those who are signed in.
     return "door" if path.startswith("/sign-in") else "health" if path == "/healthz" else "office"

@@ -16,9 +16,12 @@ def _cookie(workspace: str) -> str:
 
 
 def member_of(request: Request, workspace: str) -> SignedInMember | None:
-    """Who is signed in with this browser, None for nobody."""
-    token = request.cookies.get(_cookie(workspace), "")[:100]
-    return site_of(request).members.who(workspace, token) if token else None
+    """Who is signed in with this browser, None for nobody; looked up once for each request."""
+    known: dict[str, SignedInMember | None] = request.scope.setdefault("finesieve.members", {})
+    if workspace not in known:
+        token = request.cookies.get(_cookie(workspace), "")[:100]
+        known[workspace] = site_of(request).members.who(workspace, token) if token else None
+    return known[workspace]
 
 
 def remember_member(request: Request, response: Response, workspace: str, token: str) -> Response:

@@ -3,15 +3,16 @@
 from collections.abc import Callable, Sequence
 from functools import cache
 from typing import Final
-from urllib.parse import quote, urlsplit
+from urllib.parse import quote
 
 from markdown_it import MarkdownIt
 from markupsafe import Markup, escape
 
 from finesieve.core.language.placeholders import Piece
 from finesieve.core.pages.reading import ReadBlock
+from finesieve.web.sound import sound_address
 
-__all__ = ["block_html", "sound_address"]
+__all__ = ["block_html"]
 
 _MARK: Final = ("\ue000", "\ue001")
 """Characters that nobody types: between them stands the number of what is filled in."""
@@ -52,15 +53,3 @@ def _with_values(address: str, values: Sequence[Piece]) -> str:
 
 def _without_marks(text: str) -> str:
     return text.replace(_MARK[0], "").replace(_MARK[1], "")
-
-
-def sound_address(text: str) -> str:
-    """An address that a button may lead to: one of ours, of the web, to write or to ring; "" for any other."""
-    text = text.strip()
-    if text.startswith("/") and not text.startswith(("//", "/\\")):
-        return text
-    try:
-        parts = urlsplit(text)
-    except ValueError:
-        return ""
-    return text if (parts.scheme in ("http", "https") and parts.netloc) or parts.scheme in ("mailto", "tel") else ""

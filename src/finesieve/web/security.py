@@ -50,6 +50,9 @@ class SecurityHeaders:
                     )
                 if not scope["path"].startswith("/static/"):
                     headers["Cache-Control"] = "no-store"
+                elif scope["query_string"].startswith(b"v="):
+                    # Its address changes with what is in it.
+                    headers["Cache-Control"] = "public, max-age=31536000, immutable"
             await send(message)
 
         await self._app(scope, receive, send_with_headers)

@@ -28,9 +28,10 @@ from finesieve.core.forms.outcome import QuestionOutcome, RemarkOutcome
 from finesieve.core.language.sentence import MEASURES
 from finesieve.core.model.catalogue import LEVEL_QUESTION
 from finesieve.core.phrases import phrase
-from finesieve.core.values import DayOfYear, plain_number
+from finesieve.core.values import DayOfYear, StoredFile, plain_number
 from finesieve.store.reading.kept import is_estimated
 from finesieve.web.asking import Asked, Drawing, Drawn
+from finesieve.web.sound import sound_link
 
 __all__ = ["PACKAGE", "render", "render_text"]
 
@@ -51,6 +52,7 @@ def _environment() -> Environment:
     )
     environment.filters.update(figure=_figure, day=_day, moment=_moment, percent=_percent, share=_share, plural=_plural)
     environment.filters["as_sentence"] = _as_sentence
+    environment.filters["sound_link"] = sound_link
     environment.filters["pairs"] = lambda options: [(option.stored_value, option.label) for option in options]
     environment.filters.update(plain=lambda number: "" if number is None else plain_number(number), links=_links)
     environment.globals.update(asset=_asset, countries=_countries, regions=_regions, phrase=phrase)
@@ -106,10 +108,12 @@ def _draw_items(
     first: str,
     asks: bool = False,
     cards: Mapping[str, Any] | None = None,
+    files: str = "",
 ) -> Markup:
     """What shows of a section, one under the other; typing begins at the question `first`.
 
-    What is locked shows as it is kept; with `asks`, a change can be asked for. `cards` say what each level brings.
+    What is locked shows as it is kept; with `asks`, a change can be asked for. `cards` say what each level brings,
+    `files` is the address below which files that are kept already can be opened, "" where they cannot.
     Not a macro: a page has dozens of questions, and is drawn after each answer.
     """
     words: Any = _environment().get_template("web/question.html").module
@@ -123,6 +127,8 @@ def _draw_items(
             parts.append(words.remark_words(one.remark))
             continue
         message = messages.get(one.id, "")
+        if isinstance(one.stored, StoredFile) and not one.value:
+            parts.append(words.kept_file(one, say, files))
         parts.append(Markup('<input type="hidden" name="asked" value="{}">\n').format(one.id))
         if one.field.id == LEVEL_QUESTION:
             parts.append(words.level_question(one, message, say, one.id, cards or {}))

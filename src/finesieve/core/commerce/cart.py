@@ -94,7 +94,7 @@ class CartLine:
 
 @dataclass(frozen=True)
 class Cart:
-    """A cart in a shop, on a day, to be taxed at a place."""
+    """A cart in a shop, on a day, to be taxed at a place. `fee` is what a membership costs besides, if anything."""
 
     shop: Shop
     lines: tuple[CartLine, ...]
@@ -102,6 +102,7 @@ class Cart:
     payment: Method | None
     place: Place
     day: date
+    fee: Entry | None = None
 
     def rate_of(self, tax_class: str) -> Fraction | None:
         """The rate of a tax class here, as a share; None where none is known."""
@@ -152,7 +153,8 @@ class Cart:
             Entry(f"line{number}", line.label, "goods", Fraction(line.total), line.offer.product.tax_class)
             for number, line in enumerate(self.lines, 1)
         ]
-        return (*goods, *_cost("delivery", self.delivery), *_cost("payment", self.payment))
+        fee = (self.fee,) if self.fee is not None else ()
+        return (*goods, *fee, *_cost("delivery", self.delivery), *_cost("payment", self.payment))
 
     @cached_property
     def bases(self) -> dict[Basis, Fraction]:

@@ -7,8 +7,9 @@ from finesieve.core.values import Type
 
 __all__ = ["ORDERS", "ORDER_FACTS", "PLACED", "STATES", "State"]
 
-State = Literal["awaiting_payment", "placed", "packed", "sent", "cancelled"]
+State = Literal["held", "awaiting_payment", "placed", "packed", "sent", "cancelled"]
 STATES: Final[Mapping[str, str]] = {
+    "held": "held until approved",
     "awaiting_payment": "awaiting payment",
     "placed": "placed",
     "packed": "packed",

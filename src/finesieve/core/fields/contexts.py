@@ -5,7 +5,7 @@ from typing import Final, Literal
 
 __all__ = ["CONTEXTS", "Context", "answer_read"]
 
-Source = Literal["level", "held", "answers", "stored", "address", "house", "cart", "order"]
+Source = Literal["level", "held", "answers", "stored", "address", "house", "cart", "order", "link"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -13,9 +13,9 @@ class Context:
     """A word before a point. `means` is said beside each name after it, `where` says where it has a meaning.
 
     `source` is where the values come from: a `level` around (the person, the record), the membership level `held`, the
-    `answers` being given, what is `stored`, the `address`, the `cart`, the `order` being placed, or the `house`, whose
-    values are the same for every row. `what` is what a name after it is called, `about` whose fields they are, where
-    these are not those of the thing that the expression is about.
+    `answers` being given, what is `stored`, the `address`, the `cart`, the `order` being placed, a `link` of the
+    reader, or the `house`, whose values are the same for every row. `what` is what a name after it is called, `about`
+    whose fields they are, where these are not those of the thing that the expression is about.
     """
 
     prefix: str
@@ -41,7 +41,9 @@ CONTEXTS: Final = {
         Context("page", "an address parameter", "in forms", "address", "address parameter", "page"),
         Context("order", "the answer, of the order", "in checkouts", "order", about="order"),
         Context("cart", "of what is in the cart", "in checkouts", "cart", about="cart"),
-        Context("level", "of the membership level held", "in forms", "held", about="level"),
+        Context("level", "of the membership level held", "in forms, messages and pages", "held", about="level"),
+        Context("link", "a personal link", "in messages and pages", "link", "personal link", "link"),
+        Context("segment", "whether somebody is in a segment", "nowhere yet"),
         Context("old", "the value before the change", "nowhere yet"),
     )
 }

@@ -19,7 +19,7 @@ from finesieve.core.fields.types import TYPES, FieldType
 from finesieve.core.phrases import phrase
 from finesieve.core.values import DayOfYear, Kind, StoredFile, Type, Value
 
-__all__ = ["Field", "Shelf", "say_value", "show_value", "with_titles"]
+__all__ = ["Field", "Shelf", "base_of", "say_value", "show_value", "with_titles"]
 
 PLAIN_SETTINGS: Final = FieldSettings()
 _LONG: Final = 10_000
@@ -61,6 +61,11 @@ class Shelf:
             if one.type_key == "record"
             else one
         )
+
+
+_OF_OPTIONS: Final = ("choice", "choices")
+"""Kinds of which not every text is a value."""
+_BARE: Final = {type_.kind: Type(type_.kind) for type_ in TYPES.values()}
 
 
 @dataclass(frozen=True, slots=True)
@@ -180,7 +185,8 @@ class Field:
             data = renamed.get(data, data)
         elif isinstance(data, list):
             data = [renamed.get(one, one) if isinstance(one, str) else one for one in data]
-        return from_json(data, self.value_type)
+        kind = self.type.kind
+        return from_json(data, self.value_type if kind in _OF_OPTIONS else _BARE[kind])
 
     def refuse_retired(self, value: Value, before: Value = None) -> None:
         """Raise ValueError where a retired option is newly chosen; who holds one may keep it."""
@@ -248,6 +254,16 @@ class Field:
     def raw(self, value: Value) -> str:
         """The value as it stands in an input."""
         return self.type.raw(value, self)
+
+
+def base_of(known: Field, value: Value) -> Decimal:
+    """From what a number counts when something is added to it: what it is, where it is blank its default, else 0."""
+    if value is None and known.settings.default:
+        try:
+            value = known.parse(known.settings.default)
+        except ValueError:
+            value = None
+    return value if isinstance(value, Decimal) else Decimal(0)
 
 
 def show_value(type_: Type, value: Value, manner: Manner) -> str:

@@ -30,11 +30,16 @@ class PrintedLine(BaseModel):
 
 
 class GroupSettings(BaseModel):
-    """Who sees the fields of a group, and where they show."""
+    """Who sees the fields of a group, who may change them once they are filled, and where they show.
+
+    `change_levels` are the keys of the levels that may, where levels may.
+    """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     seen_by: Literal["everyone", "staff", "editors"] = "everyone"
+    change_by: Literal["anyone", "staff", "once", "levels"] = "anyone"
+    change_levels: tuple[str, ...] = Field(default=(), max_length=100)
     on_profile: bool = True
     folded: bool = False
     printed: tuple[PrintedLine, ...] = Field(default=(), max_length=12)
@@ -46,6 +51,8 @@ class GroupSettings(BaseModel):
 
 GROUP_SETTINGS = {
     "seen_by": "Who sees its values: everyone, the person included; staff only; editors and owners only.",
+    "change_by": "Who may change its values once they are filled, unless a field says otherwise.",
+    "change_levels": "The levels that may, where members of levels may.",
     "on_profile": "Whether it shows on profiles at all.",
     "folded": "Whether it is folded on profiles until it is opened.",
     "printed": "Of an address: lines of your own when it is printed, by country.",

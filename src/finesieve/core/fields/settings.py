@@ -12,7 +12,7 @@ from finesieve.core.values import plain_number
 
 __all__ = ["SETTINGS", "FieldSettings", "Media", "Setting"]
 
-Changer = Literal["anyone", "staff", "once", "levels"]
+Changer = Literal["group", "anyone", "staff", "once", "levels"]
 Width = Literal["full", "half", "third"]
 Media = Literal["pictures", "pdf", "documents", "text", "sheets", "audio"]
 Number = Annotated[
@@ -40,7 +40,7 @@ class FieldSettings(BaseModel):
     private: bool = False
     searchable: bool = False
     lists: tuple[int, ...] = ()
-    change_by: Changer = "anyone"
+    change_by: Changer = "group"
     change_levels: tuple[int, ...] = ()
     resting: bool = False
     widget: Literal["", "menu", "buttons", "ticks", "list"] = ""
@@ -122,7 +122,8 @@ SETTINGS: Final[dict[str, Setting]] = {
         _for("date"),
     ),
     "change_by": Setting(
-        "Who may change it once it is filled", "Anyone, staff only, nobody, or members of the levels you name."
+        "Who may change it once it is filled",
+        "As its group says, anyone, staff only, nobody, or members of the levels you name.",
     ),
     "change_levels": Setting("Levels that may change it", "Counts where the setting above names levels."),
     "resting": Setting("Paused", "No form asks it; values are kept, and it can be resumed at any time."),

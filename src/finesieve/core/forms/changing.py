@@ -13,15 +13,16 @@ def person_may_not(catalogue: Catalogue, field: Field, row: Mapping[str, Value])
     """Why a person may not change their own value of a field, in a sentence; empty where they may."""
     if row.get(field.key) is None:
         return ""
-    match field.settings.change_by:
+    changer, levels = catalogue.changer_of(field)
+    match changer:
         case "once":
             return "It cannot be changed once it has a value."
         case "staff":
             return "Only staff may change it."
         case "levels":
-            allowed = [level for level in catalogue.levels if level.id in field.settings.change_levels]
-            if row.get("level") not in [level.key for level in allowed]:
-                return f"Only these levels may change it: {', '.join(level.name for level in allowed) or 'none'}."
+            if row.get("level") not in levels:
+                allowed = ", ".join(level.name for level in catalogue.levels if level.key in levels)
+                return f"Only these levels may change it: {allowed or 'none'}."
     return ""
 
 

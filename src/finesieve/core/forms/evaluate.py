@@ -15,6 +15,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.fields.families.places import country_of, needs_postcode, regions_of
 from finesieve.core.fields.options import Option
 from finesieve.core.forms.definition import MOST_FILLINGS, Form, Repeat, Surcharge, Tidying
+from finesieve.core.forms.fees import compile_fees
 from finesieve.core.forms.joining import answer_joins
 from finesieve.core.forms.outcome import (
     Because,
@@ -37,7 +38,7 @@ from finesieve.core.forms.prepare import (
 )
 from finesieve.core.forms.readings import Readings
 from finesieve.core.forms.rows import NOBODY, FormRow, Situation, inside
-from finesieve.core.language.checker import Checked
+from finesieve.core.language.checker import Checked, check
 from finesieve.core.language.placeholders import fill
 from finesieve.core.language.program import Moment
 from finesieve.core.model.catalogue import Catalogue
@@ -63,6 +64,10 @@ class PreparedForm:
         self.compiled = compiled
         self._catalogue = catalogue
         self._readings = Readings()
+        self.fees = compile_fees(compiled.form, catalogue)
+        self.check_text: Callable[[str], Checked] = lru_cache(maxsize=256)(
+            partial(check, names=compiled.world, zone=catalogue.zone)
+        )
 
     def evaluate(self, answers: Mapping[str, str], moment: Moment, situation: Situation = NOBODY) -> Outcome:
         """Work out the form for these answers, by question id, in a situation.
@@ -237,7 +242,9 @@ class _Work:
             verdict = self._verdict(one.show, draft.row)
             if verdict is not True:
                 return verdict, "rule"
-        if one.question.only_if_unknown and stored is not None and not self.situation.again:
+        # What is held, a level or a role, can be chosen anew.
+        if_unknown = one.question.only_if_unknown or (self.situation.only_missing and not one.field.is_held)
+        if if_unknown and stored is not None and not self.situation.again:
             return False, "known"
         if one.field.settings.lists and not section.section.repeat and not self._has(one.field):
             return False, "lists"

@@ -1,6 +1,6 @@
 """A form made ready: its rules checked and compiled, and put in an order in which each finds what it reads."""
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 
@@ -29,6 +29,7 @@ __all__ = [
     "Rule",
     "asked_about",
     "can_ask",
+    "compile_checks",
     "compile_form",
     "form_world",
     "resolve",
@@ -294,6 +295,15 @@ class _Maker:
         return CompiledCheck(found, message, self.rule(text, world) if text else None)
 
 
+def compile_checks(
+    checks: Sequence[Check], known: Field, world: World, catalogue: Catalogue
+) -> tuple[CompiledCheck, ...]:
+    """Checks of an answer that is asked by itself, outside of any form, where these names are in reach."""
+    maker = _Maker(Form(title="-"), catalogue, world)
+    found = [maker.check(one, known, world) for one in checks]
+    return tuple(one for one in found if one is not None)
+
+
 def _rules(one: CompiledQuestion) -> Iterable[Rule]:
     """The rules that must be known before a question can be answered."""
     if one.show:
@@ -334,13 +344,14 @@ class Compiled:
     """A form with its sections compiled, and the order in which its units are worked out.
 
     A unit is a question of a plain section, by its id, or a repeated section as a whole; `units` has them in
-    that order, without a question for a repeated section.
+    that order, without a question for a repeated section. `world` is what its rules and texts may name.
     """
 
     form: Form
     sections: tuple[CompiledSection, ...]
     order: tuple[str, ...]
     units: tuple[tuple[CompiledSection, CompiledQuestion | None], ...]
+    world: World
 
 
 def unit_needs(sections: Iterable[CompiledSection], catalogue: Catalogue) -> dict[str, frozenset[str]]:
@@ -408,4 +419,4 @@ def compile_form(form: Form, catalogue: Catalogue, *, lasting: bool = False) -> 
         units[section.section.id] = (section, None)
         questions = () if section.section.repeat else section.items
         units |= {item.id: (section, item) for item in questions if isinstance(item, CompiledQuestion)}
-    return Compiled(form, sections, order, tuple(units[unit] for unit in order))
+    return Compiled(form, sections, order, tuple(units[unit] for unit in order), maker.world)

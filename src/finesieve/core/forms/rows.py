@@ -25,7 +25,8 @@ class Situation:
     and `records` theirs, orders among them, as (id, values) by the name of the collection; `page`
     are the address parameters, the language among them. `shelf` has the files
     that were sent so far, `cart` what is bought. `known` tells that what is stored may be shown, and
-    `locked` names the fields that the person may not change. `again` tells that what was sent is corrected: what is
+    `locked` names the fields that the person may not change. `only_missing` tells that nothing is asked that is known
+    already. `again` tells that what was sent is corrected: what is
     known is asked again. `levels` are the values of each membership level, by its key.
     """
 
@@ -38,6 +39,7 @@ class Situation:
     locked: frozenset[str] = frozenset()
     again: bool = False
     levels: Mapping[str, Mapping[str, Value]] = field(default_factory=dict)
+    only_missing: bool = False
 
 
 NOBODY: Final = Situation()

@@ -19,7 +19,7 @@ from finesieve.core.language.program import Moment
 from finesieve.core.language.typed import Typed
 from finesieve.core.model.catalogue import Catalogue
 
-__all__ = ["NOBODY", "Asked", "asked_of", "name_in", "rules_for", "sowable"]
+__all__ = ["NOBODY", "Asked", "asked_of", "must_ask", "name_in", "rules_for", "sowable"]
 
 Asked = Literal["required", "optional", "not asked"]
 NOBODY: Final = ""
@@ -36,6 +36,11 @@ def name_in(form: Form, by: Field) -> str:
 def sowable(field: Field) -> bool:
     """Whether questions can be set against this field: one choice among a few, kept on the person."""
     return field.type_key in ("choice", "progress") and field.stores and 0 < len(field.offered) <= _MOST
+
+
+def must_ask(known: Field, form: Form) -> bool:
+    """Whether a form has to ask this of everybody: the email of a sign-up, by which a person is known."""
+    return form.channel == "sign-up" and known.built_in and known.key == "email"
 
 
 def asked_of(question: Question, known: Field, by: Field, form: Form, catalogue: Catalogue) -> dict[str, Asked] | None:

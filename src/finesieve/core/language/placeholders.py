@@ -8,10 +8,11 @@ from typing import Final
 from finesieve.core.language.checker import Checked
 from finesieve.core.language.evaluator import Moment, compile_python
 from finesieve.core.language.problems import Problem, Span
+from finesieve.core.language.program import Program
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Value
 
-__all__ = ["Piece", "expressions_in", "fill", "pieces", "placeholder_problems"]
+__all__ = ["Piece", "Template", "expressions_in", "fill", "placeholder_problems"]
 
 _PARTS: Final = re.compile(r"\{\{|\}\}|\{([^{}]*)\}|[{}]")
 
@@ -51,26 +52,36 @@ class Piece:
     expression: str = ""
 
 
-def pieces(
-    text: str,
-    check: Callable[[str], Checked],
-    row: Mapping[str, Value],
-    moment: Moment,
-    show: Callable[[Typed, Value], str],
-) -> Iterator[Piece]:
-    """A text with its placeholders filled, in parts; see `fill`."""
-    end = 0
-    for match in _PARTS.finditer(text):
-        if match.start() > end:
-            yield Piece(text[end : match.start()])
-        end = match.end()
-        if match[1] is None:
-            yield Piece(match[0][0])
-            continue
-        typed = check(match[1]).typed
-        yield Piece(show(typed, compile_python(typed)(row, moment)) if typed is not None else "", match[1])
-    if end < len(text):
-        yield Piece(text[end:])
+class Template:
+    """A text made ready to be filled many times: its placeholders checked and compiled."""
+
+    def __init__(self, text: str, check: Callable[[str], Checked]) -> None:
+        self._parts: list[tuple[str, Typed | None, Program | None]] = []
+        end = 0
+        for match in _PARTS.finditer(text):
+            if match.start() > end:
+                self._parts.append((text[end : match.start()], None, None))
+            end = match.end()
+            if match[1] is None:
+                self._parts.append((match[0][0], None, None))
+                continue
+            typed = check(match[1]).typed
+            program = compile_python(typed) if typed is not None else _nothing
+            self._parts.append((match[1], typed, program))
+        if end < len(text):
+            self._parts.append((text[end:], None, None))
+
+    def pieces(self, row: Mapping[str, Value], moment: Moment, show: Callable[[Typed, Value], str]) -> Iterator[Piece]:
+        """The text with its placeholders filled, in parts; see `fill`."""
+        for text, typed, program in self._parts:
+            if program is None:
+                yield Piece(text)
+            else:
+                yield Piece(show(typed, program(row, moment)) if typed is not None else "", text)
+
+
+def _nothing(_row: object, _moment: object) -> None:
+    return None
 
 
 def fill(
@@ -87,4 +98,4 @@ def fill(
     """
     if "{" not in text and "}" not in text:
         return text
-    return "".join(piece.text for piece in pieces(text, check, row, moment, show))
+    return "".join(piece.text for piece in Template(text, check).pieces(row, moment, show))

@@ -16,6 +16,7 @@ from finesieve.core.language.relations import RELATIONS, built, read_clause, rel
 from finesieve.core.values import Type
 
 __all__ = [
+    "EITHER",
     "MEASURES",
     "Clause",
     "Collected",
@@ -33,13 +34,18 @@ __all__ = [
 
 Joiner = Literal["and", "or", "none"]
 Measure = Literal["any", "no", "all", "count", "sum", "average", "min", "max"]
+EITHER: Final = ("=", "in", ">", ">=")
+"""The relations that can be said of either of two fields: what neither is would be something else."""
 _DEEPEST: Final = 4
 """Sentences within sentences; what is deeper is quoted."""
 
 
 @dataclass(frozen=True, slots=True)
 class Names:
-    """What a sentence may speak of: the types of fields by key; and of those of records, by collection."""
+    """What a sentence may speak of: the types of fields by key; and of those of records, by collection.
+
+    A key of two with a bar between, `level|form.level`, speaks of both at once: that either is so.
+    """
 
     fields: Mapping[str, Type]
     records: Mapping[str, Mapping[str, Type]] = field(default_factory=dict)
@@ -110,6 +116,9 @@ def tree_to_sentence(node: tree.Node, names: Names) -> Sentence:
 
 
 def _sentence(node: tree.Node, names: Names, depth: int) -> Sentence:
+    either = _either(node, names)
+    if either is not None:
+        return Sentence("and", (either,))
     word, parts = (node.word, node.parts) if isinstance(node, tree.Chain) else ("and", (node,))
     return Sentence(word, tuple(_part(part, names, depth) for part in parts))
 
@@ -120,7 +129,7 @@ def tree_to_part(node: tree.Node, names: Names) -> Part:
 
 
 def _part(node: tree.Node, names: Names, depth: int) -> Part:
-    found = _clause(node, names) or _collected(node, names, depth) or _group(node, names, depth)
+    found = _clause(node, names) or _either(node, names) or _collected(node, names, depth) or _group(node, names, depth)
     return found if found is not None else Quoted(print_expression(node))
 
 
@@ -134,6 +143,18 @@ def _clause(node: tree.Node, names: Names) -> Clause | None:
         return None
     clause = Clause(name.text, relation, values)
     return clause if _says(clause, names, node) else None
+
+
+def _either(node: tree.Node, names: Names) -> Clause | None:
+    """The same said of either of two fields."""
+    if not isinstance(node, tree.Chain) or node.word != "or" or len(node.parts) != 2:
+        return None
+    first, second = (_clause(part, names) for part in node.parts)
+    if first is None or second is None or (first.relation, first.values) != (second.relation, second.values):
+        return None
+    key = f"{first.key}|{second.key}"
+    known = key in names.fields and first.relation in EITHER
+    return Clause(key, first.relation, first.values) if known else None
 
 
 def _says(part: Part, names: Names, node: tree.Node) -> bool:
@@ -238,8 +259,12 @@ def _tree(part: Part, names: Names) -> tree.Node:
     if isinstance(part, Clause):
         if part.key not in names.fields:
             raise ValueError(f"No field is called {part.key}.")
-        name = tree.Name(tuple(part.key.split(".")))
-        return built(name, RELATIONS[part.relation], part.values, names.fields[part.key])
+        keys = part.key.split("|")
+        if len(keys) > 1 and part.relation not in EITHER:
+            raise ValueError("This cannot be said of either.")
+        relation, type_ = RELATIONS[part.relation], names.fields[part.key]
+        parts = tuple(built(tree.Name(tuple(key.split("."))), relation, part.values, type_) for key in keys)
+        return parts[0] if len(parts) == 1 else tree.Chain("or", parts)
     parsed = parse(part.text)
     if parsed.tree is None:
         raise ValueError(parsed.problems[0].message)

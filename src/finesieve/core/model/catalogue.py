@@ -22,6 +22,7 @@ from finesieve.core.language.typed import Typed
 from finesieve.core.model.changes import OWN_IDS
 from finesieve.core.model.checks import OwnCheck
 from finesieve.core.model.level_ends import LevelEnd
+from finesieve.core.model.level_fees import LevelFee
 from finesieve.core.values import Kind, Type
 
 __all__ = [
@@ -32,6 +33,7 @@ __all__ = [
     "LibraryCheck",
     "Link",
     "NamedList",
+    "PersonalLink",
     "RecordType",
     "build_catalogue",
     "circle_with",
@@ -106,13 +108,23 @@ class LibraryCheck:
 
 @dataclass(frozen=True, slots=True)
 class NamedList:
-    """A list of people, or a membership level: an id, the key expressions know it by, a name, and how long a level is
-    held (None without end)."""
+    """A list of people, or a membership level: an id, the key expressions know it by, a name, how long a level is held
+    (None without end), and what it costs (None for nothing)."""
 
     id: int
     key: str
     name: str
     lasts: LevelEnd | None = None
+    fee: LevelFee | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class PersonalLink:
+    """A link that texts can hold, `{link.my_answers}`: it opens a form as whoever it was sent to."""
+
+    id: int
+    key: str
+    name: str
 
 
 LEVEL_QUESTION: Final = OWN_IDS["level"]
@@ -149,6 +161,7 @@ class Catalogue:
     manner: Manner = PLAIN
     checks: Mapping[int, LibraryCheck] = field(default_factory=dict)
     shop: Shop | None = None
+    personal_links: tuple[PersonalLink, ...] = ()
     unknown: frozenset[tuple[str, str]] = frozenset()
 
     # Who may see what
@@ -309,6 +322,16 @@ class Catalogue:
         """The links that lead to one thing, by the key of the collection they make there."""
         return {link.back_key: link for link in self.links.values() if link.target == about}
 
+    def changer_of(self, field: Field) -> tuple[str, frozenset[str]]:
+        """Who may change a field once it is filled, and (for `levels`) the keys of the levels that may: as the field
+        says, else its group."""
+        own = field.settings
+        if own.change_by != "group":
+            return own.change_by, frozenset(one.key for one in self.levels if one.id in own.change_levels)
+        group = self.groups_by_id.get(field.group_id)
+        settings = group.settings if group is not None else PLAIN_GROUP
+        return settings.change_by, frozenset(settings.change_levels)
+
     def say_about(self, about: str) -> str:
         """What a field is about, in words: `one person`, `a plot`."""
         known = self.record_types_by_id.get(record_type_of(about))
@@ -425,6 +448,7 @@ def build_catalogue(
     manner: Manner = PLAIN,
     checks: Sequence[LibraryCheck] = (),
     shop: Shop | None = None,
+    personal_links: Sequence[PersonalLink] = (),
 ) -> Catalogue:
     """Type the derived fields, those first that others build on.
 
@@ -446,6 +470,7 @@ def build_catalogue(
         manner,
         {one.id: one for one in checks},
         shop,
+        tuple(personal_links),
     )
     names: dict[str, dict[str, Type]] = {about: {} for about in bare._abouts}
     for one in known:

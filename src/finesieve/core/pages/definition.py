@@ -4,7 +4,7 @@ from typing import Annotated, Final, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from finesieve.core.limits import EXPRESSION, TEXT, TITLE
+from finesieve.core.limits import EXPRESSION, KEY, TEXT, TITLE
 
 __all__ = ["AUDIENCES", "Audience", "Block", "MemberPage"]
 
@@ -25,13 +25,16 @@ class _Document(BaseModel):
 class Block(_Document):
     """A part of a page: a text in Markdown with placeholders, which shows where `show_when` is true.
 
-    With a `button` (its label) it leads to `to`: an address of ours, or of the web, with placeholders.
+    With a `button` (its label) it leads to `to`: an address of ours, or of the web, with placeholders. `picture` is the
+    key of a house value, `shows` what is to be seen on it, for who cannot see it.
     """
 
     text: str = Field(default="", max_length=TEXT)
     show_when: Annotated[str, Field(max_length=EXPRESSION)] = ""
     button: str = Field(default="", max_length=60)
     to: str = Field(default="", max_length=500)
+    picture: str = Field(default="", max_length=KEY)
+    shows: str = Field(default="", max_length=200)
 
 
 class MemberPage(_Document):

@@ -1,28 +1,21 @@
 """What a page may name, what is wrong with it, and how it reads for somebody."""
 
-from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from functools import partial
 
-from finesieve.core.fields.about import LEVEL, PERSON
+from finesieve.core.fields.about import HOUSE
 from finesieve.core.language.checker import Checked, check
 from finesieve.core.language.evaluator import compile_python
-from finesieve.core.language.names import World
-from finesieve.core.language.placeholders import Piece, expressions_in, pieces, placeholder_problems
-from finesieve.core.language.program import Moment
+from finesieve.core.language.placeholders import Piece, Template, expressions_in, placeholder_problems
+from finesieve.core.language.program import Moment, Program
 from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.model.reader import Reader, ReaderRow, reader_world
 from finesieve.core.model.saying import show_typed
-from finesieve.core.pages.definition import MemberPage
-from finesieve.core.values import Kind, Value
+from finesieve.core.pages.definition import Block, MemberPage
+from finesieve.core.values import Kind
 
-__all__ = ["PageProblem", "ReadBlock", "Reader", "page_problems", "read_page"]
-
-
-def _world(catalogue: Catalogue) -> World:
-    """What a page may name: all of a person, and what the level that they hold brings."""
-    world = catalogue.world(PERSON)
-    levels = world.members[LEVEL].names if LEVEL in world.members else {}
-    return replace(world, prefixes={**world.prefixes, "level": levels})
+__all__ = ["PageProblem", "PreparedPage", "ReadBlock", "page_problems"]
 
 
 def _checker(catalogue: Catalogue) -> Callable[[str], Checked]:
@@ -30,7 +23,7 @@ def _checker(catalogue: Catalogue) -> Callable[[str], Checked]:
 
 
 def _check(catalogue: Catalogue, text: str, expect: Kind | None) -> Checked:
-    return check(text, _world(catalogue), zone=catalogue.zone, expect=expect)
+    return check(text, reader_world(catalogue), zone=catalogue.zone, expect=expect)
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,10 +47,23 @@ def page_problems(page: MemberPage, catalogue: Catalogue) -> Iterator[PageProble
             yield from (PageProblem(number, part, one.message) for one in placeholder_problems(text, checked))
             for expression in expressions_in(text):
                 yield from _private(number, part, checked(expression), catalogue)
+        yield from (PageProblem(number, "picture", message) for message in _picture_problems(block, catalogue))
         if bool(block.button) != bool(block.to):
             yield PageProblem(number, "to", "A button needs both its words and where it leads.")
     if page.audience == "levels" and not {one.id for one in catalogue.levels} & set(page.levels):
         yield PageProblem(-1, "levels", "Name the levels that may read it; else nobody can see it.")
+
+
+def _picture_problems(block: Block, catalogue: Catalogue) -> Iterator[str]:
+    if not block.picture:
+        return
+    known = catalogue.keys_of(HOUSE).get(block.picture)
+    if known is None or known.type_key != "picture":
+        yield "This picture of the house is gone; choose another."
+    elif (HOUSE, block.picture) in catalogue.not_for_the_person:
+        yield f"“{known.label}” is private to staff and cannot stand here."
+    elif not block.shows.strip():
+        yield "Say what is to be seen on the picture, for those who cannot see it."
 
 
 def _private(number: int, part: str, checked: Checked, catalogue: Catalogue) -> Iterator[PageProblem]:
@@ -68,51 +74,60 @@ def _private(number: int, part: str, checked: Checked, catalogue: Catalogue) -> 
 
 
 @dataclass(frozen=True, slots=True)
-class Reader:
-    """Who reads: their values with what is derived, and those of the level that they hold."""
-
-    row: Mapping[str, Value]
-    level: Mapping[str, Value]
-
-
-class _Row(Mapping[str, Value]):
-    def __init__(self, reader: Reader) -> None:
-        self._reader = reader
-
-    def __getitem__(self, name: str) -> Value:
-        prefix, point, key = name.partition(".")
-        if point and prefix in ("level", "person"):
-            return self._reader.level.get(key) if prefix == "level" else self._reader.row[key]
-        return self._reader.row[name]
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self._reader.row)
-
-    def __len__(self) -> int:
-        return len(self._reader.row)
-
-
-@dataclass(frozen=True, slots=True)
 class ReadBlock:
-    """A block as somebody reads it: its text in pieces, plain and filled in by turns; its button and where it leads."""
+    """A block as somebody reads it: its text in pieces, plain and filled in by turns; its button and where it leads; a
+    picture, by the key of its house value, and what it shows."""
 
     number: int
     text: tuple[Piece, ...]
     button: str = ""
     to: str = ""
+    picture: str = ""
+    shows: str = ""
 
 
-def read_page(page: MemberPage, catalogue: Catalogue, reader: Reader, moment: Moment) -> Iterator[ReadBlock]:
-    """The blocks that somebody sees, in order."""
-    row, checked, show = _Row(reader), _checker(catalogue), partial(show_typed, catalogue)
-    for number, block in enumerate(page.blocks):
-        if block.show_when:
-            typed = _check(catalogue, block.show_when, "yes_no").typed
-            if typed is None or compile_python(typed)(row, moment) is not True:
+@dataclass(frozen=True, slots=True)
+class _Compiled:
+    """A block made ready: when it shows (None for always), and its texts."""
+
+    block: Block
+    shows: Program | None
+    text: Template
+    button: Template
+    to: Template
+
+
+class PreparedPage:
+    """A page whose rules and texts are compiled, to be read by many."""
+
+    def __init__(self, page: MemberPage, catalogue: Catalogue) -> None:
+        self.page, self._show = page, partial(show_typed, catalogue)
+        checked = _checker(catalogue)
+        self._blocks = tuple(
+            _Compiled(
+                block,
+                _rule(catalogue, block.show_when),
+                *(Template(text, checked) for text in (block.text, block.button, block.to)),
+            )
+            for block in page.blocks
+        )
+
+    def read(self, reader: Reader, moment: Moment) -> Iterator[ReadBlock]:
+        """The blocks that somebody sees, in order."""
+        row = ReaderRow(reader)
+        for number, one in enumerate(self._blocks):
+            if one.shows is not None and one.shows(row, moment) is not True:
                 continue
+            text, button, to = (tuple(part.pieces(row, moment, self._show)) for part in (one.text, one.button, one.to))
+            picture = one.block.picture
+            picture = picture if picture and moment.house.get(picture) is not None else ""
+            said, address = ("".join(piece.text for piece in part) for part in (button, to))
+            yield ReadBlock(number, text, said, address, picture, one.block.shows)
 
-        def said(text: str) -> tuple[Piece, ...]:
-            return tuple(pieces(text, checked, row, moment, show))
 
-        button, to = ("".join(piece.text for piece in said(one)) for one in (block.button, block.to))
-        yield ReadBlock(number, said(block.text), button, to)
+def _rule(catalogue: Catalogue, text: str) -> Program | None:
+    """When a block shows; None for always. One that has lost its meaning shows to nobody."""
+    if not text:
+        return None
+    typed = _check(catalogue, text, "yes_no").typed
+    return compile_python(typed) if typed is not None else lambda _row, _moment: None

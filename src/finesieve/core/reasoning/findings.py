@@ -20,6 +20,7 @@ from finesieve.core.reasoning.meanings import (
     unjoined,
     untyped_records,
 )
+from finesieve.core.reasoning.pages import PageReading, often_blank
 from finesieve.core.reasoning.rules import RuleFinding
 
 __all__ = ["FINDINGS", "Facts", "Finding", "FormRule", "Weight", "findings", "weight_of"]
@@ -60,7 +61,7 @@ class Facts:
     derived field's id or 0, a name, why it does not work, and the page. `texts` are the texts
     of forms by place, `families` the stems of tags that behave like a field;
     `rules` is what reasoning found about the rules of forms, `joined` are the ids of lists that a form puts people on,
-    `open_forms` the forms by which anyone sets house values, as (id, title).
+    `open_forms` the forms by which anyone sets house values, as (id, title), `pages` the member pages in force.
     """
 
     people: int
@@ -77,6 +78,7 @@ class Facts:
     rules: Sequence[FormRule] = ()
     joined: frozenset[int] = frozenset()
     open_forms: Sequence[tuple[int, str]] = ()
+    pages: Sequence[PageReading] = ()
 
 
 def findings(catalogue: Catalogue, facts: Facts) -> tuple[Finding, ...]:
@@ -255,6 +257,24 @@ def _joining_kept(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
                 break
 
 
+def _pages_unread(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A page in force that nobody can see."""
+    for page in facts.pages:
+        if page.readers == 0:
+            message = f"Nobody can see the page {page.title}: it is for no one who is here."
+            yield Finding("page-unread", 0, message, "Say who may read it", f"follow-up/pages/{page.id}")
+
+
+def _pages_blank(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
+    """A placeholder of a page that is blank for more than a tenth of its readers, and has no fallback."""
+    for page in facts.pages:
+        for expression, share in often_blank(page):
+            known = catalogue.by_key.get(expression.strip())
+            name = known.label if known is not None else f"{{{expression}}}"
+            message = f"On the page {page.title}, {name} is blank for {share} % of those who read it."
+            yield Finding("page-blank", 0, message, "Give it a fallback", f"follow-up/pages/{page.id}")
+
+
 def _rates_missing(catalogue: Catalogue, facts: Facts) -> Iterator[Finding]:
     """A tax class that something is sold by, and that has no rate where the house is: it cannot be ordered."""
     shop = catalogue.shop
@@ -375,6 +395,8 @@ FINDINGS: Final[dict[str, Finder]] = {
     "status-kept": _status_kept,
     "numbered-twins": _numbered_twins,
     "rate-missing": _rates_missing,
+    "page-unread": _pages_unread,
+    "page-blank": _pages_blank,
     "age-kept": _age_kept,
     "joining-kept": _joining_kept,
     "few-answers": _few_answers,

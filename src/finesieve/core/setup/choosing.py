@@ -7,7 +7,16 @@ from typing import Any, Final
 from pydantic import BaseModel
 
 from finesieve.core.setup.compare import KINDS, identity_of
-from finesieve.core.setup.document import FieldPart, FormPart, GroupPart, LinkPart, RecordTypePart, SegmentPart, Setup
+from finesieve.core.setup.document import (
+    FieldPart,
+    FormPart,
+    GroupPart,
+    LinkPart,
+    PersonalLinkPart,
+    RecordTypePart,
+    SegmentPart,
+    Setup,
+)
 from finesieve.core.setup.workspace import POINTING
 
 __all__ = ["Known", "only"]
@@ -17,7 +26,9 @@ Known = tuple[str, ...]
 
 _WORD: Final = re.compile(r"[a-z_][a-z0-9_]*", re.IGNORECASE)
 _PLACEHOLDER: Final = re.compile(r"\{[^{}]*\}")
-_RULES: Final = frozenset(("show_when", "required_when", "count", "options_when", "expression", "amount"))
+_RULES: Final = frozenset(
+    ("show_when", "required_when", "count", "options_when", "expression", "amount", "costs", "moving")
+)
 """The parts of a form's document that hold expressions."""
 
 
@@ -37,7 +48,11 @@ def only(setup: Setup, wanted: Collection[Known], there: Setup) -> Setup:
     }
     values = {key: value for key, value in setup.house_values.items() if ("house value", key) in wanted}
     levels = {key: value for key, value in setup.level_values.items() if ("level", key) in kept}
-    sells = ("shop", "shop") in wanted or any(form.document.get("channel") == "checkout" for form in chosen["forms"])
+    sells = (
+        ("shop", "shop") in wanted
+        or any(form.document.get("channel") == "checkout" for form in chosen["forms"])
+        or any(level.fee is not None for level in chosen["levels"])
+    )
     shop = setup.shop if sells else None
     return setup.model_copy(update={**chosen, "house_values": values, "level_values": levels, "shop": shop})
 
@@ -57,6 +72,8 @@ def _leans_on(parts: Mapping[Known, BaseModel], one: Known) -> Iterator[Known]:
         names |= set(_record_type(part.about))
     elif isinstance(part, LinkPart):
         names |= {("record type", part.record_type), *_record_type(part.target)}
+    elif isinstance(part, PersonalLinkPart):
+        names |= {("form", part.form), ("chat script", part.script)}
     elif isinstance(part, RecordTypePart):
         names |= {("field", f"record:{part.key}", part.title), *(one for one in parts if one[:2] == ("link", part.key))}
     elif one[0] == "house value":

@@ -54,7 +54,9 @@ KINDS: Mapping[str, str] = {
     "groups": "group",
     "fields": "field",
     "forms": "form",
+    "scripts": "chat script",
     "segments": "segment",
+    "personal_links": "personal link",
 }
 """The kinds of parts in the order in which they lean on one another, and what one of each is called."""
 

@@ -8,6 +8,7 @@ from finesieve.core.commerce.shop import Shop
 from finesieve.core.forms.earlier import upgraded
 from finesieve.core.limits import DESCRIPTION, EXPRESSION, HELP, KEY, LABEL, NAME, NOUN, SLUG, SYMBOL, TITLE, UNIT
 from finesieve.core.model.level_ends import LevelEnd
+from finesieve.core.model.level_fees import LevelFee
 
 __all__ = [
     "FieldPart",
@@ -18,7 +19,9 @@ __all__ = [
     "LinkPart",
     "Misfit",
     "OptionListPart",
+    "PersonalLinkPart",
     "RecordTypePart",
+    "ScriptPart",
     "SegmentPart",
     "Setup",
 ]
@@ -88,6 +91,7 @@ class LevelPart(LabelPart):
     """A level, and how long it is held; by itself without end."""
 
     lasts: LevelEnd | None = None
+    fee: LevelFee | None = None
 
 
 class OptionListPart(_Part):
@@ -114,12 +118,32 @@ class FormPart(_Part):
         return upgraded(document, terse=True)
 
 
+class ScriptPart(_Part):
+    """A chat script. In its document fields are named by key: `field` of a person, `house` a house value, `list`."""
+
+    slug: str = Field(min_length=1, max_length=SLUG, pattern=r"^[a-z0-9-]+$")
+    document: dict[str, Any]
+    published: bool = False
+
+
 class SegmentPart(_Part):
     """A segment."""
 
     name: str = Field(min_length=1, max_length=LABEL)
     description: str = Field(default="", max_length=DESCRIPTION)
     expression: str = Field(default="", max_length=EXPRESSION)
+
+
+class PersonalLinkPart(_Part):
+    """A kind of personal link, and the short name of the form or the chat script that it opens."""
+
+    key: str
+    name: str = Field(min_length=1, max_length=LABEL)
+    form: str = ""
+    script: str = ""
+    only_missing: bool = False
+    days: int = Field(default=30, ge=1, le=3650)
+    once: bool = False
 
 
 class Misfit(_Part):
@@ -145,7 +169,9 @@ class Setup(_Part):
     groups: tuple[GroupPart, ...] = ()
     fields: tuple[FieldPart, ...] = ()
     forms: tuple[FormPart, ...] = ()
+    scripts: tuple[ScriptPart, ...] = ()
     segments: tuple[SegmentPart, ...] = ()
+    personal_links: tuple[PersonalLinkPart, ...] = ()
     house_values: dict[str, Any] = Field(default_factory=dict)
     level_values: dict[str, dict[str, Any]] = Field(default_factory=dict)
     shop: Shop | None = None

@@ -35,7 +35,9 @@ KEYWORDS: Final[dict[str, str]] = {
     "x-sieve-levels": "the membership levels, from the lowest",
     "x-sieve-option-lists": "options that several fields share",
     "x-sieve-forms": "the forms, with their rules and checks",
+    "x-sieve-scripts": "the chat scripts, line by line",
     "x-sieve-segments": "the segments",
+    "x-sieve-personal-links": "the kinds of personal links, each with the form that it opens",
     "x-sieve-house-values": "the values of the house, in a starter set",
     "x-sieve-level-values": "the values of levels, in a starter set",
     "x-sieve-shop": "what the shop sells, its taxes, and the ways of delivery and payment",
@@ -78,7 +80,9 @@ def to_schema(setup: Setup) -> dict[str, Any]:
         ("levels", setup.levels),
         ("option-lists", setup.option_lists),
         ("forms", setup.forms),
+        ("scripts", setup.scripts),
         ("segments", setup.segments),
+        ("personal-links", setup.personal_links),
     ):
         if parts:
             schema[f"x-sieve-{keyword}"] = [part.model_dump(mode="json", exclude_defaults=True) for part in parts]
@@ -184,7 +188,9 @@ def _parts(schema: dict[str, Any]) -> dict[str, Any]:
         "groups": schema.get("x-sieve-groups", []),
         "fields": fields,
         "forms": forms,
+        "scripts": schema.get("x-sieve-scripts", []),
         "segments": schema.get("x-sieve-segments", []),
+        "personal_links": schema.get("x-sieve-personal-links", []),
         "house_values": schema.get("x-sieve-house-values", {}),
         "level_values": schema.get("x-sieve-level-values", {}),
         "shop": schema.get("x-sieve-shop"),

@@ -28,11 +28,12 @@ from finesieve.core.forms.billing import bill_of
 from finesieve.core.forms.changing import locked_keys
 from finesieve.core.forms.definition import Form, Section
 from finesieve.core.forms.evaluate import PreparedForm, prepare
+from finesieve.core.forms.fees import Fee, fee_of, level_chosen, renews, with_fee
 from finesieve.core.forms.joining import joining_of
 from finesieve.core.forms.outcome import Outcome, QuestionOutcome, SectionOutcome
 from finesieve.core.forms.problems import form_problems
 from finesieve.core.forms.rows import Situation
-from finesieve.core.forms.wording import worded, wording_of
+from finesieve.core.forms.wording import Wording, worded, wording_of
 from finesieve.core.language.program import Moment
 from finesieve.core.setup.document import Setup
 from finesieve.core.setup.schema import DIALECT
@@ -324,7 +325,9 @@ class _Trial:
         )
         outcome = worded(self._made.prepared.evaluate(answers, self._moment, situation), wording)
         named = {shown.id: name for name, shown in self._named(outcome)}
-        bill, wrong = self._bill(situation.cart, outcome)
+        fee = self._fee(outcome, situation)
+        cart = self._charged(situation.cart, fee, wording)
+        bill, wrong = self._bill(cart, fee, outcome)
         problems = (
             tuple(
                 TrialProblem.model_validate({"path": named[one.id], "code": one.trouble, "message": str(one.message)})
@@ -354,11 +357,28 @@ class _Trial:
             taken=not problems,
         )
 
-    def _bill(self, cart: Cart | None, outcome: Outcome) -> tuple[Bill | None, tuple[TrialProblem, ...]]:
-        """What a checkout comes to, or why that cannot be told."""
-        if self._made.form.channel != "checkout":
+    def _fee(self, outcome: Outcome, situation: Situation) -> Fee | None:
+        held = situation.stored.get("level")
+        renewing = renews(self._catalogue, level_chosen(outcome), held, self._case.page)
+        return fee_of(self._made.prepared.fees, outcome, held, self._moment, renewing=renewing)
+
+    def _charged(self, cart: Cart | None, fee: Fee | None, wording: Wording) -> Cart | None:
+        """The cart with what the level costs that is chosen; one for that alone, where nothing else is bought."""
+        shop = self._catalogue.shop
+        if fee is None or fee.amount is None or shop is None:
+            return cart
+        ways = shop.model_copy(update={"delivery": ()})
+        return with_fee(cart or Cart(ways, (), None, None, shop.place(), self._moment.today), fee, fee.label(wording))
+
+    def _bill(
+        self, cart: Cart | None, fee: Fee | None, outcome: Outcome
+    ) -> tuple[Bill | None, tuple[TrialProblem, ...]]:
+        """What a checkout comes to, or a level that is chosen, or why that cannot be told."""
+        if fee is not None and fee.amount is None:
+            return None, (TrialProblem(path="level", code="unreadable", message="What it costs cannot be told."),)
+        if self._made.form.channel != "checkout" and fee is None:
             return None, ()
-        if cart is None or not cart.lines:
+        if cart is None or not (cart.lines or cart.fee):
             return None, (TrialProblem(path="cart", code="empty", message="There is nothing in the cart."),)
         try:
             return bill_of(cart, outcome.charges), ()

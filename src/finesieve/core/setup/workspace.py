@@ -7,6 +7,8 @@ from typing import Any, Final
 
 from pydantic import ValidationError
 
+from finesieve.core.chat.portable import localised_script
+from finesieve.core.chat.script import Script
 from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_about
 from finesieve.core.fields.built_in import ALWAYS, BUILT_IN_BY_KEY, PARTS
@@ -39,6 +41,7 @@ class SetupWorkspace:
     sets: Mapping[str, Mapping[str, str]]
     house: Mapping[str, Value]
     levels: Mapping[str, Mapping[str, Value]] = field(default_factory=dict)
+    scripts: Mapping[str, Script] = field(default_factory=dict)
 
     def levels_at(self, moment: Moment, values: Mapping[str, Mapping[str, Value]]) -> dict[str, dict[str, Value]]:
         """The values of each level at a moment: of the file, then `values`, and what is worked out from them."""
@@ -124,7 +127,10 @@ class _Maker:
             fields,
             record_types=self._record_types(fields),
             lists=[NamedList(self._lists[part.key], part.key, part.name) for part in self._setup.lists],
-            levels=[NamedList(self._levels[part.key], part.key, part.name, part.lasts) for part in self._setup.levels],
+            levels=[
+                NamedList(self._levels[part.key], part.key, part.name, part.lasts, part.fee)
+                for part in self._setup.levels
+            ],
             manner=self._manner,
             shop=self._setup.shop,
         )
@@ -141,7 +147,11 @@ class _Maker:
             level: {key: from_json(data, of_level[key]) for key, data in held.items() if key in of_level}
             for level, held in self._setup.level_values.items()
         }
-        return SetupWorkspace(catalogue, forms, {part.slug: part.sets for part in self._setup.forms}, values, levels)
+        scripts = {
+            part.slug: Script.model_validate(localised_script(part.document, catalogue)) for part in self._setup.scripts
+        }
+        sets = {part.slug: part.sets for part in self._setup.forms}
+        return SetupWorkspace(catalogue, forms, sets, values, levels, scripts)
 
     def _refuse_broken(self, catalogue: Catalogue) -> None:
         for known in catalogue.all_fields:

@@ -10,6 +10,7 @@ from finesieve.core.errors import InvalidInput, NotFound, TooOften, Unavailable
 from finesieve.core.forms.wording import Wording, wording_without_form
 from finesieve.services.accounts.members import SignedInMember
 from finesieve.web.addresses import address_of
+from finesieve.web.downloads import as_download
 from finesieve.web.errors import status_of
 from finesieve.web.languages import accepted_languages
 from finesieve.web.members import forget_member, member_of, remember_member
@@ -51,6 +52,25 @@ def show_account(request: Request, workspace: str) -> Response:
         return _page(request, workspace, "sign_in", email="", message="", sent=False)
     _, _, form = site_of(request).members.form_of(workspace)
     return RedirectResponse(f"/join/{workspace}/{form}", 303)
+
+
+@router.get("/files/{field_id:int}")
+def open_own_file(request: Request, workspace: str, field_id: int) -> Response:
+    """A file that is kept of whoever is signed in, as a download."""
+    member = member_of(request, workspace)
+    if member is None:
+        return RedirectResponse(f"/account/{workspace}", 303)
+    site = site_of(request)
+    return as_download(site.members.file_of(workspace, member, field_id, site.files))
+
+
+@router.get("/link/{key}")
+def follow_link(request: Request, workspace: str, key: str) -> Response:
+    """Where a personal link on a page leads: to its form, by a new link of whoever is signed in."""
+    member = member_of(request, workspace)
+    if member is None:
+        return RedirectResponse(f"/account/{workspace}", 303)
+    return RedirectResponse(site_of(request).members.link_to(workspace, member, key[:80]), 303)
 
 
 @router.post("/link")
@@ -149,7 +169,7 @@ def show_security(request: Request, workspace: str) -> Response:
 def _security(
     request: Request, workspace: str, member: SignedInMember, messages: dict[str, str], status: int = 200
 ) -> Response:
-    view = site_of(request).members.view(workspace, member, _say(request))
+    view = site_of(request).members.ways_in(workspace, member)
     saved = request.query_params.get("saved", "")
     return _page(request, workspace, "security", status, view=view, messages=messages, saved=saved)
 

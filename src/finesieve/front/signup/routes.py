@@ -10,7 +10,7 @@ from babel import Locale
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.errors import InvalidInput, NotFound, Unavailable
+from finesieve.core.errors import InvalidInput, LinkEnded, NotFound, Unavailable
 from finesieve.core.forms.outcome import QuestionOutcome, SectionOutcome
 from finesieve.core.forms.wording import Wording, wording_without_form
 from finesieve.services.accounts.members import MemberView
@@ -55,8 +55,11 @@ class _Page:
 
     @property
     def parts(self) -> frozenset[str]:
-        """What a checkout shows here by itself."""
-        return frozenset(place.station.key for step in self.steps for place in step.places if place.station.own)
+        """What is shown here besides questions: the parts of a checkout, or what a level costs."""
+        own = frozenset(place.station.key for step in self.steps for place in step.places if place.station.own)
+        at_end = not self.stepped or self.step + 1 == len(self.opened.steps)
+        fee_alone = self.opened.sells and not self.opened.is_checkout
+        return own | {"payment", "totals"} if fee_alone and at_end else own
 
     @property
     def unchosen(self) -> dict[str, str]:
@@ -89,7 +92,7 @@ def _step_of(opened: OpenForm, question_id: str) -> int:
             return number
         if any(place.station.key == question_id for place in step.places):
             return number
-    return 0
+    return _step_within(opened, 999) if question_id in opened.unchosen else 0
 
 
 def _methods(form: PostedForm) -> dict[str, str]:
@@ -136,6 +139,9 @@ def show_form(request: Request, workspace: str, form_slug: str) -> Response:
     visit = Visit(page, _languages(request), link, cart, own, person, until)
     try:
         opened = site_of(request).public_forms.open(workspace, form_slug, visit)
+    except LinkEnded as ended:
+        context = {"why": str(ended), "say": _say(request), "without": request.url.path}
+        return render(request, "front/signup/ended.html", context, 404)
     except NotFound:
         if member is None and _is_account(request, workspace, form_slug):
             return RedirectResponse(f"/account/{workspace}", 303)
@@ -327,12 +333,12 @@ def _sent(request: Request, workspace: str, form_slug: str, form: PostedForm) ->
 
 def _after_sending(workspace: str, form_slug: str, language: str, opened: OpenForm, *, embedded: bool) -> Response:
     """Where what was sent leads: to the account, the order as staff or as its customer see it, or a word of thanks."""
-    if opened.form.channel == "account":
-        return RedirectResponse(f"/join/{workspace}/{form_slug}?saved=1", 303)
     if opened.corrects is not None:
         return RedirectResponse(f"/w/{workspace}/orders/{opened.corrects.order_id}", 303)
     if opened.order:
         return RedirectResponse(f"/shop/{workspace}/order/{opened.order}", 303)
+    if opened.form.channel == "account":
+        return RedirectResponse(f"/join/{workspace}/{form_slug}?saved=1", 303)
     return _thanks(workspace, form_slug, language, opened.receipt, embedded=embedded)
 
 
@@ -386,7 +392,12 @@ def ends_in_words(route: Callable[P, Response]) -> Callable[P, Response]:
         except NotFound as problem:
             request, form = kwargs["request"], kwargs.get("form")
             assert isinstance(request, Request) and (form is None or isinstance(form, PostedForm))
-            return render(request, "front/signup/ended.html", {"why": str(problem), "say": _say(request, form)}, 404)
+            return render(
+                request,
+                "front/signup/ended.html",
+                {"why": str(problem), "say": _say(request, form), "without": ""},
+                404,
+            )
 
     return run
 

@@ -9,6 +9,7 @@ from starlette.responses import RedirectResponse, Response
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
+from finesieve.services.chat.desk import waiting_at_desk
 from finesieve.services.define.approval import read_approval
 from finesieve.services.filling.decisions import KINDS, all_waiting, decide, reopen, who_waits
 from finesieve.services.forms.forms import list_forms
@@ -53,6 +54,7 @@ def show_bench(request: Request, desk: DeskHere) -> Response:
         title="Bench",
         sections=_sections(desk),
         bench=bench,
+        talks=waiting_at_desk(desk.scope),
         kinds=KINDS,
     )
 

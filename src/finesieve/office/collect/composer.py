@@ -13,8 +13,9 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.fields.types import TYPES
 from finesieve.core.forms.definition import TIDYINGS, Question, Remark, Section
 from finesieve.core.forms.joining import say_effect
+from finesieve.core.model.catalogue import LEVEL_QUESTION
 from finesieve.core.model.checks import CHECK_KINDS, kinds_for, say_check
-from finesieve.office.collect.contents import OFFERED_LANGUAGES, index, pages_of
+from finesieve.office.collect.contents import pages_of
 from finesieve.office.collect.typed import (
     TypedPart,
     input_of,
@@ -27,6 +28,7 @@ from finesieve.office.collect.typed import (
     stored_part,
     vocabulary,
 )
+from finesieve.office.shared.collect import OFFERED_LANGUAGES, collect_sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.office.shared.sentences import SentenceDraft, draft_from_text
@@ -90,7 +92,7 @@ def composer(
         "office/collect/composer.html",
         stage="collect",
         title=view.document.title,
-        sections=index(desk, view.id),
+        sections=collect_sections(desk, view.id),
         view=view,
         tabs=pages_of(view.document),
         part=part,
@@ -221,13 +223,18 @@ def ask_fields(request: Request, desk: DeskHere, form_id: int, form: Posted) -> 
         if form.text("action") == "new":
             change = ask_new_field(desk.scope, form_id, revision, _new_field(form), section)
         else:
-            wanted = [number for text in form.texts("field") if (number := whole_number(text)) is not None]
+            wanted = [number for text in form.texts("field") if (number := _field_id(text)) is not None]
             change = add_questions(desk.scope, form_id, revision, wanted, section)
     except InvalidInput as problem:
         view = read_form(desk.scope, form_id)
         return composer(request, desk, view, chosen=section, messages=problem.messages, asking=form, status=422)
     added = [question.id for question in read_form(desk.scope, form_id).document.questions if question.id not in before]
     return _back(desk, form_id, change, added[0] if added else "")
+
+
+def _field_id(text: str) -> int | None:
+    """The id of a field that can be asked; the level has one that is no plain number."""
+    return LEVEL_QUESTION if text == str(LEVEL_QUESTION) else whole_number(text)
 
 
 def _new_field(form: PostedForm) -> FieldInput:

@@ -4,7 +4,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput
-from finesieve.office.collect.contents import index
+from finesieve.office.shared.collect import collect_sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
 from finesieve.services.define.groups import read_catalogue
@@ -39,7 +39,7 @@ def _new_page(request: Request, desk: Desk, title: str, message: str, status: in
         "office/collect/new.html",
         stage="collect",
         title="New form",
-        sections=index(desk),
+        sections=collect_sections(desk),
         typed=title,
         shop=read_catalogue(desk.scope).shop,
         message=message,

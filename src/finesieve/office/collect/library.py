@@ -7,8 +7,8 @@ from starlette.responses import Response
 
 from finesieve.core.errors import Conflict, InvalidInput
 from finesieve.core.model.checks import CHECK_KINDS, say_check
-from finesieve.office.collect.contents import index
 from finesieve.office.collect.typed import check_from_typed, typed_check
+from finesieve.office.shared.collect import collect_sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define.named_checks import change_check, create_check, list_checks, remove_check
@@ -46,7 +46,7 @@ def _page(
         "office/collect/checks.html",
         stage="collect",
         title="Checks",
-        sections=index(desk, library=True),
+        sections=collect_sections(desk, library=True),
         checks=checks,
         one=one,
         typed=typed or stored,

@@ -10,7 +10,8 @@ from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.forms.definition import Section
 from finesieve.core.forms.lacking import lacking
 from finesieve.core.forms.page import STEPS, Place, Slot, places
-from finesieve.office.collect.contents import index, pages_of
+from finesieve.office.collect.contents import pages_of
+from finesieve.office.shared.collect import collect_sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.commerce.in_force import checkout_in_use, use_checkout
@@ -63,7 +64,7 @@ def _plan(request: Request, desk: Desk, form_id: int, messages: dict[str, str], 
     }
     return page(
         request, desk, "office/collect/plan.html", stage="collect", title=f"Page plan of {view.document.title}",
-        sections=index(desk, form_id), status=status, **context,
+        sections=collect_sections(desk, form_id), status=status, **context,
     )  # fmt: skip
 
 

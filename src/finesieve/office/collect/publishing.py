@@ -4,7 +4,8 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput
-from finesieve.office.collect.contents import index, pages_of
+from finesieve.office.collect.contents import pages_of
+from finesieve.office.shared.collect import collect_sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.forms.cases import accept_case
@@ -32,7 +33,7 @@ def _proof(request: Request, desk: Desk, form_id: int, message: str = "", status
         "office/collect/publish.html",
         stage="collect",
         title=f"Publish {proof.view.document.title}",
-        sections=index(desk, form_id),
+        sections=collect_sections(desk, form_id),
         view=proof.view,
         proof=proof,
         findings=findings_of_form(desk.scope, form_id),
@@ -73,7 +74,7 @@ def show_versions(request: Request, desk: DeskHere, form_id: int) -> Response:
         "office/collect/versions.html",
         stage="collect",
         title=f"Versions of {view.document.title}",
-        sections=index(desk, form_id),
+        sections=collect_sections(desk, form_id),
         view=view,
         versions=form_versions(desk.scope, form_id),
         draft=proof_of(desk.scope, form_id).differences,

@@ -9,8 +9,9 @@ from starlette.responses import RedirectResponse, Response
 from finesieve.core.commerce.amounts import in_currency
 from finesieve.core.errors import InvalidInput
 from finesieve.core.model.catalogue import Catalogue
-from finesieve.office.collect.contents import OFFERED_LANGUAGES, index, pages_of
+from finesieve.office.collect.contents import pages_of
 from finesieve.office.collect.notes import question_notes, section_note
+from finesieve.office.shared.collect import OFFERED_LANGUAGES, collect_sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
 from finesieve.services.filling.situation import SEARCHED
@@ -67,7 +68,7 @@ def _page(
         "office/collect/rehearse.html",
         stage="collect",
         title=f"Rehearse {view.document.title}",
-        sections=index(desk, form_id),
+        sections=collect_sections(desk, form_id),
         view=view,
         tabs=pages_of(view.document),
         rehearsal=rehearsal,
@@ -163,7 +164,7 @@ def show_grid(request: Request, desk: DeskHere, form_id: int) -> Response:
         "office/collect/grid.html",
         stage="collect",
         title=f"Grid of {view.document.title}",
-        sections=index(desk, form_id),
+        sections=collect_sections(desk, form_id),
         view=view,
         tabs=pages_of(view.document),
         grid=grid,

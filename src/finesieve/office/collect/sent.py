@@ -7,7 +7,8 @@ from fastapi import APIRouter, Request
 from starlette.responses import Response, StreamingResponse
 
 from finesieve.core.errors import InvalidInput, TookTooLong
-from finesieve.office.collect.contents import index, pages_of
+from finesieve.office.collect.contents import pages_of
+from finesieve.office.shared.collect import collect_sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
 from finesieve.services.forms.forms import read_form
@@ -53,7 +54,7 @@ def _page(request: Request, desk: Desk, form_id: int, template: str, status: int
         template,
         stage="collect",
         title=f"Submissions of {view.document.title}",
-        sections=index(desk, form_id),
+        sections=collect_sections(desk, form_id),
         view=view,
         tabs=pages_of(view.document),
         money=read_manner(desk.scope).money,

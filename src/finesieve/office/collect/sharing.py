@@ -8,7 +8,8 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound
-from finesieve.office.collect.contents import index, pages_of
+from finesieve.office.collect.contents import pages_of
+from finesieve.office.shared.collect import collect_sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.forms.forms import FormView, read_form
@@ -39,7 +40,8 @@ def _page(
         return RedirectResponse(desk.path(f"collect/{form_id}"), 303)
     return page(
         request, desk, "office/collect/share.html", stage="collect", title=f"Share: {view.document.title}",
-        sections=index(desk, form_id), view=view, tabs=pages_of(view.document), address=_address(request, desk, view),
+        sections=collect_sections(desk, form_id), view=view, tabs=pages_of(view.document),
+        address=_address(request, desk, view),
         sites="\n".join(view.document.embed_on) if typed is None else typed, messages=messages, status=status,
         origin=f"{request.url.scheme}://{request.url.netloc}",
     )  # fmt: skip

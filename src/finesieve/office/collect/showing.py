@@ -8,8 +8,9 @@ from starlette.responses import RedirectResponse, Response
 from finesieve.core.errors import InvalidInput
 from finesieve.core.forms.page import SLOTS, slot_of
 from finesieve.core.forms.showing import SHOWN_AT
-from finesieve.office.collect.contents import index, pages_of
+from finesieve.office.collect.contents import pages_of
 from finesieve.office.collect.sown import Cell, Row
+from finesieve.office.shared.collect import collect_sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.forms.forms import FormView, read_form
@@ -41,7 +42,7 @@ def _plan(
     ]
     return page(
         request, desk, "office/collect/showing.html", stage="collect",
-        title=f"Where answers show: {view.document.title}", sections=index(desk, form_id), status=status,
+        title=f"Where answers show: {view.document.title}", sections=collect_sections(desk, form_id), status=status,
         view=view, tabs=pages_of(view.document), columns=columns, sown=_sown(view, shows), messages=messages, tell=tell,
         undo_last=undoable_change(desk.scope, "form", form_id) if desk.may_edit else None,
         redo_last=redoable_change(desk.scope, "form", form_id) if desk.may_edit else None,

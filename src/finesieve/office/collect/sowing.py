@@ -9,15 +9,16 @@ from starlette.responses import Response
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.page import SLOTS, slot_of
-from finesieve.core.forms.sowing import NOBODY, Asked, asked_of
-from finesieve.office.collect.contents import index, pages_of
+from finesieve.core.forms.sowing import NOBODY, Asked, asked_of, must_ask
+from finesieve.office.collect.contents import pages_of
 from finesieve.office.collect.sown import Cell, Row
+from finesieve.office.shared.collect import collect_sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.forms.forms import FormView, read_form
 from finesieve.services.forms.sowing import choices_to_sow_by, set_asked
 from finesieve.services.kernel.changes import redoable_change, undo_change, undoable_change
-from finesieve.web.posted import Posted, whole_number
+from finesieve.web.posted import Posted
 
 __all__ = ["router"]
 
@@ -43,10 +44,10 @@ def _plan(
     context: dict[str, Any] = {"sown": [], "columns": []}
     if field is not None:
         states = _states(view, field)
-        context = {"sown": _sown(desk, view, states), "columns": _columns(field, states)}
+        context = {"sown": _sown(desk, view, states), "columns": _columns(view, field, states)}
     return page(
         request, desk, "office/collect/sowing.html", stage="collect",
-        title=f"Who is asked: {view.document.title}", sections=index(desk, form_id), status=status,
+        title=f"Who is asked: {view.document.title}", sections=collect_sections(desk, form_id), status=status,
         view=view, tabs=pages_of(view.document), choices=choices, by=field, messages=messages, **context,
         undo_last=undoable_change(desk.scope, "form", form_id) if desk.may_edit else None,
         redo_last=redoable_change(desk.scope, "form", form_id) if desk.may_edit else None,
@@ -69,11 +70,14 @@ def _next(states: list[str]) -> str:
     return _AFTER[states[0]] if states and len(set(states)) == 1 else "required"
 
 
-def _columns(by: Field, states: Mapping[str, Mapping[str, str] | None]) -> list[tuple[str, str, str]]:
+def _columns(view: FormView, by: Field, states: Mapping[str, Mapping[str, str] | None]) -> list[tuple[str, str, str]]:
     named = [(option.stored_value, option.label) for option in by.offered]
+    fields = {question.id: view.field_of(question) for question in view.document.questions}
+    fixed = {key for key, known in fields.items() if known and must_ask(known, view.document)}
+    turning = [asked for key, asked in states.items() if asked and key not in fixed]
     made = []
     for column, label in (*named, (NOBODY, "None chosen")):
-        turn = _next([one[column] for one in states.values() if one])
+        turn = _next([one[column] for one in turning])
         made.append((column or "none", label, f"*:{turn}:{column}"))
     return made
 
@@ -106,12 +110,11 @@ def _sown(desk: Desk, view: FormView, states: Mapping[str, Mapping[str, Asked] |
 
 
 @router.post("")
-def change(request: Request, desk: DeskHere, form_id: int, form: Posted) -> Response:
+def change(request: Request, desk: DeskHere, form_id: int, form: Posted, by: int = 0) -> Response:
     """Let a question be asked otherwise of somebody; a whole row or column at once."""
     question, _, rest = form.text("sow").partition(":")
     how, _, column = rest.partition(":")
     wanted = next((one for one in get_args(Asked) if one == how), None)
-    by = whole_number(request.query_params.get("by", "")) or 0
     view = read_form(desk.scope, form_id)
     field = next((one for one in choices_to_sow_by(view.catalogue, view.document) if one.id == by), None)
     if field is None or wanted is None:
@@ -126,8 +129,7 @@ def change(request: Request, desk: DeskHere, form_id: int, form: Posted) -> Resp
 
 
 @router.post("/undo")
-def undo(request: Request, desk: DeskHere, form_id: int, form: Posted) -> Response:
+def undo(desk: DeskHere, form_id: int, form: Posted, by: int = 0) -> Response:
     """Take back the last change of the form, or bring it back."""
     undo_change(desk.scope, form.number("change"), again=form.text("again") == "1")
-    by = whole_number(request.query_params.get("by", "")) or 0
     return back_with(desk.path(f"collect/{form_id}/asked" + (f"?by={by}" if by else "")), 0)

@@ -7,7 +7,8 @@ from starlette.responses import Response
 
 from finesieve.core.errors import InvalidInput, NotFound, Overtaken
 from finesieve.core.forms.wording import texts_to_say, untranslated, wording_of
-from finesieve.office.collect.contents import OFFERED_LANGUAGES, index, pages_of
+from finesieve.office.collect.contents import pages_of
+from finesieve.office.shared.collect import OFFERED_LANGUAGES, collect_sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.forms.composing import set_phrases
@@ -43,7 +44,7 @@ def _languages_page(
         "office/collect/languages.html",
         stage="collect",
         title=f"Languages of {document.title}",
-        sections=index(desk, form_id),
+        sections=collect_sections(desk, form_id),
         view=view,
         tabs=pages_of(view.document),
         language=language,

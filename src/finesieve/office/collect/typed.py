@@ -15,7 +15,7 @@ from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.model.checks import Bound, Check, ConditionCheck, DateCheck, NamedCheck, PatternCheck, SameCheck
 from finesieve.core.values import plain_number
 from finesieve.office.collect.cart_words import with_cart, with_line
-from finesieve.office.collect.contents import OFFERED_LANGUAGES
+from finesieve.office.shared.collect import OFFERED_LANGUAGES
 from finesieve.office.shared.rules import RuleEditor, posted_rule, stored_rule
 from finesieve.office.shared.sentences import (
     Vocabulary,

@@ -102,6 +102,7 @@ def _group_page(
         about=catalogue.say_about(view.group.about),
         record_type=catalogue.record_types_by_id.get(record_type),
         address=address_of_group(catalogue, view.group),
+        levels=catalogue.levels,
         typed=typed,
         messages=messages,
         settings=GROUP_SETTINGS,
@@ -114,7 +115,12 @@ def _group_page(
 def _read(form: PostedForm, about: str = PERSON) -> GroupInput:
     ticks = {name: form.text(name) == "true" for name in ("on_profile", "folded")}
     ticks["on_profile"] = ticks["on_profile"] or "seen_by" not in form
-    return read_input(GroupInput, {"about": about, **form.data, **ticks})
+    return read_input(GroupInput, {"about": about, **form.data, **ticks, **_levels(form)})
+
+
+def _levels(form: PostedForm) -> dict[str, str]:
+    """The levels that are ticked, as a group keeps them."""
+    return {"change_levels": " ".join(form.texts("change_levels"))}
 
 
 @router.post("/{group_id:int}")
@@ -123,9 +129,10 @@ def save_group(request: Request, desk: DeskHere, group_id: int, form: Posted) ->
     try:
         change = change_group(desk.scope, group_id, _read(form), read_shown(GroupInput, form.was))
     except InvalidInput as problem:
-        return _group_page(request, desk, group_id, form.data, problem.messages, 422, was=form.was)
+        typed = {**form.data, **_levels(form)}
+        return _group_page(request, desk, group_id, typed, problem.messages, 422, was=form.was)
     except Overtaken as clash:
-        return _group_page(request, desk, group_id, form.changed(), {}, 409, clash=clash)
+        return _group_page(request, desk, group_id, {**form.changed(), **_levels(form)}, {}, 409, clash=clash)
     return back_with(desk.path(f"define/{group_id}"), change)
 
 

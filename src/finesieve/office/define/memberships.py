@@ -1,7 +1,7 @@
 """Lists, levels, tags, and families of tags."""
 
-from collections.abc import Mapping
-from typing import Any
+from collections.abc import Callable, Mapping
+from typing import Any, TypeVar
 
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
@@ -14,6 +14,7 @@ from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.joining_days import keep_joining_day
 from finesieve.services.define.level_ends import LevelEndInput, set_level_end, shown_level_end
+from finesieve.services.define.level_fees import LevelFeeInput, set_level_fee, shown_level_fee
 from finesieve.services.define.memberships import (
     MembershipInput,
     change_membership,
@@ -29,12 +30,14 @@ from finesieve.services.define.memberships import (
 )
 from finesieve.services.define.tag_families import begin_family, plan_family, tag_families
 from finesieve.services.define.tagging import plan_tag_off, take_tag_off
-from finesieve.services.kernel.inputs import read_input, read_shown
-from finesieve.web.posted import Posted
+from finesieve.services.kernel.inputs import Input, read_input, read_shown
+from finesieve.services.kernel.scope import Scope
+from finesieve.web.posted import Posted, PostedForm
 
 __all__ = ["level_router", "router"]
 
 router = APIRouter(prefix="/w/{slug}/define")
+_Asked = TypeVar("_Asked", bound=Input)
 _KINDS = {"lists": "list", "levels": "level"}
 
 
@@ -133,6 +136,8 @@ def _level_page(
 ) -> Response:
     view = read_level(desk.scope, level_id)
     shown = shown_level_end(view.level.lasts).model_dump(mode="json")
+    shown_fee = shown_level_fee(view.level.fee).model_dump(mode="json")
+    shop = read_catalogue(desk.scope).shop
     return page(
         request,
         desk,
@@ -147,7 +152,13 @@ def _level_page(
         shown_end=shown,
         level_names={one.key: one.name for one in view.others},
         units=UNITS,
-        **{**standing, "end": {**shown, **standing.get("end", {})}},
+        shown_fee=shown_fee,
+        tax_classes=shop.tax_classes if shop is not None else None,
+        **{
+            **standing,
+            "end": {**shown, **standing.get("end", {})},
+            "fee": {**shown_fee, **standing.get("fee", {})},
+        },
     )
 
 
@@ -169,14 +180,32 @@ def save_level(request: Request, desk: DeskHere, level_id: int, form: Posted) ->
 @level_router.post("/levels/{level_id:int}/end")
 def save_level_end(request: Request, desk: DeskHere, level_id: int, form: Posted) -> Response:
     """Say how long a level is held."""
+    return _save_part(request, desk, level_id, form, "end", LevelEndInput, set_level_end)
+
+
+@level_router.post("/levels/{level_id:int}/fee")
+def save_level_fee(request: Request, desk: DeskHere, level_id: int, form: Posted) -> Response:
+    """Say what a level costs."""
+    return _save_part(request, desk, level_id, form, "fee", LevelFeeInput, set_level_fee)
+
+
+def _save_part(
+    request: Request,
+    desk: Desk,
+    level_id: int,
+    form: PostedForm,
+    part: str,
+    model: type[_Asked],
+    change: Callable[[Scope, int, _Asked, _Asked | None], int],
+) -> Response:
+    """Change a part of a level by its own form; one that fails, or clashes, shows again as it was typed."""
     try:
-        asked = read_input(LevelEndInput, form.data)
-        change = set_level_end(desk.scope, level_id, asked, read_shown(LevelEndInput, form.was))
+        changed = change(desk.scope, level_id, read_input(model, form.data), read_shown(model, form.was))
     except InvalidInput as problem:
-        return _level_page(request, desk, level_id, {}, problem.messages, 422, was=form.was, end=form.data)
+        return _level_page(request, desk, level_id, {}, problem.messages, 422, was=form.was, **{part: form.data})
     except Overtaken as clash:
-        return _level_page(request, desk, level_id, {}, {}, 409, clash=clash, end=form.changed())
-    return back_with(desk.path(f"define/levels/{level_id}"), change)
+        return _level_page(request, desk, level_id, {}, {}, 409, clash=clash, **{part: form.changed()})
+    return back_with(desk.path(f"define/levels/{level_id}"), changed)
 
 
 @level_router.get("/tags")

@@ -4,7 +4,8 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.office.shared.desk import DeskHere
-from finesieve.office.shared.frame import Entry, Section, page
+from finesieve.office.shared.follow_up import follow_up_sections
+from finesieve.office.shared.frame import page
 from finesieve.services.follow_up.outbox import read_outbox
 from finesieve.web.posted import whole_number
 
@@ -24,18 +25,12 @@ def show_outbox(request: Request, desk: DeskHere) -> Response:
     """The letters, newest first."""
     before = whole_number(request.query_params.get("before", ""))
     outbox = read_outbox(desk.scope, before)
-    entries = [Entry("Outbox", desk.path("follow-up/outbox"), str(outbox.total or ""), active=True)]
     return page(
         request,
         desk,
         "office/follow_up/outbox.html",
         stage="follow-up",
         title="Outbox",
-        sections=[
-            Section("messages", entries),
-            Section(
-                "pages", [Entry("All pages", desk.path("follow-up/pages"))], desk.path("follow-up/pages"), "New page"
-            ),
-        ],
+        sections=follow_up_sections(desk, "outbox"),
         outbox=outbox,
     )

@@ -9,7 +9,7 @@ from finesieve.core.language.reference import OPERATORS
 from finesieve.core.limits import TEXT
 from finesieve.office.shared.desk import DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
-from finesieve.services.compute.language import text_as_read, words_here
+from finesieve.services.compute.language import text_as_read, what_is_held, words_here
 from finesieve.web.posted import whole_number
 from finesieve.web.templating import render
 
@@ -44,6 +44,13 @@ def show_help(request: Request, desk: DeskHere) -> Response:
     return render(request, "office/language/_help.html", context)
 
 
+@router.get("/held")
+def show_held(request: Request, desk: DeskHere, who: str = "", of: str = "level") -> Response:
+    """Help beside a rule: what somebody holds, and what they are choosing; a part of a page."""
+    found = what_is_held(desk.scope, who[:80].replace("\x00", ""), of.split()[:2])
+    return render(request, "office/language/_held.html", {"desk": desk, "held": found})
+
+
 @router.get("/words")
 def list_words(request: Request, desk: DeskHere) -> Response:
     """What an expression may be made of where it stands: about a thing, or in a section of a form."""
@@ -55,7 +62,9 @@ def list_words(request: Request, desk: DeskHere) -> Response:
 
 
 @router.get("/reads")
-def read_text(desk: DeskHere, text: str = "", who: str = "") -> Response:
-    """A text with placeholders as a person would read it."""
-    read = text_as_read(desk.scope, text[:TEXT].replace("\x00", ""), who[:80].replace("\x00", ""))
+def read_text(request: Request, desk: DeskHere, text: str = "", who: str = "") -> Response:
+    """A text with placeholders as a person would read it, where it stands."""
+    query = request.query_params
+    about, form_id = query.get("about", "person")[:40], whole_number(query.get("form", "")) or 0
+    read = text_as_read(desk.scope, text[:TEXT].replace("\x00", ""), who[:80].replace("\x00", ""), about, form_id)
     return JSONResponse({"person": read.person, "text": read.text, "problem": read.problem})

@@ -1,6 +1,7 @@
 """Member pages: the list, the editor, publishing, and looking at one as any person."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any, Final, get_args
 
 from fastapi import APIRouter, Request
@@ -8,10 +9,15 @@ from markupsafe import Markup, escape
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, Overtaken
+from finesieve.core.fields.about import HOUSE
 from finesieve.core.language.placeholders import Piece
+from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.pages.definition import AUDIENCES, Audience
 from finesieve.office.shared.desk import Desk, DeskHere
-from finesieve.office.shared.frame import Entry, Section, back_with, page
+from finesieve.office.shared.follow_up import follow_up_sections
+from finesieve.office.shared.frame import back_with, page
+from finesieve.office.shared.rules import RuleEditor, posted_rule, stored_rule
+from finesieve.office.shared.sentences import Vocabulary, words_about_people
 from finesieve.services.pages.editing import (
     PageView,
     create_page,
@@ -23,25 +29,14 @@ from finesieve.services.pages.editing import (
     save_page,
     withdraw_page,
 )
-from finesieve.web.pages import block_html, sound_address
+from finesieve.web.pages import block_html
 from finesieve.web.posted import Posted, PostedForm, whole_number
+from finesieve.web.sound import sound_address
 
 __all__ = ["router"]
 
 router = APIRouter(prefix="/w/{slug}/follow-up/pages")
 _MOST: Final = 60
-
-
-def _sections(desk: Desk, active: int = 0) -> list[Section]:
-    pages = [
-        Entry(one.title, desk.path(f"follow-up/pages/{one.id}"), f"v{one.published}" if one.published else "draft",
-              one.id == active)
-        for one in list_pages(desk.scope)
-    ]  # fmt: skip
-    return [
-        Section("messages", [Entry("Outbox", desk.path("follow-up/outbox"))]),
-        Section("pages", pages, desk.path("follow-up/pages"), "New page", empty="No page yet"),
-    ]
 
 
 @router.get("")
@@ -52,8 +47,9 @@ def show_pages(request: Request, desk: DeskHere) -> Response:
 
 def _list(request: Request, desk: Desk, title: str, message: str, status: int = 200) -> Response:
     return page(
-        request, desk, "office/pages/list.html", stage="follow-up", title="Pages", sections=_sections(desk),
-        pages=list_pages(desk.scope), typed=title, message=message, status=status,
+        request, desk, "office/pages/list.html", stage="follow-up", title="Pages",
+        sections=follow_up_sections(desk, "pages"), pages=list_pages(desk.scope), typed=title, message=message,
+        status=status,
     )  # fmt: skip
 
 
@@ -70,7 +66,21 @@ def make_page(request: Request, desk: DeskHere, form: Posted) -> Response:
 def show_page(request: Request, desk: DeskHere, page_id: int) -> Response:
     """The editor, with the page beside it as somebody reads it."""
     view = read_page_view(desk.scope, page_id)
-    return _editor(request, desk, view, view.document.model_dump(), {})
+    return _editor(request, desk, view, _as_stored(view), {})
+
+
+def _as_stored(view: PageView) -> dict[str, Any]:
+    """The draft as the editor shows it, each rule as a sentence."""
+    words = _words(view.catalogue)
+    rules = [
+        stored_rule(f"show_{number}", "Shows when", block.show_when, words, as_text=False)
+        for number, block in enumerate(view.document.blocks)
+    ]
+    return {**view.document.model_dump(), "rules": rules}
+
+
+def _words(catalogue: Catalogue) -> Vocabulary:
+    return replace(words_about_people(catalogue), where="about=message")
 
 
 def _editor(
@@ -87,8 +97,10 @@ def _editor(
     told = _teller(view)
     return page(
         request, desk, "office/pages/editor.html", stage="follow-up", title=view.document.title,
-        sections=_sections(desk, view.id), view=view, typed=typed, messages=messages, audiences=AUDIENCES, who=who,
-        seen=seen, drawn=[(block_html(one, told), one.button, sound_address(one.to)) for one in seen.blocks],
+        sections=follow_up_sections(desk, "pages", view.id), view=view, typed=typed, messages=messages,
+        audiences=AUDIENCES, who=who,
+        seen=seen, drawn=[(block_html(one, told), one.button, sound_address(one.to), one) for one in seen.blocks],
+        pictures={one.key: one for one in view.catalogue.fields_about(HOUSE) if one.type_key == "picture"},
         problems={(one.block, one.part): one.message for one in view.problems}, status=status,
     )  # fmt: skip
 
@@ -110,20 +122,33 @@ def _teller(view: PageView) -> Any:
     return told
 
 
-def _blocks(form: PostedForm) -> list[dict[str, str]]:
-    names = list(form.values("text_"))[:_MOST]
+def _names(form: PostedForm) -> list[str]:
+    """What the inputs of each block are called by."""
+    return list(form.values("text_"))[:_MOST]
+
+
+def _blocks(form: PostedForm, rules: Sequence[RuleEditor]) -> list[dict[str, str]]:
+    parts = ("text", "button", "to", "picture", "shows")
     return [
-        {part: form.text(f"{part}_{name}") for part in ("text", "show_when", "button", "to")} for name in names
-    ]  # fmt: skip
+        {"show_when": rule.text, **{part: form.text(f"{part}_{name}") for part in parts}}
+        for name, rule in zip(_names(form), rules, strict=True)
+    ]
 
 
-def _document(form: PostedForm) -> dict[str, Any]:
+def _rules(form: PostedForm, words: Vocabulary) -> list[RuleEditor]:
+    """The rules of the blocks as posted, a button of one of them done."""
+    rules = [posted_rule(form, f"show_{name}", "Shows when", words) for name in _names(form)]
+    flipped = form.text("action").removeprefix("flip:")
+    return [one.flipped() if one.name == flipped else one for one in rules]
+
+
+def _document(form: PostedForm, rules: Sequence[RuleEditor]) -> dict[str, Any]:
     """The page as posted, a button of the editor done: a block more, one less, one further up or down."""
-    blocks, action = _blocks(form), form.text("action")
+    blocks, action = _blocks(form, rules), form.text("action")
     what, _, place = action.partition(":")
     number = whole_number(place)
     if what == "add" and len(blocks) < _MOST:
-        blocks.append({"text": "", "show_when": "", "button": "", "to": ""})
+        blocks.append({"text": ""})
     elif number is not None and number < len(blocks):
         if what == "remove":
             del blocks[number]
@@ -142,8 +167,16 @@ def _document(form: PostedForm) -> dict[str, Any]:
 @router.post("/{page_id:int}")
 def save(request: Request, desk: DeskHere, page_id: int, form: Posted) -> Response:
     """Keep the draft, or publish it."""
-    document = _document(form)
-    here = desk.path(f"follow-up/pages/{page_id}")
+    desk.scope.need("editor")
+    view = read_page_view(desk.scope, page_id)
+    rules = _rules(form, _words(view.catalogue))
+    document, here = _document(form, rules), desk.path(f"follow-up/pages/{page_id}")
+    typed = {**document, "rules": rules}
+    if form.text("action").startswith(("flip:", "show_")) or not form.text("action"):
+        return _editor(request, desk, view, {**typed, "revision": form.number("revision")}, {})
+    if not all(rule.complete for rule in rules):
+        words = {"": "A condition is not complete yet. Finish it, or remove it; nothing was saved."}
+        return _editor(request, desk, view, {**typed, "revision": form.number("revision")}, words, 422)
     try:
         change = save_page(desk.scope, page_id, form.number("revision"), document)
         if form.text("action") == "publish":
@@ -151,9 +184,9 @@ def save(request: Request, desk: DeskHere, page_id: int, form: Posted) -> Respon
             return RedirectResponse(here, 303)
         return back_with(here, change)
     except InvalidInput as problem:
-        return _editor(request, desk, read_page_view(desk.scope, page_id), document, problem.messages, 422)
+        return _editor(request, desk, read_page_view(desk.scope, page_id), typed, problem.messages, 422)
     except Overtaken as clash:
-        return _editor(request, desk, read_page_view(desk.scope, page_id), document, {"": str(clash)}, 409)
+        return _editor(request, desk, read_page_view(desk.scope, page_id), typed, {"": str(clash)}, 409)
 
 
 @router.post("/{page_id:int}/withdraw")
@@ -170,5 +203,5 @@ def remove(request: Request, desk: DeskHere, page_id: int) -> Response:
         delete_page(desk.scope, page_id)
     except InvalidInput as problem:
         view = read_page_view(desk.scope, page_id)
-        return _editor(request, desk, view, view.document.model_dump(), problem.messages, 422)
+        return _editor(request, desk, view, _as_stored(view), problem.messages, 422)
     return RedirectResponse(desk.path("follow-up/pages"), 303)

@@ -16,6 +16,7 @@ from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.forms.sendings import sendings_of_person
 from finesieve.services.people.accounts import end_sessions_of, read_account, send_link_to
 from finesieve.services.people.listing import list_views
+from finesieve.services.people.personal_links import give_link, links_of_person, revoke_link
 from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.people.records import person_records
 from finesieve.services.sift.segments import list_segments
@@ -146,9 +147,25 @@ def show_account(request: Request, desk: DeskHere, person_id: int) -> Response:
     """The account of a person: a part of their profile."""
     context = {
         "desk": desk, "here": desk.path(f"people/{person_id}"), "account": read_account(desk.scope, person_id),
-        "csrf": desk.staff.csrf,
+        "csrf": desk.staff.csrf, "links": links_of_person(desk.scope, person_id),
+        "kinds": read_catalogue(desk.scope).personal_links,
     }  # fmt: skip
     return render(request, "office/people/_account.html", context)
+
+
+@router.post("/{person_id:int}/links")
+def change_links(request: Request, desk: DeskHere, person_id: int, form: Posted) -> Response:
+    """Take back a personal link of somebody, or make one to hand on, which is shown once."""
+    here, revoked = desk.path(f"people/{person_id}"), whole_number(form.text("revoke"))
+    if revoked is not None:
+        revoke_link(desk.scope, person_id, revoked)
+        return RedirectResponse(f"{here}#account", 303)
+    name = read_profile(desk.scope, person_id).name
+    address = f"{request.url.scheme}://{request.url.netloc}{give_link(desk.scope, person_id, form.text('key')[:80])}"
+    return page(
+        request, desk, "office/people/link.html", stage="people", title=f"A link for {name}", sections=[], here=here,
+        name=name, address=address,
+    )  # fmt: skip
 
 
 @router.post("/{person_id:int}/account")

@@ -22,6 +22,7 @@ from finesieve.services.people.records import (
     unlink_record,
 )
 from finesieve.services.values.files import open_file, open_thumbnail, read_shelf, take_files
+from finesieve.web.downloads import as_download
 from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
@@ -212,10 +213,7 @@ def link(request: Request, desk: DeskHere, type_id: int, record_id: int, form: P
 @router.get("/files/{field_id:int}/{row_id:int}")
 def download(request: Request, desk: DeskHere, field_id: int, row_id: int) -> Response:
     """A file kept with a value, as a download."""
-    opened = open_file(desk.scope, site_of(request).files, field_id, row_id)
-    ascii_name = opened.file.name.encode("ascii", "replace").decode().replace('"', "'").replace("?", "_")
-    headers = {"Content-Disposition": f'attachment; filename="{ascii_name}"', "Cache-Control": "private, no-store"}
-    return Response(opened.data, media_type="application/octet-stream", headers=headers)
+    return as_download(open_file(desk.scope, site_of(request).files, field_id, row_id))
 
 
 @router.get("/files/{field_id:int}/{row_id:int}/small")

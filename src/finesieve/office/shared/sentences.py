@@ -13,6 +13,7 @@ from finesieve.core.language.parser import parse
 from finesieve.core.language.printer import print_expression
 from finesieve.core.language.relations import RELATIONS, SPANS, Relation, relations_for
 from finesieve.core.language.sentence import (
+    EITHER,
     MEASURES,
     Clause,
     Collected,
@@ -68,6 +69,11 @@ class Vocabulary:
     parameters: bool = False
 
     @cached_property
+    def held(self) -> tuple[Field, ...]:
+        """What is held and can be chosen besides: the level, the role."""
+        return tuple(self.fields[key] for key in ("level", "role") if f"form.{key}" in self.fields)
+
+    @cached_property
     def names(self) -> Names:
         records = {key: known.words.names.fields for key, known in self.records.items()}
         return Names({key: field.value_type for key, field in self.fields.items()}, records)
@@ -114,9 +120,10 @@ def being_chosen(fields: Mapping[str, Field], asked: Iterable[Field]) -> dict[st
     """The fields that a sentence may speak of, where these (level, role) are being chosen besides being held."""
     found = dict(fields)
     for one in asked:
-        name = f"form.{one.key}"
-        found[name] = replace(one, id=0, key=name, label=f"{one.label} being chosen", built_in=False)
-        found[one.key] = replace(found.get(one.key, one), label=f"{one.label} held")
+        name, either = f"form.{one.key}", f"{one.key}|form.{one.key}"
+        found[one.key] = replace(found.get(one.key, one), label=f"{one.label} they hold")
+        found[name] = replace(one, id=0, key=name, label=f"{one.label} they are choosing", built_in=False)
+        found[either] = replace(one, id=0, key=either, label=f"{one.label} they hold or are choosing", built_in=False)
     return found
 
 
@@ -183,7 +190,10 @@ class Draft:
     @property
     def choices(self) -> tuple[tuple[str, str], ...]:
         """The relations offered for the field: (id, words)."""
-        return _choices(self.field.value_type) if self.field else ()
+        if self.field is None:
+            return ()
+        either = "|" in self.field.key
+        return tuple(pair for pair in _choices(self.field.value_type) if not either or pair[0] in EITHER)
 
     @property
     def words(self) -> str:
@@ -441,10 +451,16 @@ def _read(form: PostedForm, prefix: str, words: Vocabulary, depth: int) -> PartD
     known = words.fields.get(key)
     if known is None:
         return Draft(quoted="", message="The field of this condition is gone; remove the condition.")
-    offered = relations_for(known.value_type)
+    offered = [one for one in relations_for(known.value_type) if "|" not in known.key or one.id in EITHER]
     relation = next((found for found in offered if found.id == form.text(f"{prefix}relation")), offered[0])
-    values = form.texts(f"{prefix}value") if form.text(f"{prefix}was") in ("", known.key) else []
+    was = form.text(f"{prefix}was")
+    values = form.texts(f"{prefix}value") if not was or _held(was) == _held(known.key) else []
     return _checked(Draft(known, relation, _fitting(values, known, relation)))
+
+
+def _held(key: str) -> str:
+    """The level, or the role, whether held or being chosen: their values are the same."""
+    return key.partition("|")[0].removeprefix("form.")
 
 
 def _read_records(form: PostedForm, prefix: str, collection: str, words: Vocabulary, depth: int) -> RecordsDraft:

@@ -3,7 +3,7 @@
 import json
 import secrets
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
 from functools import cache
 from typing import Any, Final
@@ -17,22 +17,34 @@ from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.forms.wording import Wording
 from finesieve.core.model.level_ends import LEVEL_ENDS
-from finesieve.core.values import fold
+from finesieve.core.values import StoredFile, fold
 from finesieve.services.accounts.tries import count_try, forgive_try
 from finesieve.services.commerce.answers import Answered, answers_at
 from finesieve.services.commerce.charged import money_of, more_to_pay
+from finesieve.services.filling.approval import what_waits
 from finesieve.services.kernel.arrivals import count_arrival
 from finesieve.services.kernel.hashing import Hasher
 from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Clock, Scope, Unit, public_scope
-from finesieve.services.people.accounts import account_form, begin_session, hashed, open_account, send_link, use_link
+from finesieve.services.people.accounts import (
+    account_form,
+    begin_session,
+    form_for_levels,
+    hashed,
+    open_account,
+    send_link,
+    use_link,
+)
+from finesieve.services.people.personal_links import issue
+from finesieve.services.values.files import OpenedFile
 from finesieve.services.values.value_lines import linked_records, person_name, value_lines
 from finesieve.services.values.writing import row_of
 from finesieve.store.connection.database import Store
+from finesieve.store.files.keeping import FileStore
 from finesieve.store.reading.rows import find_by_email, stored_row
 from finesieve.store.tables import MemberAccount, MemberSession, OrderRow
 
-__all__ = ["MemberAccounts", "MemberOrder", "MemberSessionLine", "MemberView", "SignedInMember"]
+__all__ = ["MemberAccounts", "MemberOrder", "MemberSessionLine", "MemberView", "SignedInMember", "WaysIn"]
 
 _SHORTEST: Final = 10
 _LONGEST: Final = 200
@@ -76,16 +88,27 @@ class MemberOrder:
 
 
 @dataclass(frozen=True, slots=True)
+class WaysIn:
+    """How a person signs in: the browsers that are signed in now, and whether there is a password."""
+
+    sessions: tuple[MemberSessionLine, ...]
+    has_password: bool
+    zone: str
+
+
+@dataclass(frozen=True, slots=True)
 class MemberView:
-    """What stands on the account of a person around the form of it; `level_ends` is the last day of their level."""
+    """What stands on the account of a person around the form of it. `level_ends` is the last day of their level,
+    `level_form` the short name of the form by which they move to another or renew it, "" for none; `waits` what of
+    theirs waits for approval, as (what it is, what they asked for)."""
 
     name: str
     level: str
     level_ends: date | None
-    sessions: tuple[MemberSessionLine, ...]
     orders: tuple[MemberOrder, ...]
-    has_password: bool
     zone: str
+    level_form: str = ""
+    waits: tuple[tuple[str, str], ...] = ()
 
 
 class MemberAccounts:
@@ -225,6 +248,16 @@ class MemberAccounts:
             unit.session.add(account)
         self.end_sessions(slug, member, others=True)
 
+    def link_to(self, slug: str, member: SignedInMember, key: str) -> str:
+        """The address of a new personal link of whoever is signed in. Raises NotFound, TooOften."""
+        scope, _ = self._scope(slug)
+        count_arrival(scope, "link", f"person:{member.person_id}")
+        with scope.transaction("public") as unit:
+            address = issue(unit, member.person_id)(key)
+            if not address:
+                raise NotFound("There is no such page.")
+            return address
+
     def _account(self, unit: Unit, person_id: int) -> MemberAccount | None:
         query = select(MemberAccount).where(col(MemberAccount.person_id) == person_id)
         return unit.session.exec(query).first()
@@ -238,6 +271,18 @@ class MemberAccounts:
             stored = stored_row(unit.session, unit.definitions, PERSON, member.person_id) or {}
             level = next((one for one in unit.catalogue.levels if one.key == stored.get("level")), None)
             ends = stored.get(LEVEL_ENDS) if level is not None and level.lasts is not None else None
+            orders = tuple(self._orders(unit, member.person_id, say))
+            held = level.name if level is not None else ""
+            last = ends if isinstance(ends, date) else None
+            view = MemberView(member.name, held, last, orders, str(unit.moment.zone))
+            if not unit.catalogue.levels and "role" not in unit.catalogue.by_key:
+                return view
+            return replace(view, level_form=form_for_levels(unit), waits=what_waits(unit, member.person_id))
+
+    def ways_in(self, slug: str, member: SignedInMember) -> WaysIn:
+        """How somebody signs in: whether by a password too, and with which browsers they are."""
+        scope, _ = self._scope(slug)
+        with scope.reading("public") as unit:
             known = self._account(unit, member.person_id)
             mine = select(MemberSession).where(
                 col(MemberSession.person_id) == member.person_id, col(MemberSession.ends_at) > unit.moment.now
@@ -248,11 +293,7 @@ class MemberAccounts:
                 )
                 for row in unit.session.exec(mine.order_by(col(MemberSession.seen_at).desc()).limit(50)).all()
             )
-            orders = tuple(self._orders(unit, member.person_id, say))
-            has_password = bool(known is not None and known.password_hash)
-            held = level.name if level is not None else ""
-            last = ends if isinstance(ends, date) else None
-            return MemberView(member.name, held, last, sessions, orders, has_password, str(unit.moment.zone))
+            return WaysIn(sessions, bool(known is not None and known.password_hash), str(unit.moment.zone))
 
     def _orders(self, unit: Unit, person_id: int, say: Wording) -> list[MemberOrder]:
         query = select(OrderRow).where(col(OrderRow.person_id) == person_id).order_by(col(OrderRow.id).desc())
@@ -295,6 +336,19 @@ class MemberAccounts:
                 "orders": orders,
             }
             return json.dumps(kept, indent=2, ensure_ascii=False)
+
+    def file_of(self, slug: str, member: SignedInMember, field_id: int, files: FileStore) -> OpenedFile:
+        """A file that is kept of whoever is signed in, but for what is private to staff. Raises NotFound."""
+        scope, _ = self._scope(slug)
+        with scope.reading("public") as unit:
+            field = unit.catalogue.by_id.get(field_id)
+            told = field is not None and (PERSON, field.key) not in unit.catalogue.not_for_the_person
+            stored = stored_row(unit.session, unit.definitions, PERSON, member.person_id) if told else None
+            value = stored.get(field.key) if stored and field is not None and field.about == PERSON else None
+        data = files.read(scope.workspace_id, value.digest) if isinstance(value, StoredFile) else None
+        if not isinstance(value, StoredFile) or data is None:
+            raise NotFound("There is no such file.")
+        return OpenedFile(value, data)
 
     def _scope(self, slug: str) -> tuple[Scope, str]:
         return public_scope(self._store, slug, self._clock)

@@ -26,6 +26,7 @@ __all__ = [
     "cart_of",
     "keep_answers",
     "mark_ordered",
+    "only",
     "ordered_with",
     "put_in",
     "read_shop",
@@ -109,14 +110,14 @@ def cart_of(unit: Unit, key: str, place: Place | None = None, methods: Mapping[s
     return Cart(
         shop,
         tuple(CartLine(offer, many) for offer, many in offers if offer is not None),
-        shop.way_of_delivery(chosen.get("delivery", "")) or _only(shop.delivery),
-        shop.way_of_payment(chosen.get("payment", "")) or _only(shop.payment),
+        shop.way_of_delivery(chosen.get("delivery", "")) or only(shop.delivery),
+        shop.way_of_payment(chosen.get("payment", "")) or only(shop.payment),
         shop.place(place),
         unit.moment.today,
     )
 
 
-def _only(ways: Sequence[Method]) -> Method | None:
+def only(ways: Sequence[Method]) -> Method | None:
     """The one way there is: it need not be chosen."""
     return ways[0] if len(ways) == 1 else None
 

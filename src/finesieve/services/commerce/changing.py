@@ -23,7 +23,7 @@ from finesieve.store.tables import OrderRow
 
 __all__ = ["OpenAnswers", "change_answers", "open_answers"]
 
-_UNTIL_IT_SHIPS: Final[tuple[State, ...]] = ("awaiting_payment", "placed", "packed")
+_UNTIL_IT_SHIPS: Final[tuple[State, ...]] = ("held", "awaiting_payment", "placed", "packed")
 _SOURCE: Final = "link of the order"
 
 

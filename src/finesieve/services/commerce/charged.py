@@ -15,6 +15,7 @@ from finesieve.core.fields.about import ORDER
 from finesieve.core.fields.manner import Manner
 from finesieve.core.model.changes import ORDER_IDS
 from finesieve.services.commerce.following import followed
+from finesieve.services.commerce.giving import give_what_is_paid
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import note
 from finesieve.store.definitions.state import mark_changed
@@ -40,6 +41,7 @@ __all__ = [
 ]
 
 NEXT: Final[Mapping[str, tuple[State, ...]]] = {
+    "held": ("cancelled",),
     "awaiting_payment": ("placed", "cancelled"),
     "placed": ("packed", "cancelled"),
     "packed": ("sent", "placed", "cancelled"),
@@ -61,6 +63,7 @@ def move_to(unit: Unit, row: OrderRow, state: State, source: str) -> None:
     with followed(unit, row):
         row.state = state
         unit.session.add(row)
+    give_what_is_paid(unit, row)
     mark_changed(unit.session, unit.workspace_id)
 
 

@@ -12,12 +12,15 @@ from finesieve.core.fields.families.places import country_codes
 from finesieve.core.forms.billing import bill_of
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.evaluate import PreparedForm
+from finesieve.core.forms.fees import Fee, with_fee
 from finesieve.core.forms.outcome import Outcome
 from finesieve.core.forms.rows import Situation
+from finesieve.core.forms.wording import Wording
 from finesieve.core.language.program import Moment
+from finesieve.services.commerce.carts import only
 from finesieve.services.kernel.scope import Unit
 
-__all__ = ["bill_or_why", "evaluate_where_it_goes", "still_to_choose"]
+__all__ = ["bill_or_why", "cart_for_fee", "evaluate_where_it_goes", "still_to_choose"]
 
 
 def evaluate_where_it_goes(
@@ -65,9 +68,24 @@ def _place(said: Mapping[str, str]) -> Place | None:
     return None
 
 
+def cart_for_fee(
+    unit: Unit, cart: Cart | None, fee: Fee, outcome: Outcome, methods: Mapping[str, str], say: Wording
+) -> Cart | None:
+    """A cart with what a level costs on it, that of a checkout or one for the fee alone; None without a shop, or where
+    the fee cannot be told."""
+    shop = unit.catalogue.shop
+    if shop is None or fee.amount is None:
+        return None
+    if cart is None:
+        ways = shop.model_copy(update={"delivery": ()})
+        payment = shop.way_of_payment(methods.get("payment", "")) or only(shop.payment)
+        cart = Cart(ways, (), None, payment, shop.place(_place_that_counts(outcome)), unit.moment.today)
+    return with_fee(cart, fee, fee.label(say))
+
+
 def bill_or_why(cart: Cart | None, outcome: Outcome) -> tuple[Bill | None, str]:
     """What a cart comes to with these answers, or why that cannot be told."""
-    if cart is None or not cart.lines:
+    if cart is None or not (cart.lines or cart.fee):
         return None, "There is nothing in the cart."
     try:
         return bill_of(cart, outcome.charges), ""

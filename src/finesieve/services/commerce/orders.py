@@ -30,6 +30,7 @@ from finesieve.services.commerce.charged import (
 )
 from finesieve.services.commerce.filled import filled_of
 from finesieve.services.commerce.following import followed
+from finesieve.services.commerce.giving import GIVEN
 from finesieve.services.commerce.owing import count_as_paid, give_back
 from finesieve.services.commerce.placing import tell_placed
 from finesieve.services.kernel.scope import Scope, Unit
@@ -246,7 +247,7 @@ class OrderView:
     surcharge and discount was charged, by the key of its line, `addresses` where it and its bill go, as printed;
     see `addresses_of`; `records` are those linked with it, by their type and id, and what each is called. `states` is
     its way so far and on; `opens` tells that its checkout can be opened again, `due` is what is still to be paid of
-    what a correction has added."""
+    what a correction has added. `gives` says which level it is for, and whether that is held yet, in a sentence."""
 
     line: OrderLine
     shown: Shown
@@ -266,6 +267,7 @@ class OrderView:
     under: Mapping[str, tuple[tuple[str, str], ...]] = field(default_factory=dict)
     opens: bool = False
     due: str = ""
+    gives: str = ""
 
     @property
     def values(self) -> dict[str, str]:
@@ -309,7 +311,22 @@ def read_order(scope: Scope, order_id: int) -> OrderView:
             under,
             form is not None and filled_of(row).typed is not None and row.state != "cancelled",
             money_of(unit, row, row.due) if row.due else "",
+            _gives(unit, row),
         )
+
+
+def _gives(unit: Unit, row: OrderRow) -> str:
+    """Which level an order is for, and whether it is held yet; "" for none."""
+    level = next((one.name for one in unit.catalogue.levels if one.key == row.gives.get("level")), "")
+    if not level:
+        return ""
+    if row.gives.get(GIVEN):
+        return (
+            f"It was for the level {level}, which they have been given. Cancelling or refunding does not take it back."
+        )
+    if row.gives.get("waits"):
+        return f"It is for the level {level}, which is waiting for approval."
+    return f"It is for the level {level}, which they get once it is paid."
 
 
 def _under_lines(
@@ -336,6 +353,7 @@ def _way_of(row: OrderRow, history: Sequence[HistoryLine]) -> tuple[Knot, ...]:
     been = tuple(Knot(one.new, one.at) for one in reversed(history) if one.label == STATE_LABEL)
     been = been or (Knot(STATES[row.state], row.placed_at),)
     place = _USUAL_WAY.index(state_of(row)) if row.state in _USUAL_WAY else len(_USUAL_WAY)
+    place = -1 if row.state == "held" else place
     return (*been, *(Knot(STATES[one]) for one in _USUAL_WAY[place + 1 :]))
 
 
@@ -378,7 +396,7 @@ def move_order(scope: Scope, order_id: int, state: str) -> None:
         wanted = next((one for one in NEXT[row.state] if one == state), None)
         if wanted is None:
             raise Conflict(f"The order is {STATES[row.state]}; it cannot become {STATES.get(state, state)} from there.")
-        if wanted == "cancelled" and row.state != "awaiting_payment":
+        if wanted == "cancelled" and row.state not in ("held", "awaiting_payment"):
             for line in charged_order(row).lines.values():
                 left = line.pieces - row.returned.get(line.key, 0)
                 if left:
@@ -394,7 +412,7 @@ def refund_pieces(scope: Scope, order_id: int, key: str, pieces: int) -> None:
     """Give back so many pieces of a line. Raises NotFound, Conflict before it is paid, InvalidInput for too many."""
     with scope.transaction("clerk") as unit:
         row = order_row(unit, order_id, lock=True)
-        if row.state in ("awaiting_payment", "cancelled"):
+        if row.state in ("held", "awaiting_payment", "cancelled"):
             raise Conflict(f"The order is {STATES[row.state]}; there is nothing to refund.")
         _refund(unit, row, key, pieces)
 

@@ -1,5 +1,7 @@
 """What is still to be paid for an order, and what is given back: in payments, each begun and refunded once."""
 
+from contextlib import suppress
+
 from finesieve.core.commerce.port import Payer
 from finesieve.core.fields.about import ORDER
 from finesieve.core.fields.built_in import address_keys
@@ -7,11 +9,12 @@ from finesieve.core.model.changes import ORDER_IDS
 from finesieve.core.values import Value
 from finesieve.services.commerce.behind import shop_behind
 from finesieve.services.commerce.charged import money_of, more_to_pay, payment_key, payment_keys
+from finesieve.services.commerce.filled import filled_of
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import note
 from finesieve.store.tables import OrderRow
 
-__all__ = ["ask_to_pay", "count_as_paid", "give_back", "payer_of"]
+__all__ = ["ask_to_pay", "count_as_paid", "give_back", "payer_known", "payer_of"]
 
 
 def payer_of(answers: dict[str, Value]) -> Payer:
@@ -22,6 +25,17 @@ def payer_of(answers: dict[str, Value]) -> Payer:
         if set(address) - {"country"}:
             return Payer(name, str(answers.get("email") or ""), address)
     return Payer(name, str(answers.get("email") or ""))
+
+
+def payer_known(unit: Unit, row: OrderRow) -> Payer:
+    """Who pays, by what was answered with an order when it was placed."""
+    answers: dict[str, Value] = {}
+    for key, data in filled_of(row).answers.items():
+        known = unit.catalogue.by_key.get(key)
+        if known is not None and known.type.kind in ("text", "choice"):
+            with suppress(ValueError):
+                answers[key] = known.from_kept(data)
+    return payer_of({**answers, "email": row.email})
 
 
 def ask_to_pay(unit: Unit, row: OrderRow, payer: Payer) -> None:

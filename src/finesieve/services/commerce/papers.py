@@ -55,7 +55,7 @@ def read_paper(scope: Scope, order_id: int, kind: str, role: Literal["reader", "
         if wanted is None:
             raise NotFound("There is no such paper.")
         row = order_row(unit, order_id)
-        if row.state in ("awaiting_payment", "cancelled"):
+        if row.state in ("held", "awaiting_payment", "cancelled"):
             raise Conflict(f"The order is {STATES[row.state]}; it has no papers.")
         delivery, payment = ways_of(unit, row)
         payments = [one for one in map(shop_behind(unit).find_payment, payment_keys(row)) if one is not None]

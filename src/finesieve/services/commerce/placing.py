@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Any
 
 from sqlalchemy import func, select, text
 from sqlmodel import col
@@ -21,6 +22,7 @@ from finesieve.services.commerce.behind import shop_behind
 from finesieve.services.commerce.charged import money_of, order_row, payment_key, show_charges, written
 from finesieve.services.commerce.filled import Filled
 from finesieve.services.commerce.following import followed
+from finesieve.services.commerce.giving import give_what_is_paid
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.values.writing import add_row, note
 from finesieve.standins.mail import Letter, post
@@ -31,7 +33,10 @@ __all__ = ["Placing", "note_submission", "order_of", "place_order", "tell_correc
 
 @dataclass(frozen=True, slots=True)
 class Placing:
-    """An order to be placed: by which filling-in, for whom, with which values of its fields."""
+    """An order to be placed: by which filling-in, for whom, with which values of its fields.
+
+    `gives` is what it is for besides goods; see `giving`. `held` lets it wait for approval before it is paid.
+    """
 
     form_id: int
     key: str
@@ -42,6 +47,8 @@ class Placing:
     cart: Cart
     bill: Bill
     payer: Payer = field(default_factory=Payer)
+    gives: Mapping[str, Any] = field(default_factory=dict)
+    held: bool = False
 
 
 def place_order(unit: Unit, placing: Placing) -> OrderRow:
@@ -53,7 +60,7 @@ def place_order(unit: Unit, placing: Placing) -> OrderRow:
         text("SELECT pg_advisory_xact_lock(hashtext('order'), :workspace)"), {"workspace": unit.workspace_id}
     )
     last = unit.session.execute(select(func.coalesce(func.max(OrderRow.number), 0))).scalar_one()
-    state: State = "awaiting_payment" if placing.bill.total else "placed"
+    state: State = "held" if placing.held else "awaiting_payment" if placing.bill.total else "placed"
     row = OrderRow(
         workspace_id=unit.workspace_id,
         number=int(last) + 1,
@@ -63,6 +70,7 @@ def place_order(unit: Unit, placing: Placing) -> OrderRow:
         email=placing.email,
         state=state,
         bill=written(placing.cart, placing.bill),
+        gives=dict(placing.gives),
         total=placing.bill.total,
         placed_at=unit.moment.now,
     )
@@ -71,8 +79,9 @@ def place_order(unit: Unit, placing: Placing) -> OrderRow:
         unit.session.flush()
         add_row(unit, ORDER, placing.values, placing.source, row.id or 0)
     note(unit, ORDER, row.id or 0, ORDER_IDS["state"], None, STATES[state], placing.source)
-    if row.total:
+    if row.state == "awaiting_payment":
         shop_behind(unit).start_payment(payment_key(row), row.total, unit.manner.currency, placing.payer)
+    give_what_is_paid(unit, row)
     return row
 
 

@@ -1,25 +1,35 @@
 """What can be written in an expression, where it stands."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
+from typing import Final
 
+from finesieve.core.chat.prepare import script_world
+from finesieve.core.chat.script import Script
+from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.forms.definition import Form
+from finesieve.core.forms.fees import fee_world
 from finesieve.core.forms.prepare import form_world, section_about, section_world
+from finesieve.core.language.checker import Checked, check
+from finesieve.core.language.names import World
 from finesieve.core.language.placeholders import fill, placeholder_problems
 from finesieve.core.language.reference import Word, words_of
-from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.model.catalogue import LEVEL_QUESTION, Catalogue
+from finesieve.core.model.reader import Reader, ReaderRow, reader_world
 from finesieve.core.model.saying import show_typed
-from finesieve.core.values import Value
+from finesieve.core.values import Value, whole_number
 from finesieve.services.forms.forms import form_of
-from finesieve.services.kernel.scope import Scope
+from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.people.messages import brings_of
 from finesieve.services.values.value_lines import person_name
 from finesieve.services.values.writing import row_of
 from finesieve.store.reading.people import page_of_people
 from finesieve.store.reading.rows import stored_row
+from finesieve.store.tables import ChatScriptRow
 
-__all__ = ["TextAsRead", "text_as_read", "words_here"]
+__all__ = ["Held", "HeldLine", "TextAsRead", "text_as_read", "what_is_held", "words_here"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,8 +41,10 @@ class TextAsRead:
     problem: str = ""
 
 
-def text_as_read(scope: Scope, text: str, who: str = "") -> TextAsRead:
+def text_as_read(scope: Scope, text: str, who: str = "", about: str = PERSON, form_id: int = 0) -> TextAsRead:
     """A text as somebody would read it: the first whom the words find, or the newest person; of nobody, blanks.
+
+    `about` and `form_id` say where it stands, see `words_here`; what somebody answers on a form is not known here.
 
     What the one who asks may not see stays blank.
     """
@@ -41,26 +53,88 @@ def text_as_read(scope: Scope, text: str, who: str = "") -> TextAsRead:
         if not found and who:
             found = page_of_people(unit.session, unit.definitions, unit.moment, [], limit=1)
         row: Mapping[str, Value] = {}
+        level: Mapping[str, Value] = {}
         if found:
             stored = stored_row(unit.session, unit.definitions, PERSON, found[0].id) or {}
             row = row_of(unit, PERSON, found[0].id, stored)
-        problems = placeholder_problems(text, unit.visible.check)
-        filled = fill(text, unit.visible.check, row, unit.moment, partial(show_typed, unit.visible))
+            level = brings_of(unit, stored.get("level")) if "level." in text else {}
+        world, _ = _world_here(unit, about, form_id, "")
+
+        def checked(part: str) -> Checked:
+            return check(part, world, zone=unit.visible.zone)
+
+        problems = placeholder_problems(text, checked)
+        reader = ReaderRow(Reader(row, level, lambda _key: f"/join/{unit.workspace.slug}/…"))
+        filled = fill(text, checked, reader, unit.moment, partial(show_typed, unit.visible))
         return TextAsRead(person_name(row) if found else "", filled, problems[0].message if problems else "")
+
+
+@dataclass(frozen=True, slots=True)
+class HeldLine:
+    """A level or a role: what it is called, what somebody holds, as shown, and another that they could choose."""
+
+    label: str
+    shown: str
+    other: str
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """What somebody holds of what can also be chosen on a form."""
+
+    person: str
+    lines: tuple[HeldLine, ...]
+
+
+def what_is_held(scope: Scope, who: str, keys: Sequence[str]) -> Held:
+    """What of the level and the role, by these `keys`, the first person holds whom the words find, or the newest who
+    has a level."""
+    with scope.reading("reader") as unit:
+        catalogue = unit.visible
+        filled = catalogue.check("level is filled", "yes_no").typed
+        found = page_of_people(unit.session, unit.definitions, unit.moment, [], search=who, limit=1) if who else []
+        if not found:
+            rules = [filled] if filled is not None and catalogue.levels else []
+            found = page_of_people(unit.session, unit.definitions, unit.moment, [], meshes=rules, limit=1)
+        stored = stored_row(unit.session, unit.definitions, PERSON, found[0].id) if found else None
+        lines = []
+        for key, known in (("level", catalogue.by_id.get(LEVEL_QUESTION)), ("role", catalogue.by_key.get("role"))):
+            if known is not None and key in keys:
+                value = (stored or {}).get(key)
+                others = [one.label for one in known.offered if one.stored_value != value]
+                lines.append(HeldLine(known.label, known.show(value), others[-1] if others else ""))
+        return Held(person_name(stored) if stored else "", tuple(lines))
 
 
 def words_here(scope: Scope, about: str = PERSON, form_id: int = 0, section_id: str = "") -> tuple[Word, ...]:
     """The words in reach of an expression about a thing; or in a form, in one of its sections. Raises NotFound."""
     with scope.reading("reader") as unit:
-        catalogue = unit.visible
-        if not form_id:
-            known = {PERSON, "order", "level", "house", *(one.about for one in catalogue.record_types)}
-            here = about if about in known else PERSON
-            return _with_labels(words_of(catalogue.world(here)), catalogue, here)
+        world, here = _world_here(unit, about, form_id, section_id)
+        return _with_labels(words_of(world), unit.visible, here)
+
+
+def _world_here(unit: Unit, about: str, form_id: int, section_id: str) -> tuple[World, str]:
+    """What is in reach somewhere, and what an expression there is about. Raises NotFound."""
+    catalogue = unit.visible
+    if form_id:
         document = Form.model_validate(form_of(unit, form_id).draft)
         world, section = form_world(document, catalogue), document.section(section_id)
-        here = section_about(section) if section else PERSON
-        return _with_labels(words_of(section_world(world, section) if section else world), catalogue, here)
+        return (section_world(world, section), section_about(section)) if section else (world, PERSON)
+    if about.startswith("script:"):
+        number = whole_number(about.partition(":")[2])
+        row = unit.session.get(ChatScriptRow, number) if number else None
+        if row is None:
+            raise NotFound("There is no such script.")
+        return script_world(Script.model_validate(row.draft), catalogue), PERSON
+    if about in _WORLDS:
+        return _WORLDS[about](catalogue), PERSON
+    known = {PERSON, "order", "level", "house", *(one.about for one in catalogue.record_types)}
+    here = about if about in known else PERSON
+    return catalogue.world(here), here
+
+
+_WORLDS: Final[Mapping[str, Callable[[Catalogue], World]]] = {"fee": fee_world, "message": reader_world}
+"""Places that are about a person, and where more than their fields is in reach: what a level costs, what they read."""
 
 
 def _with_labels(words: Iterable[Word], catalogue: Catalogue, about: str) -> tuple[Word, ...]:

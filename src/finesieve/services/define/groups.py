@@ -48,6 +48,8 @@ class GroupInput(Input):
     description: str = Bounds(default="", max_length=DESCRIPTION)
     about: str = PERSON
     seen_by: str = "everyone"
+    change_by: str = "anyone"
+    change_levels: str = ""
     on_profile: bool = True
     folded: bool = False
 
@@ -112,7 +114,8 @@ def read_field(scope: Scope, field_id: int) -> FieldView:
 
 def _settings(asked: GroupInput, now: Mapping[str, Any] | None = None) -> dict[str, Any]:
     """The settings as asked; what the form of a group does not ask stays as it is now."""
-    settings = {"seen_by": asked.seen_by, "on_profile": asked.on_profile, "folded": asked.folded}
+    settings = asked.model_dump(include={"seen_by", "change_by", "on_profile", "folded"})
+    settings["change_levels"] = asked.change_levels.split()
     try:
         return GroupSettings.model_validate({**(now or {}), **settings}).to_json()
     except ValidationError as error:
@@ -126,6 +129,8 @@ def _group_now(row: FieldGroupRow) -> GroupInput:
         description=row.description,
         about=row.about,
         seen_by=settings.seen_by,
+        change_by=settings.change_by,
+        change_levels=" ".join(settings.change_levels),
         on_profile=settings.on_profile,
         folded=settings.folded,
     )

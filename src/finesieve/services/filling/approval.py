@@ -5,26 +5,41 @@ from typing import Any, Final
 
 from sqlmodel import col, select
 
+from finesieve.core.commerce.port import PaymentRefused
 from finesieve.core.errors import Conflict
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.wording import wording_without_form
 from finesieve.core.language.evaluator import compile_python
+from finesieve.core.model.approving import check_approval
 from finesieve.core.model.catalogue import LEVEL_QUESTION
 from finesieve.core.phrases import phrase
 from finesieve.core.values import Value
-from finesieve.services.define.approval import Told, approval_of, check_approval
+from finesieve.services.commerce.charged import more_to_pay, move_to, order_row
+from finesieve.services.commerce.giving import GIVEN, hold_back, release
+from finesieve.services.commerce.owing import ask_to_pay, payer_known
+from finesieve.services.define.approval import Told, approval_of
 from finesieve.services.filling.kinds import DecisionKind, State, Wanted, WantedLine
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.people.accounts import sign_in_path
-from finesieve.services.values.value_lines import fill_text, person_name, show_past
+from finesieve.services.people.messages import fill_message
+from finesieve.services.values.value_lines import person_name, show_past
 from finesieve.services.values.writing import change_person
 from finesieve.standins.mail import Letter, post
 from finesieve.store.reading.rows import stored_row
-from finesieve.store.tables import Decision
+from finesieve.store.tables import Decision, OrderRow
 
-__all__ = ["APPROVAL", "as_asked", "held_back", "tell_person", "tell_waiting", "waiting_approval"]
+__all__ = [
+    "APPROVAL",
+    "as_asked",
+    "held_back",
+    "holds_orders",
+    "tell_person",
+    "tell_waiting",
+    "waiting_approval",
+    "what_waits",
+]
 
 _HELD: Final = ("level", "role")
 
@@ -61,6 +76,12 @@ def held_back(
     return others, asked
 
 
+def holds_orders(unit: Unit, waits: Mapping[str, Value]) -> bool:
+    """Whether an order is held before payment as long as this waits for approval."""
+    holds = approval_of(unit).holds if waits else frozenset()
+    return any(f"{key}.{value}" in holds for key, value in waits.items())
+
+
 def _field(unit: Unit, key: str) -> Field | None:
     return unit.catalogue.by_id.get(LEVEL_QUESTION) if key == "level" else unit.catalogue.by_key.get(key)
 
@@ -86,25 +107,64 @@ def _apply(unit: Unit, row: Decision, source: str) -> State:
             values[key] = None
         if values[key] is None:
             raise Conflict(f"“{data}” is not offered any more, so it cannot be given.")
+    order = _order(unit, row)
+    if order is not None and order.gives:
+        if order.state == "cancelled":
+            raise Conflict(
+                "The order for it was cancelled. Let them ask again, or give them the level on their profile."
+            )
+        values.pop("level", None)  # it is theirs once the order is paid
     change_person(unit, row.person_id, values, "approval")
-    row.asked = {**row.asked, "before": {key: to_json(stored.get(key)) for key in values}}
-    tell_person(unit, row, "approved", sign_in_path(unit, row.person_id, str(row.asked.get("language", "en"))))
+    row.asked = {**row.asked, "before": {key: to_json(stored.get(key)) for key in row.asked["wants"]}}
+    link = sign_in_path(unit, row.person_id, str(row.asked.get("language", "en")))
+    if order is not None:
+        _let_go(unit, order)
+        link = str(row.asked["order_link"]) if more_to_pay(order) else link
+    tell_person(unit, row, "approved", link)
     return "applied"
 
 
+def _order(unit: Unit, row: Decision) -> OrderRow | None:
+    """The order that came with what is asked for, locked; None for none."""
+    return order_row(unit, int(row.asked["order"]), lock=True) if row.asked.get("order") else None
+
+
+def _let_go(unit: Unit, order: OrderRow) -> None:
+    """An order whose person is approved: one that is held is to be paid now; what it is for is given once it is."""
+    if order.state == "held":
+        move_to(unit, order, "awaiting_payment" if order.total else "placed", "approval")
+        try:
+            ask_to_pay(unit, order, payer_known(unit, order))
+        except PaymentRefused as refused:
+            raise Conflict(f"Their order cannot be paid: {refused}") from None
+    release(unit, order)
+
+
 def _refuse(unit: Unit, row: Decision) -> None:
+    order = _order(unit, row)
+    if order is not None and order.state == "held":
+        move_to(unit, order, "cancelled", "approval")
+        row.asked = {**row.asked, "cancelled": True}
     if row.asked.get("tell", True):
         tell_person(unit, row, "declined")
 
 
 def _undo(unit: Unit, row: Decision) -> None:
-    """Bring back what was held before a yes, where nothing else has been given since."""
+    """Bring back what was held before a yes, where nothing else has been given since; an order waits as it did."""
+    order = _order(unit, row)
     if row.state != "applied":
+        if order is not None and order.state == "cancelled" and row.asked.get("cancelled"):
+            move_to(unit, order, "held", "approval, taken back")
         return
     stored = stored_row(unit.session, unit.definitions, PERSON, row.person_id) or {}
     wants = row.asked["wants"]
-    if any(to_json(stored.get(key)) != wants[key] for key in wants):
+    unpaid = {"level"} if order is not None and order.gives and not order.gives.get(GIVEN) else set()
+    if any(to_json(stored.get(key)) != wants[key] for key in wants if key not in unpaid):
         raise Conflict("It has changed since; nothing was taken back.")
+    if order is not None:
+        hold_back(unit, order)
+        if order.state == "awaiting_payment" and holds_orders(unit, wants):
+            move_to(unit, order, "held", "approval, taken back")
     change_person(unit, row.person_id, dict(row.asked.get("before", {})), "approval, taken back")
 
 
@@ -114,6 +174,12 @@ def waiting_approval(unit: Unit, person_id: int) -> Decision | None:
         col(Decision.person_id) == person_id, col(Decision.state) == "waiting", col(Decision.kind) == APPROVAL.key
     )
     return unit.session.exec(query.order_by(col(Decision.id).desc())).first()
+
+
+def what_waits(unit: Unit, person_id: int) -> tuple[tuple[str, str], ...]:
+    """What of somebody waits for approval, as (what it is, what they asked for)."""
+    row = waiting_approval(unit, person_id)
+    return tuple((one.field.label, one.answer) for one in _wanted(unit, row).lines) if row is not None else ()
 
 
 def tell_person(unit: Unit, row: Decision, what: Told, link: str = "", text: str = "") -> None:
@@ -129,8 +195,7 @@ def tell_person(unit: Unit, row: Decision, what: Told, link: str = "", text: str
         "approved": phrase("Welcome at {house}", house=name),
         "declined": phrase("What you asked {house}", house=name),
     }
-    told = {key: value for key, value in stored.items() if (PERSON, key) not in unit.catalogue.not_for_the_person}
-    body = fill_text(unit, text or say(approval_of(unit).text(what)), values=told)
+    body = fill_message(unit, text or say(approval_of(unit).text(what)), row.person_id, stored)
     letter = Letter("approval", str(stored["email"]), say(subjects[what]), body, link)
     post(unit.session, unit.workspace_id, row.person_id, letter, unit.moment.now)
 
@@ -144,7 +209,9 @@ def tell_waiting(unit: Unit, row: Decision) -> None:
     stored = stored_row(unit.session, unit.definitions, PERSON, row.person_id) or {}
     said = ", ".join(f"{line.field.label}: {line.answer}" for line in _wanted(unit, row).lines)
     subject = f"{person_name(stored)} waits for approval"
-    letter = Letter("approval", tell, subject, said, f"/w/{unit.workspace.slug}/waiting")
+    own = fill_message(unit, approval_of(unit).text("staff"), row.person_id, stored)
+    body = "\n\n".join(part for part in (own, said) if part)
+    letter = Letter("approval", tell, subject, body, f"/w/{unit.workspace.slug}/waiting")
     post(unit.session, unit.workspace_id, row.person_id, letter, unit.moment.now)
 
 
@@ -161,6 +228,7 @@ APPROVAL: Final = DecisionKind(
 )
 
 
-def as_asked(wants: Mapping[str, Value], language: str) -> dict[str, Any]:
-    """What a decision keeps of what waits."""
-    return {"wants": {key: to_json(value) for key, value in wants.items()}, "language": language}
+def as_asked(wants: Mapping[str, Value], language: str, order: tuple[int, str] = (0, "")) -> dict[str, Any]:
+    """What a decision keeps of what waits; `order` is the order that came with it and its link, 0 for none."""
+    kept = {"wants": {key: to_json(value) for key, value in wants.items()}, "language": language}
+    return kept | ({"order": order[0], "order_link": order[1]} if order[0] else {})

@@ -18,6 +18,7 @@ from finesieve.services.filling.known_email import KNOWN_EMAIL
 from finesieve.services.filling.new_address import NEW_ADDRESS
 from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Unit
+from finesieve.services.people.personal_links import token_for
 from finesieve.services.values.value_lines import record_lines, show_past
 from finesieve.standins.mail import Letter, post
 from finesieve.store.reading.rows import stored_row
@@ -83,12 +84,13 @@ def ask_about_answers(
     passing: Iterable[str],
     say: Wording,
     email: str,
+    order_link: str = "",
 ) -> None:
     """Let the answers wait, and ask whether they are theirs; the message says nothing of what is known.
 
-    `passing` are the keys of answers that are not kept on the person.
+    `passing` are the keys of answers that are not kept on the person; `order_link` leads to the order they came with.
     """
-    asked: dict[str, Any] = {"passing": sorted(passing)}
+    asked: dict[str, Any] = {"passing": sorted(passing)} | ({"order_link": order_link} if order_link else {})
     asked |= {"joins": sorted(joining.joins), "leaves": sorted(joining.leaves)} if joining else {}
     row = ask_for(unit, KNOWN_EMAIL, sent.person_id, sent.form_id, sent.id, asked)
     token = links.give("answers", unit.moment.now, row.id)
@@ -145,7 +147,7 @@ def confirm_answers(unit: Unit, links: Links, form: FormRow, token: str, *langua
     row = _asked_about(unit, links, form, token)
     conclude(unit, row, "form, confirmed by mail", apply=mine)
     good = mine and row.state == "applied"
-    me = links.give("me", unit.moment.now, row.form_id, row.person_id) if good else ""
+    me = token_for(unit, row.form_id or 0, row.person_id) if good else ""
     submission = unit.session.get(Submission, row.submission_id)
     document, say = _words(unit, form, submission.version if submission else form.published, languages)
     return Confirmation(unit.workspace.name, say(document.title), (), row.state, me)

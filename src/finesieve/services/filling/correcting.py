@@ -3,10 +3,11 @@
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from datetime import timedelta
+from fractions import Fraction
 from typing import Any, Final
 
 from finesieve.core.commerce.amounts import in_currency
-from finesieve.core.commerce.bill import Bill
+from finesieve.core.commerce.bill import Bill, Entry
 from finesieve.core.commerce.cart import Cart, CartLine
 from finesieve.core.commerce.facts import ORDERS
 from finesieve.core.commerce.port import Payer
@@ -15,6 +16,7 @@ from finesieve.core.errors import Conflict, NotFound
 from finesieve.core.fields.about import ORDER, PERSON, record_about
 from finesieve.core.fields.definition import Field, Shelf
 from finesieve.core.forms.definition import Form
+from finesieve.core.forms.fees import FEE
 from finesieve.core.forms.outcome import Outcome, Results
 from finesieve.core.forms.rows import Situation
 from finesieve.core.model.changes import ORDER_IDS
@@ -150,7 +152,19 @@ def _cart(unit: Unit, row: OrderRow, filled: Filled, methods: Mapping[str, str])
     lines = tuple(CartLine(_offer(shop, one), one.pieces) for one in filled.lines)
     delivery = _way(row, "delivery", shop.way_of_delivery(methods.get("delivery") or row.bill["delivery"]))
     payment = _way(row, "payment", shop.way_of_payment(methods.get("payment") or row.bill["payment"]))
-    return Cart(shop, lines, delivery, payment, shop.place(), row.placed_at.astimezone(unit.moment.zone).date())
+    day = row.placed_at.astimezone(unit.moment.zone).date()
+    if not lines:
+        shop = shop.model_copy(update={"delivery": ()})
+    return Cart(shop, lines, delivery, payment, shop.place(), day, _fee(row))
+
+
+def _fee(row: OrderRow) -> Entry | None:
+    """What was charged for a level, as it was charged: a correction does not change it."""
+    charged = next((one for one in row.bill["lines"] if one["key"] == FEE), None)
+    if charged is None:
+        return None
+    amount = Fraction(in_currency(charged["amount"], int(row.bill["decimals"])))
+    return Entry(FEE, charged["label"], "goods", amount, str(row.gives.get("tax_class", "")))
 
 
 def _offer(shop: Shop, line: OrderedLine) -> Offer:

@@ -16,6 +16,7 @@ from finesieve.services.filling.house_values import HOUSE_VALUES
 from finesieve.services.filling.kinds import DecisionKind, Wanted
 from finesieve.services.filling.known_email import KNOWN_EMAIL
 from finesieve.services.filling.new_address import NEW_ADDRESS
+from finesieve.services.filling.said_in_chat import SAID_IN_CHAT
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.values.value_lines import person_name
 from finesieve.store.reading.rows import rows_by_ids, stored_row
@@ -37,7 +38,7 @@ __all__ = [
 ]
 
 KINDS: Final[Mapping[str, DecisionKind]] = {
-    one.key: one for one in (KNOWN_EMAIL, NEW_ADDRESS, HOUSE_VALUES, ASKED_CHANGE, APPROVAL)
+    one.key: one for one in (KNOWN_EMAIL, NEW_ADDRESS, HOUSE_VALUES, ASKED_CHANGE, APPROVAL, SAID_IN_CHAT)
 }
 
 
@@ -64,7 +65,7 @@ def ask_for(
     unit: Unit,
     kind: DecisionKind,
     person_id: int,
-    form_id: int,
+    form_id: int | None,
     submission_id: int | None = None,
     asked: Mapping[str, Any] | None = None,
 ) -> Decision:
@@ -145,33 +146,43 @@ def all_waiting(scope: Scope, limit: int = 50) -> tuple[tuple[int, str, Waiting]
     """What waits for a decision, of everybody, the longest first: whom it is about, by id and name, and what it is."""
     with scope.reading("reader") as unit:
         query = (
-            select(Decision, FormRow).join(FormRow, col(FormRow.id) == col(Decision.form_id))
+            select(Decision, FormRow).outerjoin(FormRow, col(FormRow.id) == col(Decision.form_id))
             .where(col(Decision.state) == "waiting").order_by(col(Decision.at), col(Decision.id)).limit(limit)
         )  # fmt: skip
         rows = unit.session.exec(query).all()
         keys = ["email", "first_name", "last_name"]
         people = rows_by_ids(unit.session, unit.definitions, PERSON, keys, {row.person_id for row, _ in rows})
         return tuple(
-            (row.person_id, person_name(people[row.person_id]), _line(unit, row, form))
+            (row.person_id, person_name(people[row.person_id]) if row.person_id else "Somebody", _line(unit, row, form))
             for row, form in rows
-            if row.person_id in people
+            if row.person_id in people or not row.person_id
         )
 
 
-def _line(unit: Unit, row: Decision, form: FormRow) -> Waiting:
-    kind, title = KINDS[row.kind], str(form.draft["title"])
-    return Waiting(row.id or 0, kind, title, row.at, kind.wanted(unit, row), form.id or 0, row.submission_id or 0)
+def _line(unit: Unit, row: Decision, form: FormRow | None) -> Waiting:
+    kind, title = KINDS[row.kind], str(form.draft["title"] if form is not None else row.asked.get("title", ""))
+    return Waiting(row.id or 0, kind, title, row.at, kind.wanted(unit, row), row.form_id or 0, row.submission_id or 0)
 
 
 def let_wait(
-    unit: Unit, person_id: int, form_id: int, submission_id: int, wants: Mapping[str, Value], language: str
+    unit: Unit,
+    person_id: int,
+    form_id: int,
+    submission_id: int,
+    wants: Mapping[str, Value],
+    language: str,
+    order: tuple[int, str] = (0, ""),
 ) -> None:
-    """Let a level, or a role, wait for approval, and say so; what waited of the same person before is replaced."""
+    """Let a level, or a role, wait for approval, and say so; what waited of the same person before is replaced.
+
+    `order` is the order that came with it, and its link.
+    """
     earlier = waiting_approval(unit, person_id)
     if earlier is not None:
         earlier.asked = {**earlier.asked, "tell": False}
         conclude(unit, earlier, "", apply=False)
-    tell_waiting(unit, ask_for(unit, APPROVAL, person_id, form_id, submission_id or None, as_asked(wants, language)))
+    asked = as_asked(wants, language, order)
+    tell_waiting(unit, ask_for(unit, APPROVAL, person_id, form_id, submission_id or None, asked))
 
 
 def conclude(unit: Unit, row: Decision, source: str, *, apply: bool) -> None:

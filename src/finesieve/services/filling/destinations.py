@@ -9,12 +9,15 @@ from finesieve.core.commerce.cart import Cart
 from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.forms.by_itself import seen
 from finesieve.core.forms.definition import Form
+from finesieve.core.forms.fees import Fee
 from finesieve.core.forms.joining import NO_LISTS, Joining
 from finesieve.core.forms.outcome import Results
+from finesieve.core.model.level_ends import LEVEL_ENDS
 from finesieve.core.values import Value, fold
+from finesieve.services.commerce.giving import longer
 from finesieve.services.commerce.owing import payer_of
 from finesieve.services.commerce.placing import Placing, place_order
-from finesieve.services.filling.approval import held_back
+from finesieve.services.filling.approval import held_back, holds_orders
 from finesieve.services.filling.situation import store_records
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.people.records import link_with_order
@@ -26,12 +29,13 @@ __all__ = ["DESTINATIONS", "Checkout", "Destination", "Received", "Sending", "re
 
 @dataclass(frozen=True, slots=True)
 class Checkout:
-    """A cart and what it comes to, by the key of its filling-in."""
+    """A cart and what it comes to, by the key of its filling-in; and the `fee` on it, if a level is paid for."""
 
     form_id: int
     key: str
     cart: Cart
     bill: Bill
+    fee: Fee | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +43,8 @@ class Sending:
     """A filled-in form that may be taken: what it would store, by what it is about, secrets hashed.
 
     `joining` is what it does to lists, `opened_by` is who followed a personal link, `email_owner` who has the email
-    that was given; 0 for nobody. `placing` is what a checkout is about to place.
+    that was given; 0 for nobody. `placing` is what is about to be ordered. `renews` tells that they hold their level
+    for longer from now on.
     """
 
     form: Form
@@ -48,6 +53,12 @@ class Sending:
     opened_by: int = 0
     email_owner: int = 0
     placing: Checkout | None = None
+    renews: bool = False
+
+    @property
+    def is_paid(self) -> bool:
+        """Whether the level that is chosen is theirs only once it is paid."""
+        return self.placing is not None and self.placing.fee is not None
 
     @property
     def source(self) -> str:
@@ -81,6 +92,16 @@ def _lists(unit: Unit, sending: Sending, held: Value = ()) -> dict[str, Value]:
     return {"lists": sending.joining.held_after(unit.catalogue, held)} if sending.joining else {}
 
 
+def _without_waiting(
+    unit: Unit, sending: Sending, values: Mapping[str, Value], stored: Mapping[str, Value]
+) -> tuple[dict[str, Value], dict[str, Value]]:
+    """What is stored at once, and what waits for approval; a level that is paid for does neither, see `giving`."""
+    kept, waits = held_back(unit, values, stored)
+    if sending.is_paid:
+        kept.pop("level", None)
+    return kept, waits
+
+
 def _change_own(unit: Unit, sending: Sending) -> Received:
     """Somebody changes what is kept of them. A new address waits until both addresses have confirmed it."""
     person_id = sending.opened_by
@@ -91,7 +112,9 @@ def _change_own(unit: Unit, sending: Sending) -> Received:
     kept = {key: value for key, value in values.items() if key != "email"} | seen(
         unit.catalogue, unit.moment, stored, new=False
     )
-    kept, waits = held_back(unit, kept, stored)
+    kept, waits = _without_waiting(unit, sending, kept, stored)
+    if sending.renews and not sending.is_paid:
+        kept |= longer(unit, str(stored.get("level")), stored.get(LEVEL_ENDS))
     change_person(unit, person_id, kept | _lists(unit, sending, stored.get("lists")), sending.source)
     records = store_records(unit, person_id, sending.results.records, sending.source)
     return Received(person_id, new_address=new, records=records, waits=waits)
@@ -105,20 +128,22 @@ def _hold(_unit: Unit, sending: Sending) -> Received:
 def _sign_up(unit: Unit, sending: Sending) -> Received:
     """Somebody new."""
     values = sending.results.of(PERSON) | _lists(unit, sending) | seen(unit.catalogue, unit.moment, {}, new=True)
-    values, waits = held_back(unit, values, {})
+    values, waits = _without_waiting(unit, sending, values, {})
     person_id = add_person(unit, values, sending.source)
     records = store_records(unit, person_id, sending.results.records, sending.source)
     return Received(person_id, records=records, waits=waits)
 
 
 def _check_out(unit: Unit, sending: Sending) -> Received:
-    """An order, and with it what any form would cause about the person.
+    """An order, for goods or for a level, and with it what any form would cause about the person.
 
     Somebody who merely types a known email orders freely: whose order it is waits, with what was said of the person.
     """
     assert sending.placing is not None
     about = _first(_OF_PEOPLE, sending).receive(unit, sending)
-    known = about.person_id if about.state == "stored" else 0
+    known, fee = about.person_id if about.state == "stored" else 0, sending.placing.fee
+    gives = {"level": fee.level.key, "renews": fee.renews, "waits": "level" in about.waits} if fee is not None else {}
+    gives |= {"tax_class": fee.tax_class} if fee is not None else {}
     placing = Placing(
         sending.placing.form_id,
         sending.placing.key,
@@ -129,6 +154,8 @@ def _check_out(unit: Unit, sending: Sending) -> Received:
         sending.placing.cart,
         sending.placing.bill,
         payer_of(sending.results.answers),
+        gives,
+        held=holds_orders(unit, about.waits),
     )
     order = place_order(unit, placing).id or 0
     link_with_order(unit, about.records, order, sending.source)

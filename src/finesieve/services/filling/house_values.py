@@ -1,5 +1,6 @@
 """House values that a form's answers would set: they wait where the staff have to say yes first."""
 
+from decimal import Decimal
 from typing import Final
 
 from finesieve.core.errors import Conflict, NotAllowed
@@ -8,7 +9,7 @@ from finesieve.services.filling.kinds import DecisionKind, State, Wanted, Wanted
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.kernel.tasks import begin_task
 from finesieve.services.values.value_lines import show_past
-from finesieve.services.values.writing import change_row
+from finesieve.services.values.writing import add_to_row, change_row
 from finesieve.store.reading.rows import HOUSE_ID
 from finesieve.store.tables import Decision
 
@@ -20,13 +21,20 @@ def _wanted(unit: Unit, row: Decision) -> Wanted:
         lines = tuple((f"{key} of {row.asked['target_slug']}", str(data)) for key, data in row.asked["values"].items())
         return Wanted((), lines)
     known = unit.catalogue.keys_of(HOUSE)
+    set_to = {key: show_past(known[key], data) for key, data in row.asked["values"].items() if key in known}
+    added = {key: _signed(data) for key, data in row.asked.get("adds", {}).items() if key in known}
     return Wanted(
         tuple(
-            WantedLine(known[key], known[key].show(unit.moment.house.get(key)), show_past(known[key], data))
-            for key, data in row.asked["values"].items()
-            if key in known and unit.sees(known[key])
+            WantedLine(known[key], known[key].show(unit.moment.house.get(key)), shown)
+            for key, shown in (set_to | added).items()
+            if unit.sees(known[key])
         )
     )
+
+
+def _signed(difference: str) -> str:
+    """A difference as it is shown: `3 more`, `2 less`."""
+    return f"{difference.removeprefix('-')} less" if difference.startswith("-") else f"{difference} more"
 
 
 def _apply(unit: Unit, row: Decision, source: str) -> State:
@@ -40,8 +48,10 @@ def _apply(unit: Unit, row: Decision, source: str) -> State:
     known = {field.key: field for field in unit.catalogue.stored_about(HOUSE)}
     try:
         values = {key: known[key].from_kept(data) for key, data in asked["values"].items() if key in known}
+        added = {key: Decimal(data) for key, data in asked.get("adds", {}).items() if key in known}
     except ValueError as problem:
         raise Conflict(f"A value does not fit any more: {problem}.") from None
+    values |= add_to_row(unit, HOUSE, HOUSE_ID, added)
     change_row(unit, HOUSE, HOUSE_ID, values, source)
     return "applied"
 

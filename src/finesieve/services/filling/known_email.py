@@ -13,6 +13,7 @@ from finesieve.core.model.catalogue import LEVEL_QUESTION
 from finesieve.core.values import Value
 from finesieve.services.commerce.filled import filled_of
 from finesieve.services.commerce.following import followed
+from finesieve.services.commerce.giving import give_what_is_paid, hold_back
 from finesieve.services.commerce.placing import order_of
 from finesieve.services.filling.approval import APPROVAL, as_asked, held_back, tell_waiting
 from finesieve.services.filling.kept import with_ids
@@ -70,10 +71,15 @@ def _apply(unit: Unit, row: Decision, source: str) -> State:
         unit.catalogue, replace(unit.moment, now=submission.received_at), stored, new=False
     )
     values, waits = held_back(unit, values, stored)
+    order = order_of(unit, submission.id or 0)
+    if order is not None and order.gives:
+        values.pop("level", None)
+        if "level" in waits:
+            hold_back(unit, order)
     change_person(unit, row.person_id, values | _lists(unit, row, stored), source)
     if waits:
-        _let_wait(unit, row, as_asked(waits, ""))
-    order = order_of(unit, submission.id or 0)
+        link = str(row.asked.get("order_link", ""))
+        _let_wait(unit, row, as_asked(waits, "", (order.id or 0, link) if order is not None else (0, "")))
     kept = filled_of(order).records if order is not None else submission.records
     try:
         records = records_from_json(unit, kept)
@@ -86,6 +92,7 @@ def _apply(unit: Unit, row: Decision, source: str) -> State:
             order.person_id = row.person_id
             unit.session.add(order)
         link_with_order(unit, added, order.id or 0, source)
+        give_what_is_paid(unit, order)
     return "applied"
 
 

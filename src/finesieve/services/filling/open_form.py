@@ -13,6 +13,7 @@ from finesieve.core.commerce.cart import Cart, CartLine
 from finesieve.core.commerce.shop import Method
 from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.forms.definition import Form
+from finesieve.core.forms.fees import Fee
 from finesieve.core.forms.outcome import Charge, Outcome, QuestionOutcome, SectionOutcome
 from finesieve.core.forms.outcome import Filling as OneFilling
 from finesieve.core.forms.page import STEPS, Place, Station, places
@@ -85,7 +86,8 @@ class OpenForm:
     (`cart_problem`); `unchosen` is what is said of ways of delivery and payment that have to be chosen yet;
     `total_before` is what its page had shown, where that has changed since. `order` is the token of the order that was
     placed; `corrects` says which one staff are correcting. `person_id` is whom it is opened for, 0 for nobody known;
-    `levels` are those that can be chosen on it, by their keys.
+    `levels` are those that can be chosen on it, by their keys; `fee` is what the one chosen costs, None for nothing,
+    and `renews` tells that the one held is held for longer.
     """
 
     house: str
@@ -110,6 +112,8 @@ class OpenForm:
     corrects: Corrects | None = None
     person_id: int = 0
     levels: Mapping[str, LevelCard] = field(default_factory=dict)
+    fee: Fee | None = None
+    renews: bool = False
 
     @property
     def more_by(self) -> int:
@@ -119,6 +123,11 @@ class OpenForm:
     @property
     def is_checkout(self) -> bool:
         return self.form.channel == "checkout"
+
+    @property
+    def sells(self) -> bool:
+        """Whether sending it charges something: for what is in a cart, or for a level."""
+        return self.is_checkout or self.fee is not None or self.corrects is not None
 
     @property
     def total(self) -> str:
@@ -264,7 +273,8 @@ class Sent:
 @dataclass(frozen=True, slots=True)
 class Filling:
     """One filling-in, by its key; for whom and until when, where a personal link led here, `by` whom of the staff, and
-    the `order` that they are correcting; `signed_in`, where it is for whoever is signed in, and as long as they are."""
+    the `order` that they are correcting; `signed_in`, where it is for whoever is signed in, and as long as they are;
+    `link` is the personal link by its id, and `only_missing` whether it asks only what is not known."""
 
     form_id: int
     version: int
@@ -276,3 +286,5 @@ class Filling:
     by: str = ""
     order: int = 0
     signed_in: bool = False
+    link: int = 0
+    only_missing: bool = False

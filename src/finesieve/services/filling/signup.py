@@ -1,7 +1,7 @@
 """The public sign-up: opening the form, answering, sending, and confirming by mail."""
 
 import secrets
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Final
@@ -10,21 +10,23 @@ from sqlalchemy import bindparam, text
 from sqlmodel import col, select
 
 from finesieve.core.commerce.port import PaymentRefused
-from finesieve.core.errors import Conflict, InvalidInput, NotFound
+from finesieve.core.errors import Conflict, InvalidInput, LinkEnded, NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.forms.by_itself import agreed
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.evaluate import PreparedForm, prepare
-from finesieve.core.forms.joining import joining_of
+from finesieve.core.forms.fees import RENEW, fee_of, level_chosen, renews
+from finesieve.core.forms.joining import Joining, joining_of
 from finesieve.core.forms.outcome import Outcome, QuestionOutcome, Results
 from finesieve.core.forms.rows import FormRow as AnswerRow
 from finesieve.core.forms.rows import Situation
-from finesieve.core.forms.wording import Wording, worded, wording_of
-from finesieve.core.model.catalogue import hidden_groups
+from finesieve.core.forms.wording import worded, wording_of
+from finesieve.core.model.catalogue import LEVEL_QUESTION
+from finesieve.core.model.reader import reader_world
 from finesieve.core.values import Value, fold
 from finesieve.services.commerce.carts import answers_with, cart_of, keep_answers, mark_ordered, ordered_with
 from finesieve.services.commerce.charged import order_row, submission_of
-from finesieve.services.commerce.checkouts import bill_or_why, evaluate_where_it_goes, still_to_choose
+from finesieve.services.commerce.checkouts import bill_or_why, cart_for_fee, evaluate_where_it_goes, still_to_choose
 from finesieve.services.commerce.filled import filled_of
 from finesieve.services.commerce.placing import note_submission, tell_placed
 from finesieve.services.define.approval import approval_of
@@ -47,7 +49,7 @@ from finesieve.services.filling.correcting import (
     why_not_corrected,
 )
 from finesieve.services.filling.decisions import let_wait, waits_for_approval
-from finesieve.services.filling.destinations import Checkout, Sending, receive
+from finesieve.services.filling.destinations import Checkout, Received, Sending, receive
 from finesieve.services.filling.kept import as_filled, as_sent
 from finesieve.services.filling.levels import cards_of_levels, reads_levels, values_of_levels
 from finesieve.services.filling.mapping import Sender, pass_on, sets_house_values
@@ -58,12 +60,14 @@ from finesieve.services.filling.situation import (
     sealed_results,
     shelf_for,
 )
+from finesieve.services.filling.texts import FormTexts, own_values
 from finesieve.services.filling.wishes import ask_change, retire_record
 from finesieve.services.kernel.arrivals import count_arrival
 from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Clock, Scope, Unit, public_scope
 from finesieve.services.kernel.texts import refuse_texts
 from finesieve.services.people.accounts import account_form, send_link
+from finesieve.services.people.personal_links import LINK_SIGN, found_by, is_good, token_for, use_link_once
 from finesieve.services.values.files import examine, send_file
 from finesieve.services.values.sealing import seals
 from finesieve.services.values.value_lines import fill_text
@@ -74,7 +78,7 @@ from finesieve.store.definitions.state import mark_changed
 from finesieve.store.files.keeping import FileStore
 from finesieve.store.reading.rows import find_by_email
 from finesieve.store.reading.submissions import form_by_slug
-from finesieve.store.tables import Decision, FormRow, FormVersion, OrderRow, Submission
+from finesieve.store.tables import Decision, FormRow, FormVersion, IssuedLink, OrderRow, Submission
 
 __all__ = ["PublicForms"]
 
@@ -82,6 +86,10 @@ _MOST_PREPARED: Final = 128
 _SENT_BEFORE: Final = select(Submission.id).where(
     col(Submission.form_id) == bindparam("form"), col(Submission.key) == bindparam("key")
 )
+_ENDED: Final = "It may have expired, been used already, or been withdrawn. Ask us for a new one."
+_MOVE: Final = "move"
+"""The address parameter by which somebody who is signed in is asked only what another level needs besides."""
+_NO_PRICE: Final = "What this costs cannot be worked out at the moment. Please write to us."
 _TEXTS: Final = ("title", "intro", "send_label", "thanks")
 """The texts of a form around its questions."""
 
@@ -115,18 +123,21 @@ class PublicForms:
         scope, house = self._scope(workspace_slug)
         with scope.reading("public") as unit:
             row = self._any_form(unit, form_slug)
-            person_id, until, by, order = self._person_of(unit, row, visit.me)
-            if order:
-                filling = self._correcting(unit, Filling(row.id or 0, 0, "", {}, person_id, until, "", by, order))
-                return self._evaluated(unit, house, filling, None, *visit.languages)
+            begun_by = self._begun_by(unit, row, visit.me)
+            if begun_by.order:
+                return self._evaluated(unit, house, self._correcting(unit, begun_by), None, *visit.languages)
             self._form(unit, form_slug)
-            if visit.person and not person_id:
-                person_id, until = visit.person, visit.until
-            signed_in = bool(visit.person) and person_id == visit.person
-            if row.channel == "account" and not person_id:
+            if visit.person and not begun_by.person_id:
+                moves = bool(visit.page.get(_MOVE) or visit.page.get(RENEW))
+                begun_by = replace(
+                    begun_by, person_id=visit.person, until=visit.until, signed_in=True, only_missing=moves
+                )
+            if row.channel == "account" and not begun_by.person_id:
                 raise NotFound("There is no such page.")
-            key, cart = secrets.token_urlsafe(16), visit.cart[:60]
-            filling = Filling(row.id or 0, row.published, key, visit.page, person_id, until, cart, by, 0, signed_in)
+            cart = visit.cart[:60]
+            filling = replace(
+                begun_by, version=row.published, key=secrets.token_urlsafe(16), page=visit.page, cart=cart
+            )
             begun = answers_with(unit, cart) if visit.own else {}
             return self._evaluated(unit, house, filling, begun, *visit.languages)
 
@@ -251,7 +262,7 @@ class PublicForms:
         unasked = frozenset(shown.id for shown in opened.outcome.showing) - sent.asked
         if unasked or opened.outcome.troubles or opened.unchosen:
             return replace(opened, unasked=unasked)
-        if opened.is_checkout and (opened.bill is None or sent.total != opened.total):
+        if opened.sells and (opened.bill is None or sent.total != opened.total):
             return replace(opened, total_before="" if opened.bill is None else sent.total or "0")
         if filling.order:
             return self._corrected(unit, filling, opened)
@@ -278,9 +289,9 @@ class PublicForms:
         """The form with all its texts, which were left out as long as it might be taken."""
         theirs = None
         if filling.person_id:
-            theirs = _own_values(unit, person_situation(unit, filling.person_id, {}, None))
-        texts = _filled_texts(unit, self._ready(unit, filling).form.form, opened.say, theirs, _TEXTS)
-        return replace(opened, form=opened.form.model_copy(update=texts))
+            theirs = own_values(unit, person_situation(unit, filling.person_id, {}, None))
+        texts = FormTexts(unit, self._ready(unit, filling).form, opened.say, theirs, opened.outcome.row)
+        return replace(opened, form=opened.form.model_copy(update=texts.around(_TEXTS)))
 
     def _corrected(self, unit: Unit, filling: Filling, opened: OpenForm) -> OpenForm:
         """Correct an order by what was sent, where nobody else has meanwhile."""
@@ -310,13 +321,23 @@ class PublicForms:
     def _store_answers(
         self, unit: Unit, filling: Filling, opened: OpenForm, results: Results, known: int, *, wished: bool
     ) -> str:
-        """Store what was sent; gives the token of the page after. `wished` is whether an account is."""
+        """Store what was sent; gives the token of the page after. `wished` is whether an account is.
+
+        Raises Conflict where the link that led here was used meanwhile, and works only once.
+        """
+        if filling.link:
+            use_link_once(unit, filling.link)
         answers = results.answers
         joining = joining_of(opened.form, opened.outcome)
         placing = None
         if opened.cart is not None and opened.bill is not None:
-            placing = Checkout(filling.form_id, filling.key, opened.cart, opened.bill)
-        received = receive(unit, Sending(opened.form, results, joining, filling.person_id, known, placing))
+            placing = Checkout(filling.form_id, filling.key, opened.cart, opened.bill, opened.fee)
+        received = receive(
+            unit, Sending(opened.form, results, joining, filling.person_id, known, placing, opened.renews)
+        )
+        order_link = ""
+        if received.order:
+            order_link = _order_link(unit, self._links.give("order", unit.moment.now, received.order))
         if self._ready(unit, filling).sets:
             sender = Sender(received.person_id, bool(filling.person_id))
             pass_on(unit, filling.form_id, opened.form.title, answers, sender)
@@ -337,23 +358,39 @@ class PublicForms:
             page, known = page_parameters(filling.page, opened.say.language), bool(filling.person_id)
             filled = as_filled(opened.outcome, results, opened.cart, page, known=known, added=received.records)
             note_submission(unit, received.order, submission.id or 0, filled)
-            mark_ordered(unit, filling.cart, received.order)
-        if received.waits:
-            let_wait(unit, received.person_id, filling.form_id, submission.id or 0, received.waits, opened.say.language)
+            if opened.is_checkout:
+                mark_ordered(unit, filling.cart, received.order)
+        self._tell(unit, filling, opened, submission, received, order_link, joining, results)
         wanted = opened.form.account == "required" or (opened.form.account == "offered" and wished)
         if wanted and received.order and account_form(unit) is not None and not filling.signed_in:
             send_link(unit, received.person_id or known, opened.say)
-        if received.state == "held":
-            email, passing = str(answers["email"]), results.passing
-            ask_about_answers(unit, self._links, submission, opened.form, joining, passing, opened.say, email)
-        if received.new_address:
-            new, person_id = received.new_address, received.person_id
-            ask_about_address(unit, self._links, filling.form_id, opened.say, person_id, new)
         return self._links.give("sent", unit.moment.now, submission.id, bool(received.new_address))
 
+    def _tell(
+        self,
+        unit: Unit,
+        filling: Filling,
+        opened: OpenForm,
+        submission: Submission,
+        received: Received,
+        order_link: str,
+        joining: Joining,
+        results: Results,
+    ) -> None:
+        """Let wait what waits: for approval, for whose answers they are, for a new address; messages say so."""
+        person_id, say = received.person_id, opened.say
+        if received.waits:
+            order = (received.order, order_link)
+            let_wait(unit, person_id, filling.form_id, submission.id or 0, received.waits, say.language, order)
+        if received.state == "held":
+            email, passing = str(results.answers["email"]), results.passing
+            ask_about_answers(unit, self._links, submission, opened.form, joining, passing, say, email, order_link)
+        if received.new_address:
+            ask_about_address(unit, self._links, filling.form_id, say, person_id, received.new_address)
+
     def _order_of(self, unit: Unit, filling: Filling, opened: OpenForm) -> str:
-        """The link of the order that a checkout has placed, "" for none."""
-        if not opened.is_checkout:
+        """The link of the order that was placed, "" for none."""
+        if not opened.is_checkout and not opened.levels:
             return ""
         query = select(OrderRow.id).where(col(OrderRow.form_id) == filling.form_id, col(OrderRow.key) == filling.key)
         order_id = unit.session.exec(query).first()
@@ -373,10 +410,10 @@ class PublicForms:
                 return
             if not text.strip() or len(text) > 2_000:
                 raise InvalidInput({"text": "Write what you want to know, in at most 2,000 characters."})
-            refuse_texts(unit, {"text": text})
+            refuse_texts(unit, {"text": text}, reader_world(unit.catalogue))
             form = unit.session.get(FormRow, row.form_id)
             slug = unit.workspace.slug
-            me = self._links.give("me", unit.moment.now, row.form_id, row.person_id)
+            me = token_for(unit, row.form_id or 0, row.person_id)
             row.asked = {**row.asked, "once": once}
             unit.session.add(row)
             tell_person(unit, row, "asked", f"/join/{slug}/{form.slug if form else ''}?me={me}", text.strip())
@@ -417,15 +454,17 @@ class PublicForms:
             parts = self._links.read("sent", unit.moment.now, sent)
             row = unit.session.get(Submission, parts[0]) if parts else None
             version = row.version if row is not None and row.form_id == form.id else form.published
-            document = self._ready(unit, Filling(form.id or 0, version, "")).form.form
+            prepared = self._ready(unit, Filling(form.id or 0, version, "")).form
+            document = prepared.form
             say = wording_of(document, *languages)
-            known = _sent_values(unit, row) if row is not None and row.form_id == form.id else None
-            text = fill_text(unit, say(document.thanks), values=known)
+            known = _sent_values(unit, row) if row is not None and row.form_id == form.id else {}
+            levels = values_of_levels(unit) if "level." in document.title + document.thanks else {}
+            filled = FormTexts(unit, prepared, say, known, _Sent(known, levels))
             asks = bool(parts and parts[1])
             waits = row is not None and row.form_id == form.id and waits_for_approval(unit, row.id or 0)
-            if waits:
-                text = fill_text(unit, say(approval_of(unit).text("waiting")), values=known)
-            return Thanks(house, fill_text(unit, say(document.title)), text, say, asks, document.embed_on)
+            text = approval_of(unit).text("waiting") if waits else document.thanks
+            text = fill_text(unit, say(text), values=known) if waits else filled(text)
+            return Thanks(house, filled(document.title), text, say, asks, document.embed_on)
 
     # The links in letters
 
@@ -453,14 +492,24 @@ class PublicForms:
         with scope.transaction("public") as unit:
             return confirm_address(unit, self._links, self._form(unit, form_slug), letter, wanted=wanted)
 
-    def _person_of(self, unit: Unit, row: FormRow, me: str) -> tuple[int, int, str, int]:
-        """Whom a personal link is of, when it ends, which of the staff made it for themselves, and the order that they
-        correct; 0 for one not ours, not of this form, or that has run out."""
-        parts = self._links.read("me", unit.moment.now, me) if me else None
+    def _begun_by(self, unit: Unit, row: FormRow, me: str) -> Filling:
+        """A filling-in as a link begins it: for whom and until when; of a signed one, which of the staff made it for
+        themselves, and the order that they correct. Raises LinkEnded for a link that is none, or does not work any
+        more."""
+        new = Filling(row.id or 0, 0, "")
+        if not me:
+            return new
+        if me.startswith(LINK_SIGN):
+            link = found_by(unit, me)
+            if link is None or link.form_id != row.id or not is_good(link, unit.moment.now):
+                raise LinkEnded(_ENDED)
+            end = int(link.ends_at.timestamp())
+            return replace(new, person_id=link.person_id, until=end, link=link.id or 0, only_missing=link.only_missing)
+        parts = self._links.read("me", unit.moment.now, me)
         if parts is None or parts[0] != row.id:
-            return 0, 0, "", 0
+            raise LinkEnded(_ENDED)
         by, order = str(parts[2]) if len(parts) > 2 else "", int(parts[3]) if len(parts) > 3 else 0
-        return int(parts[1]), self._links.end_of(me), by, order
+        return replace(new, person_id=int(parts[1]), until=self._links.end_of(me), by=by, order=order)
 
     # What all of them need
 
@@ -521,7 +570,8 @@ class PublicForms:
             raise NotFound("There is no such page.")
         if filling is None:
             return Filling(row.id or 0, row.published, secrets.token_urlsafe(16))
-        if self._links.read("form", now, token) is None:
+        gone = filling.link and not is_good(unit.session.get(IssuedLink, filling.link), now)
+        if gone or self._links.read("form", now, token) is None:
             known = filling.person_id if filling.signed_in else 0
             return Filling(
                 row.id or 0, row.published, filling.key, person_id=known, cart=filling.cart, signed_in=bool(known)
@@ -552,6 +602,8 @@ class PublicForms:
         )
         of_levels = values_of_levels(unit) if reads_levels(form) else {}
         situation = replace(situation, levels=of_levels) if of_levels else situation
+        if filling.only_missing:
+            situation = replace(situation, only_missing=True)
         corrects = None
         if filling.order:
             correction = correction_of(unit, filling.order, form, situation, methods)
@@ -562,8 +614,15 @@ class PublicForms:
             situation = replace(situation, cart=cart_of(unit, filling.cart, methods=methods))
         answers = answers or {}
         outcome, cart = evaluate_where_it_goes(unit, prepared, answers, unit.moment, situation)
+        held = situation.stored.get("level")
+        renewing = renews(unit.catalogue, level_chosen(outcome), held, filling.page)
+        fee = fee_of(prepared.fees, outcome, held, unit.moment, renewing=renewing) if not filling.order else None
         bill, wrong = bill_or_why(cart, outcome)
-        theirs = _own_values(unit, situation) if filling.person_id else None
+        if fee is not None:
+            cart = cart_for_fee(unit, cart, fee, outcome, methods or {}, say)
+            bill, wrong = bill_or_why(cart, outcome) if cart is not None else (None, _NO_PRICE)
+        theirs = own_values(unit, situation) if filling.person_id else None
+        filled = FormTexts(unit, prepared, say, theirs, outcome.row)
         token = self._links.give(
             "form",
             unit.moment.now,
@@ -577,13 +636,15 @@ class PublicForms:
             filling.by,
             filling.order,
             filling.signed_in,
+            filling.link,
+            filling.only_missing,
             until=filling.until,
         )
         return OpenForm(
             house,
-            form.model_copy(update=_filled_texts(unit, form, say, theirs, texts)),
+            form.model_copy(update=filled.around(texts)),
             token,
-            worded(outcome, lambda text: fill_text(unit, say(text), values=theirs)),
+            worded(outcome, filled),
             say,
             challenge=self._challenges.pose(filling.key) if form.challenge and not filling.order else None,
             known=bool(filling.person_id),
@@ -591,7 +652,9 @@ class PublicForms:
             given=_parts_of(form, answers),
             cart=cart,
             bill=bill,
-            cart_problem=wrong if form.channel == "checkout" else "",
+            cart_problem=wrong if form.channel == "checkout" or fee is not None else "",
+            fee=fee,
+            renews=renewing,
             unchosen=still_to_choose(cart, bill),
             corrects=corrects,
             person_id=filling.person_id,
@@ -636,11 +699,30 @@ def _order_link(unit: Unit, token: str) -> str:
     return f"/shop/{slug}/order/{token}"
 
 
+class _Sent(Mapping[str, Value]):
+    """What was sent, as the text that thanks for it reads it after `form.`, fields of the level chosen among it."""
+
+    def __init__(self, sent: Mapping[str, Value], levels: Mapping[str, Mapping[str, Value]]) -> None:
+        self._sent, self._level = sent, levels.get(str(sent.get("level") or ""), {})
+
+    def __getitem__(self, name: str) -> Value:
+        prefix, _, key = name.partition(".")
+        if prefix != "form":
+            return None
+        return self._level.get(key.removeprefix("level.")) if key.startswith("level.") else self._sent.get(key)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._sent)
+
+    def __len__(self) -> int:
+        return len(self._sent)
+
+
 def _sent_values(unit: Unit, row: Submission) -> dict[str, Value]:
     """What was sent, as far as it still fits, for the text that thanks for it; of a secret nothing."""
     found: dict[str, Value] = {}
     for key, data in row.answers.items():
-        known = unit.catalogue.by_key.get(key)
+        known = unit.catalogue.by_id.get(LEVEL_QUESTION) if key == "level" else unit.catalogue.by_key.get(key)
         if known is not None and known.type.kind != "secret":
             with suppress(ValueError):
                 found[key] = known.from_kept(data)
@@ -651,32 +733,6 @@ def _agreed(unit: Unit, filling: Filling, opened: OpenForm, values: Mapping[str,
     row = opened.outcome.row
     assert isinstance(row, AnswerRow)
     return agreed(unit.catalogue, unit.moment, opened.form, filling.version, opened.say, values, row.before)
-
-
-def _own_values(unit: Unit, situation: Situation) -> dict[str, Value]:
-    """What a known person may read of themself in texts: not what is private to staff."""
-    hidden = hidden_groups(unit.catalogue)
-    known = unit.catalogue.by_key
-    return {
-        key: value
-        for key, value in situation.stored.items()
-        if key not in known or not (known[key].settings.private or known[key].group_id in hidden)
-    }
-
-
-def _filled_texts(
-    unit: Unit, form: Form, say: Wording, theirs: Mapping[str, Value] | None, names: Sequence[str]
-) -> dict[str, str]:
-    """The texts of these names, filled in; `theirs` is what a known person may read of themself, None for nobody."""
-    shown = {name: str(getattr(form, name)) for name in names}
-    if theirs is not None:
-        shown |= {name: text for name, text in _for_the_known(form).items() if text and name in names}
-    return {name: fill_text(unit, say(text), values=theirs) for name, text in shown.items()}
-
-
-def _for_the_known(form: Form) -> dict[str, str]:
-    """The texts that stand in for others where somebody changes what is kept of them; empty ones stand in for none."""
-    return {"title": form.title_known, "send_label": form.send_known}
 
 
 def _parts_of(form: Form, answers: Mapping[str, str]) -> dict[str, str]:

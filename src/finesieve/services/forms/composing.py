@@ -11,7 +11,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import AMONG, Among, Form, ListEffect, Question, Remark, Repeat, Section, Surcharge
 from finesieve.core.forms.later import why_not_later
 from finesieve.core.forms.page import SLOTS, Slot, slot_of
-from finesieve.core.forms.prepare import asked_about, section_about
+from finesieve.core.forms.prepare import asked_about, form_world, section_about
 from finesieve.core.forms.problems import label_of, rule_problems, text_problems
 from finesieve.core.language.placeholders import expressions_in
 from finesieve.core.limits import EXPRESSION, HELP, NOUN, TEXT, TITLE
@@ -138,8 +138,8 @@ _CHECK: TypeAdapter[Check] = TypeAdapter(Check)
 def change_form_texts(scope: Scope, form_id: int, revision: int, asked: FormTexts) -> int:
     """Change title, introduction, button and thanks; gives the id for undoing."""
 
-    def change(unit: Unit, _form: Form) -> tuple[str, dict[str, Any]]:
-        refuse_texts(unit, asked.model_dump())
+    def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
+        refuse_texts(unit, asked.model_dump(), form_world(form, unit.catalogue))
         return f"Changed the texts of {asked.title}", asked.model_dump()
 
     return change_draft(scope, form_id, revision, change, "")
@@ -182,7 +182,8 @@ def change_section(scope: Scope, form_id: int, revision: int, section_id: str, a
 
     def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
         old = section_named(form, section_id)
-        refuse_texts(unit, {"title": asked.title, "intro": asked.intro, "one": asked.one})
+        texts = {"title": asked.title, "intro": asked.intro, "one": asked.one}
+        refuse_texts(unit, texts, form_world(form, unit.catalogue))
         _refuse_rule(unit.catalogue, form, None, "show_when", asked.show_when)
         repeat = _repeat(asked, form, unit.catalogue)
         types = (old.repeat.record_type if old.repeat else 0, repeat.record_type if repeat else 0)
@@ -342,7 +343,7 @@ def change_remark(scope: Scope, form_id: int, revision: int, remark_id: str, ask
         old = form.item(remark_id)
         if not isinstance(old, Remark):
             raise NotFound("There is no such heading or note.")
-        refuse_texts(unit, {"text": asked.text})
+        refuse_texts(unit, {"text": asked.text}, form_world(form, unit.catalogue))
         _refuse_rule(unit.catalogue, form, form.section_of(remark_id), "show_when", asked.show_when)
         new = Remark(id=remark_id, **asked.model_dump())
         return f"Changed the {asked.kind}", with_item(form, remark_id, new)
@@ -379,7 +380,8 @@ def change_question(scope: Scope, form_id: int, revision: int, question_id: str,
             raise InvalidInput(explain_errors(error)) from None
         _refuse_rules(unit.catalogue, form, section, new)
         messages = {f"checks.{place}.message": one.message for place, one in enumerate(new.checks)}
-        refuse_texts(unit, {"label": new.label, "help": new.help, "sample": new.sample, **messages})
+        texts = {"label": new.label, "help": new.help, "sample": new.sample, **messages}
+        refuse_texts(unit, texts, form_world(form, unit.catalogue))
         for place, one in enumerate(new.surcharges):
             problems = text_problems(one.label, form, unit.catalogue, section)
             if problems:
@@ -619,7 +621,8 @@ def set_phrases(
         if was is not None:
             said = merged_parts(said, was, {key: known.get(key, "") for key in said}, "Somebody else", {})
         # A translation may say in braces what the text itself does, and what works by itself.
-        refuse_texts(unit, {key: text for key, text in said.items() if not _same_braces(key, text)})
+        own = {key: text for key, text in said.items() if not _same_braces(key, text)}
+        refuse_texts(unit, own, form_world(form, unit.catalogue))
         texts = {**known, **said}
         kept = {key: text for key, text in texts.items() if text}
         return f"Translated {form.title}", {"phrases": {**form.phrases, language: kept}}

@@ -14,8 +14,7 @@ from finesieve.core.forms.compare import FormDifference, compare_forms
 from finesieve.core.forms.definition import AMONG, Channel, Form, Question, Repeat, Section
 from finesieve.core.forms.later import why_not_later
 from finesieve.core.forms.prepare import asked_about, can_ask
-from finesieve.core.forms.problems import FormProblem, form_problems
-from finesieve.core.language.placeholders import placeholder_problems
+from finesieve.core.forms.problems import FormProblem, form_problems, text_problems
 from finesieve.core.limits import TITLE
 from finesieve.core.model.catalogue import LEVEL_QUESTION, Catalogue, hidden_groups
 from finesieve.services.kernel.changes import record_change, snapshot
@@ -207,7 +206,7 @@ def document_problems(unit: Unit, document: Form) -> tuple[FormProblem, ...]:
         found += (FormProblem(question.id, why),) if why else ()
     labels = {one.label for question in document.questions for one in question.surcharges}
     for text in dict.fromkeys(text for text in document.walk_texts() if text not in labels):
-        problems = placeholder_problems(text, unit.catalogue.check)
+        problems = text_problems(text, document, unit.catalogue, None)
         if problems:
             found += (FormProblem("", f"In “{text[:60]}”: {problems[0].message}", problems),)
     return found

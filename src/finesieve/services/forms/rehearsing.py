@@ -28,10 +28,11 @@ from finesieve.core.language.program import Moment
 from finesieve.core.values import Value, plain_number, whole_number
 from finesieve.services.commerce.checkouts import bill_or_why, evaluate_where_it_goes, still_to_choose
 from finesieve.services.filling.situation import page_parameters, person_situation, shelf_for
+from finesieve.services.filling.texts import FormTexts
 from finesieve.services.forms.forms import form_of
 from finesieve.services.kernel.inputs import Input
 from finesieve.services.kernel.scope import Scope, Unit
-from finesieve.services.values.value_lines import fill_text, person_name
+from finesieve.services.values.value_lines import person_name
 from finesieve.services.values.writing import taken_keys
 from finesieve.store.tables import Segment
 
@@ -136,11 +137,9 @@ def rehearse(scope: Scope, form_id: int, circumstances: Circumstances, answers: 
     """
     with scope.reading("reader") as unit:
         draft = Form.model_validate(form_of(unit, form_id).draft)
-        found = run(unit, form_id, prepare(draft, unit.catalogue), circumstances, answers)
-
-        def seen(text: str) -> str:
-            return fill_text(unit, text, found.moment)
-
+        prepared = prepare(draft, unit.catalogue)
+        found = run(unit, form_id, prepared, circumstances, answers)
+        seen = FormTexts(unit, prepared, str, None, found.outcome.row, found.moment)
         shown = draft.model_copy(update={"intro": seen(found.say(draft.intro))})
         return replace(found, form=shown, outcome=worded(found.outcome, seen))
 

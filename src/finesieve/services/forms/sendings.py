@@ -248,16 +248,19 @@ def _labels(unit: Unit, row: Submission) -> dict[str, str]:
 
 
 def sendings_of_person(scope: Scope, person_id: int) -> tuple[SendingOfPerson, ...]:
-    """The last sendings of a person, of every form."""
+    """The last sendings of a person, of every form, and their conversations, which are of form 0."""
     with scope.reading("reader") as unit:
         rows = unit.session.execute(_OF_PERSON, {"person": person_id, "most": _MOST_SHOWN}).all()
         return tuple(SendingOfPerson(*row) for row in rows)
 
 
 _OF_PERSON: Final = text(
-    "SELECT sent.id, sent.form_id, form.draft->>'title', sent.received_at, coalesce(decision.state, 'stored') "
+    "(SELECT sent.id, sent.form_id, form.draft->>'title', sent.received_at AS at, coalesce(decision.state, 'stored') "
     "FROM submission sent JOIN form ON form.id = sent.form_id LEFT JOIN decision ON sent.state = 'held' AND "
-    "decision.submission_id = sent.id WHERE sent.person_id = :person ORDER BY sent.id DESC LIMIT :most"
+    "decision.submission_id = sent.id WHERE sent.person_id = :person ORDER BY sent.id DESC LIMIT :most) "
+    "UNION ALL (SELECT talk.id, 0, script.draft->>'title', talk.last_at, talk.mode "
+    "FROM conversation talk JOIN chat_script script ON script.id = talk.script_id "
+    "WHERE talk.person_id = :person ORDER BY talk.id DESC LIMIT :most) ORDER BY at DESC LIMIT :most"
 )
 
 

@@ -7,7 +7,7 @@ from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import Form, Question
-from finesieve.core.forms.sowing import Asked, asked_of, name_in, rules_for, sowable
+from finesieve.core.forms.sowing import Asked, asked_of, must_ask, name_in, rules_for, sowable
 from finesieve.core.model.catalogue import LEVEL_QUESTION, Catalogue
 from finesieve.services.forms.drafting import change_draft, sections_changed
 from finesieve.services.kernel.scope import Scope, Unit
@@ -29,8 +29,9 @@ def set_asked(
 ) -> int:
     """Let these questions be asked like this of whoever has chosen one of these options of a field.
 
-    Gives the id for undoing. Questions whose rules read something else are passed over. Raises NotFound for no such
-    field, question or option, and InvalidInput where nobody would be asked any more.
+    Gives the id for undoing. Questions whose rules read something else are passed over, as is one that must be asked
+    where several are changed. Raises NotFound for no such field, question or option, and InvalidInput where nobody
+    would be asked any more.
     """
 
     def change(unit: Unit, form: Form) -> tuple[str, dict[str, Any]]:
@@ -47,6 +48,10 @@ def set_asked(
                 return item
             if not set(columns) <= set(now):
                 raise NotFound("There is no such option.")
+            if must_ask(known, form) and how != "required":
+                if len(questions) > 1:
+                    return item  # of a whole column it is left as it is
+                raise InvalidInput({"sow": "A person is known by the email: ask it always, and require it."})
             try:
                 return item.model_copy(update=rules_for(now | dict.fromkeys(columns, how), field, name_in(form, field)))
             except ValueError as problem:

@@ -14,7 +14,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.fields.manner import Manner
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.model.catalogue import Catalogue, Group
-from finesieve.store.connection.database import Store, apart
+from finesieve.store.connection.database import Store, apart, remembered
 from finesieve.store.definitions.catalogue import Definitions, load_definitions
 from finesieve.store.definitions.entering import enter_by_slug
 from finesieve.store.reading.house import HouseNow
@@ -160,7 +160,8 @@ class Scope:
 def public_scope(store: Store, slug: str, clock: Clock) -> tuple[Scope, str]:
     """What the public pages act in, by the short name of a workspace, and the name of the house. Raises NotFound."""
     with store.reading() as session:
-        workspace = enter_by_slug(session, slug)
+        # Several things on one page ask for it; whoever then reads in it enters it, or finds it entered.
+        workspace = remembered(session, ("workspace", slug), lambda: enter_by_slug(session, slug))
     if workspace is None:
         raise NotFound("There is no such page.")
     return Scope(store, workspace.id or 0, "the person", "public", clock), workspace.name

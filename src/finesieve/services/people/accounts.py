@@ -13,11 +13,12 @@ from sqlmodel import col, select
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.forms.wording import Wording, wording_without_form
+from finesieve.core.model.catalogue import LEVEL_QUESTION
 from finesieve.core.phrases import phrase
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.standins.mail import Letter, post
 from finesieve.store.reading.rows import stored_row
-from finesieve.store.tables import FormRow, MemberAccount, MemberLink, MemberSession
+from finesieve.store.tables import FormRow, FormVersion, MemberAccount, MemberLink, MemberSession
 
 __all__ = [
     "LINK_ENDS",
@@ -25,6 +26,7 @@ __all__ = [
     "account_form",
     "begin_session",
     "end_sessions_of",
+    "form_for_levels",
     "hashed",
     "open_account",
     "read_account",
@@ -49,6 +51,15 @@ def account_form(unit: Unit) -> FormRow | None:
     """The form by which people see and change what is kept of them: the first in force; None where nobody signs in."""
     query = select(FormRow).where(col(FormRow.channel) == "account", col(FormRow.published) > 0)
     return unit.session.exec(query.order_by(col(FormRow.id)).limit(1)).first()
+
+
+def form_for_levels(unit: Unit) -> str:
+    """The short name of the form by which people move to another level or renew theirs: the first sign-up in force that
+    asks for the level, "" for none."""
+    in_force = (col(FormVersion.form_id) == col(FormRow.id)) & (col(FormVersion.number) == col(FormRow.published))
+    asks = col(FormVersion.document).contains({"sections": [{"items": [{"field_id": LEVEL_QUESTION}]}]})
+    query = select(FormRow.slug).join(FormVersion, in_force).where(col(FormRow.channel) == "sign-up", asks)
+    return unit.session.exec(query.order_by(col(FormRow.id)).limit(1)).first() or ""
 
 
 def open_account(unit: Unit, person_id: int) -> MemberAccount:

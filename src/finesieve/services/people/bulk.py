@@ -283,7 +283,7 @@ def _reason(unit: Unit, wish: _Wish, new: Value, values: dict[str, Value]) -> st
     try:
         if new is not None:
             refuse_off_lists(unit.catalogue, wish.field, values)
-        may_change(wish.field, new, values)
+        may_change(unit.catalogue, wish.field, new, values)
         behind = left_behind(unit, PERSON, {wish.key: new}, values)
         if behind:
             return next(iter(behind.values()))

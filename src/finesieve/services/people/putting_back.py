@@ -29,7 +29,9 @@ def put_back(scope: Scope, line_id: int) -> int:
             raise NotAllowed("Only editors and owners may change this.")
         try:
             value = field.from_kept(line.old)
-            may_change(field, value, stored_row(unit.session, unit.definitions, line.about, line.entity_id))
+            may_change(
+                unit.catalogue, field, value, stored_row(unit.session, unit.definitions, line.about, line.entity_id)
+            )
         except (ValueError, TypeError) as problem:
             raise Conflict(f"The value before cannot be put back: {problem}") from None
         if line.about == PERSON and taken_keys(unit, line.entity_id, {field.key: value}):

@@ -22,17 +22,20 @@ from finesieve.services.define.deletion import take_away
 from finesieve.services.define.fields import refuse_loss
 from finesieve.services.define.groups import GroupInput, make_group
 from finesieve.services.define.level_ends import why_not_level_end
+from finesieve.services.define.level_fees import why_not_level_fee
 from finesieve.services.define.memberships import MembershipInput, make_membership
 from finesieve.services.define.options import make_option_list
 from finesieve.services.define.record_types import RecordTypeInput, make_record_type
 from finesieve.services.forms.forms import document_problems
 from finesieve.services.kernel.changes import match_unique_index, record_change, snapshot
 from finesieve.services.kernel.scope import Unit, reload
+from finesieve.services.transfer.scripts import put_scripts
 from finesieve.services.values.writing import change_row
 from finesieve.store.definitions.catalogue import add_column, field_from_row, touch
 from finesieve.store.reading.rows import HOUSE_ID
 from finesieve.store.tables import (
     AudienceList,
+    ChatScriptRow,
     FieldGroupRow,
     FieldRow,
     FormRow,
@@ -40,6 +43,7 @@ from finesieve.store.tables import (
     HouseMapping,
     LevelRow,
     OptionListRow,
+    PersonalLinkRow,
     RecordLinkRow,
     RecordTypeRow,
     Segment,
@@ -69,7 +73,10 @@ class Loader:
         self._titles()
         self._order()
         self._shop()
+        self._level_fees()
         self._forms_and_segments()
+        put_scripts(self._unit, self._setup.scripts, self._counts, self._changing)
+        self._personal_links()
         self._values()
         self._remove(remove)
         return {name: self._counts[name] for name in ("added", "changed", "removed")}
@@ -114,6 +121,19 @@ class Loader:
         if lasts != row.lasts:
             with self._changing("level", row, part.name):
                 row.lasts = lasts
+
+    def _level_fees(self) -> None:
+        """What levels cost, once there are fields and a shop. Raises InvalidInput for what cannot be worked out."""
+        for part in self._setup.levels:
+            row = self._unit.session.exec(select(LevelRow).where(col(LevelRow.key) == part.key)).one()
+            why = why_not_level_fee(self._unit.catalogue, part.fee)
+            if why:
+                raise InvalidInput({"file": f"What the level {part.name} costs: {why}"})
+            fee = part.fee.model_dump(mode="json") if part.fee is not None else None
+            if fee != row.fee:
+                with self._changing("level", row, part.name):
+                    row.fee = fee
+        self._again()
 
     def _labels(self) -> None:
         session = self._unit.session
@@ -354,6 +374,25 @@ class Loader:
                 with self._changing("segment", known, segment.name):
                     known.description, known.expression = segment.description, segment.expression
                     known.revision += 1
+        self._again()
+
+    def _personal_links(self) -> None:
+        session = self._unit.session
+        for part in self._setup.personal_links:
+            form_id = session.exec(select(FormRow.id).where(col(FormRow.slug) == part.form)).first()
+            script_id = session.exec(select(ChatScriptRow.id).where(col(ChatScriptRow.slug) == part.script)).first()
+            if form_id is None and script_id is None:
+                opens = part.form or part.script
+                raise InvalidInput({"file": f"The personal link {part.name} opens {opens}, which is not there."})
+            parts = part.model_dump(exclude={"form", "script"}) | {"form_id": form_id, "script_id": script_id}
+            row = session.exec(select(PersonalLinkRow).where(col(PersonalLinkRow.key) == part.key)).first()
+            if row is None:
+                session.add(PersonalLinkRow(workspace_id=self._unit.workspace_id, **parts))
+                self._counts["added"] += 1
+            elif any(getattr(row, name) != value for name, value in parts.items()):
+                with self._changing("personal_link", row, part.name):
+                    for name, value in parts.items():
+                        setattr(row, name, value)
         self._again()
 
     def _set_by(self, row: FormRow, part: FormPart) -> None:

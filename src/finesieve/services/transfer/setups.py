@@ -25,6 +25,7 @@ from finesieve.core.setup.document import (
     LevelPart,
     LinkPart,
     OptionListPart,
+    PersonalLinkPart,
     RecordTypePart,
     SegmentPart,
     Setup,
@@ -34,8 +35,19 @@ from finesieve.services.define.fields import group_of
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.transfer.foreseeing import about_key, unfit
 from finesieve.services.transfer.loading import Loader
+from finesieve.services.transfer.scripts import take_scripts
 from finesieve.store.reading.rows import stored_row
-from finesieve.store.tables import AudienceList, FormRow, HouseMapping, LevelRow, OptionListRow, Segment, Workspace
+from finesieve.store.tables import (
+    AudienceList,
+    ChatScriptRow,
+    FormRow,
+    HouseMapping,
+    LevelRow,
+    OptionListRow,
+    PersonalLinkRow,
+    Segment,
+    Workspace,
+)
 
 __all__ = [
     "STARTERS",
@@ -148,14 +160,31 @@ def take_setup(unit: Unit, *, values: bool = False) -> Setup:
         ),
         fields=tuple(_field_part(unit, field) for field in catalogue.all_fields),
         forms=_forms(unit),
+        scripts=take_scripts(unit),
         segments=tuple(
             SegmentPart(name=row.name, description=row.description, expression=row.expression)
             for row in unit.session.exec(select(Segment).order_by(col(Segment.position), col(Segment.id))).all()
         ),
+        personal_links=_personal_links(unit),
         house_values=_house(unit) if values else {},
         level_values=_level_values(unit) if values else {},
         shop=unit.catalogue.shop,
     )
+
+
+def _personal_links(unit: Unit) -> tuple[PersonalLinkPart, ...]:
+    query = (
+        select(PersonalLinkRow, FormRow.slug, ChatScriptRow.slug)
+        .outerjoin(FormRow, col(FormRow.id) == col(PersonalLinkRow.form_id))
+        .outerjoin(ChatScriptRow, col(ChatScriptRow.id) == col(PersonalLinkRow.script_id))
+    )
+    return tuple(
+        PersonalLinkPart(
+            key=row.key, name=row.name, form=form or "", script=script or "", only_missing=row.only_missing,
+            days=row.days, once=row.once,
+        )
+        for row, form, script in unit.session.exec(query.order_by(col(PersonalLinkRow.id))).all()
+    )  # fmt: skip
 
 
 def _lists(unit: Unit) -> tuple[LabelPart, ...]:
@@ -165,9 +194,13 @@ def _lists(unit: Unit) -> tuple[LabelPart, ...]:
 
 def _levels(unit: Unit) -> tuple[LevelPart, ...]:
     rows = unit.session.exec(select(LevelRow).order_by(col(LevelRow.position), col(LevelRow.id))).all()
-    lasts = {known.id: known.lasts for known in unit.catalogue.levels}
+    known = {one.id: one for one in unit.catalogue.levels}
     return tuple(
-        LevelPart(key=row.key, name=row.name, description=row.description, lasts=lasts.get(row.id or 0)) for row in rows
+        LevelPart(
+            key=row.key, name=row.name, description=row.description, lasts=known[row.id].lasts, fee=known[row.id].fee
+        )
+        for row in rows
+        if row.id is not None
     )
 
 

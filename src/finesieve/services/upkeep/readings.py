@@ -12,6 +12,7 @@ from finesieve.core.reasoning.findings import Facts, Finding, findings
 from finesieve.services.define.tag_families import families_in
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.upkeep.form_findings import rules_of_forms
+from finesieve.services.upkeep.page_findings import pages_in_force
 from finesieve.services.usage.documents import documents_of_forms, rows_of_forms
 from finesieve.services.usage.uses import Uses, uses_of
 from finesieve.services.values.value_lines import person_name
@@ -245,6 +246,7 @@ def _find(unit: Unit, filled: Filled, distinct: Mapping[int, int], at: Field | N
         rules=rules_of_forms(unit),
         joined=frozenset(known.id for known in catalogue.lists if uses.of_list(known.id)),
         open_forms=forms_open_to_strangers(unit.session) if at is None else (),
+        pages=pages_in_force(unit) if at is None else (),
     )
     unseen = {field.id for field in catalogue.all_fields if not unit.sees(field)}
     return tuple(one for one in findings(catalogue, facts) if one.field_id not in unseen)

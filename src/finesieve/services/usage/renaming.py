@@ -5,9 +5,13 @@ from typing import Any, Final
 
 from sqlmodel import select
 
+from finesieve.core.chat.prepare import script_world
+from finesieve.core.chat.script import Script, expressions_of
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import Form
+from finesieve.core.forms.prepare import form_world
 from finesieve.core.forms.problems import rule_of
+from finesieve.core.language.checker import check
 from finesieve.core.language.placeholders import expressions_in
 from finesieve.core.language.printer import print_text_literal
 from finesieve.core.language.problems import Span
@@ -15,7 +19,17 @@ from finesieve.core.language.typed import Typed
 from finesieve.core.values import Type
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.usage.uses import Use, options_named, uses_of
-from finesieve.store.tables import FieldGroupRow, FieldRow, FormRow, FormVersion, PageRow, Segment
+from finesieve.store.tables import (
+    ChatScriptRow,
+    ChatScriptVersion,
+    FieldGroupRow,
+    FieldRow,
+    FormRow,
+    FormVersion,
+    LevelRow,
+    PageRow,
+    Segment,
+)
 from finesieve.store.values.reshape import rename_values
 
 __all__ = ["rename_everywhere"]
@@ -26,6 +40,37 @@ def rename_everywhere(unit: Unit, field: Field, renamed: Mapping[str, str]) -> N
     rename_values(unit.session, unit.definitions, field, renamed)
     _rename_in_expressions(unit, field, renamed)
     _rename_in_versions(unit, field, renamed)
+    _rename_in_scripts(unit, field, renamed)
+
+
+def _rename_in_scripts(unit: Unit, field: Field, renamed: Mapping[str, str]) -> None:
+    """Chat scripts, drafts and versions: their rules and formulas, and the values that replies set."""
+    drafts = ((row, "draft") for row in unit.session.exec(select(ChatScriptRow)).all())
+    versions = ((row, "document") for row in unit.session.exec(select(ChatScriptVersion)).all())
+    found: list[tuple[Any, str]] = [*drafts, *versions]
+    for row, column in found:
+        document = getattr(row, column)
+        script = Script.model_validate(document)
+        world = script_world(script, unit.catalogue)
+        made = _replies_renamed(document, field, renamed)
+        for text in (one for step in script.steps for one in expressions_of(step)):
+            new = _rewritten(text, check(text, world, zone=unit.catalogue.zone).typed, field, renamed)
+            made = _in_document(made, text, new) if new != text else made
+        if made != document:
+            setattr(row, column, made)
+            unit.session.add(row)
+
+
+def _replies_renamed(document: dict[str, Any], field: Field, renamed: Mapping[str, str]) -> dict[str, Any]:
+    def one(step: dict[str, Any]) -> dict[str, Any]:
+        if step.get("field_id") != field.id or not step.get("replies"):
+            return step
+        return {
+            **step,
+            "replies": [{**part, "value": renamed.get(part["value"], part["value"])} for part in step["replies"]],
+        }
+
+    return {**document, "steps": [one(step) for step in document.get("steps", ())]}
 
 
 def _rename_in_expressions(unit: Unit, field: Field, renamed: Mapping[str, str]) -> None:
@@ -74,9 +119,10 @@ def _expressions(unit: Unit, form: Form) -> Iterator[tuple[str, Typed | None]]:
     """Every expression of a form with its checked form."""
     for place, _, text in form.walk_rules():
         yield text, rule_of(text, form, unit.catalogue, form.section_of(place))
+    world = form_world(form, unit.catalogue)
     for text in form.walk_texts():
         for expression in expressions_in(text):
-            yield expression, unit.catalogue.check(expression).typed
+            yield expression, check(expression, world, zone=unit.catalogue.zone).typed
 
 
 def _options_renamed(document: dict[str, Any], form: Form, field: Field, renamed: Mapping[str, str]) -> dict[str, Any]:
@@ -153,6 +199,7 @@ _DOCUMENTS: Final[Mapping[str, tuple[type[Any], str]]] = {
     "check": (FormRow, "draft"),
     "text": (FormRow, "draft"),
     "page": (PageRow, "draft"),
+    "fee": (LevelRow, "fee"),
     "address": (FieldGroupRow, "settings"),
 }
 """The documents that expressions stand in, by the kind of use: the table and the column."""

@@ -6,24 +6,44 @@ from typing import Final, Literal
 
 from sqlmodel import col, select
 
+from finesieve.core.chat.prepare import script_world
+from finesieve.core.chat.script import Script, expressions_of
 from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.fields.contexts import CONTEXTS
+from finesieve.core.forms.fees import check_fee
 from finesieve.core.forms.prepare import form_world, section_about, section_world
 from finesieve.core.language.checker import Checked, check
+from finesieve.core.language.names import World
 from finesieve.core.language.placeholders import expressions_in
 from finesieve.core.language.problems import Span
 from finesieve.core.language.tree import Name, walk
 from finesieve.core.language.typed import Typed
+from finesieve.core.model.approving import check_approval
 from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.model.reader import reader_world
 from finesieve.core.values import Type
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.usage.documents import FormDocument, Standing, documents_of_forms
-from finesieve.store.tables import HouseMapping, PageRow, Segment
+from finesieve.store.tables import ApprovalRow, ChatScriptRow, HouseMapping, PageRow, Segment
 
 __all__ = ["Use", "Uses", "options_named", "uses_of"]
 
 UseKind = Literal[
-    "question", "rule", "check", "formula", "segment", "text", "title", "choice", "mapping", "joins", "address", "page"
+    "question",
+    "rule",
+    "check",
+    "formula",
+    "segment",
+    "text",
+    "title",
+    "choice",
+    "mapping",
+    "joins",
+    "address",
+    "page",
+    "fee",
+    "approval",
+    "script",
 ]
 
 
@@ -53,6 +73,7 @@ class Uses:
         self._broken: list[tuple[Use, str]] = []
         self._by_option: dict[tuple[str, tuple[str, ...], str], list[Use]] = {}
         self._by_list: dict[int, list[Use]] = {}
+        self._by_link: dict[str, list[Use]] = {}
         self._ids = {(field.about, field.key): field.id for field in (*catalogue.all_fields, *catalogue.deleted)}
 
     def note(self, use: Use, checked: Checked | None = None) -> None:
@@ -64,7 +85,9 @@ class Uses:
         if checked.problems:
             self._broken.append((use, checked.problems[0].message))
         for about, key in sorted(_reads(checked, use.about)):
-            if key:
+            if about == "link":
+                _add(self._by_link.setdefault(key, []), use)
+            elif key:
                 self.add(self._ids.get((about, key), 0), use)
             else:
                 self._by_about.setdefault(about, []).append(use)
@@ -98,6 +121,10 @@ class Uses:
     def add_list(self, list_id: int, use: Use) -> None:
         """Note one form that puts people on a list."""
         _add(self._by_list.setdefault(list_id, []), use)
+
+    def of_link(self, key: str) -> tuple[Use, ...]:
+        """The texts that hold a personal link, by its key."""
+        return _each_once(self._by_link.get(key, ()))
 
     def of_list(self, list_id: int) -> tuple[Use, ...]:
         """The forms that put people on a list."""
@@ -173,6 +200,8 @@ def _found(unit: Unit) -> Uses:
             uses.add(record_type.title_field, Use("title", record_type.id, record_type.singular))
     _note_forms(unit, uses)
     _note_documents(unit, uses)
+    _note_membership(unit, uses)
+    _note_scripts(unit, uses)
     for segment in unit.session.exec(select(Segment).order_by(col(Segment.position), col(Segment.id))).all():
         if segment.expression:
             uses.note(Use("segment", segment.id or 0, segment.name, segment.expression))
@@ -184,21 +213,58 @@ def _note_documents(unit: Unit, uses: Uses) -> None:
     for group in uses.catalogue.all_groups:
         for line in group.settings.printed:
             _note_text(uses, Use("address", group.id, f"{group.name}, printed"), line.text)
+    world = reader_world(uses.catalogue)
     for page in unit.session.exec(select(PageRow).order_by(col(PageRow.id))).all():
         use = Use("page", page.id or 0, str(page.draft["title"]))
         for block in page.draft.get("blocks", ()):
             if block.get("show_when"):
-                uses.note(replace(use, expression=block["show_when"]))
+                uses.note(
+                    replace(use, expression=block["show_when"]),
+                    check(block["show_when"], world, zone=uses.catalogue.zone),
+                )
             for part in ("text", "button", "to"):
-                _note_text(uses, use, block.get(part, ""))
+                _note_text(uses, use, block.get(part, ""), world)
+
+
+def _note_scripts(unit: Unit, uses: Uses) -> None:
+    """What the drafts of chat scripts ask, change, go by and say."""
+    catalogue = uses.catalogue
+    for row in unit.session.exec(select(ChatScriptRow).order_by(col(ChatScriptRow.id))).all():
+        script = Script.model_validate(row.draft)
+        use, world = Use("script", row.id or 0, script.title), script_world(script, catalogue)
+        for step in script.steps:
+            for part in (step, *getattr(step, "actions", ())):
+                if getattr(part, "field_id", 0):
+                    uses.add(part.field_id, use)
+            for text in expressions_of(step):
+                uses.note(replace(use, expression=text), check(text, world, zone=catalogue.zone))
+        for _, text in script.walk_texts():
+            _note_text(uses, use, text, world)
+
+
+def _note_membership(unit: Unit, uses: Uses) -> None:
+    """What levels cost, and who waits for approval."""
+    catalogue = uses.catalogue
+    for level in catalogue.levels:
+        for text in (level.fee.costs, level.fee.moving) if level.fee is not None else ():
+            if text:
+                uses.note(Use("fee", level.id, level.name, text), check_fee(catalogue, text))
+    approval = unit.session.exec(select(ApprovalRow)).first()
+    if approval is not None:
+        use = Use("approval", approval.id or 0, "Approval")
+        if approval.waits_when:
+            uses.note(replace(use, expression=approval.waits_when), check_approval(catalogue, approval.waits_when))
+        for text in approval.texts.values():
+            _note_text(uses, use, text, reader_world(catalogue))
 
 
 def _note_forms(unit: Unit, uses: Uses) -> None:
     titles = {}
     for form in documents_of_forms(unit):
         titles[form.id] = form.title
+        world = form_world(form.document, uses.catalogue)
         for text in form.document.walk_texts():
-            _note_text(uses, Use("text", form.id, form.title, standing=form.standing), text)
+            _note_text(uses, Use("text", form.id, form.title, standing=form.standing), text, world)
         for question in form.document.questions:
             uses.add(question.field_id, Use("question", form.id, form.title, standing=form.standing))
         effects = (effect.list_id for question in form.document.questions for effect in question.lists)
@@ -226,6 +292,8 @@ def _note_rules(uses: Uses, form: FormDocument) -> None:
         uses.note(Use(kind, form.id, form.title, text, about, form.standing), checked)
 
 
-def _note_text(uses: Uses, use: Use, text: str) -> None:
+def _note_text(uses: Uses, use: Use, text: str, world: World | None = None) -> None:
+    """Note what the placeholders of a text read; `world` is given where they may name more than a person's fields."""
     for expression in expressions_in(text):
-        uses.note(replace(use, expression=expression))
+        checked = check(expression, world, zone=uses.catalogue.zone) if world is not None else None
+        uses.note(replace(use, expression=expression), checked)

@@ -125,7 +125,7 @@ def _line(unit: Unit, field: Field, row: Mapping[str, Value]) -> ValueLine:
     field = known_field(unit, field.beside(row), value, offers=True)
     worked = worked_out(unit, field, row) if field.derived else ""
     locked = ""
-    if field.settings.change_by == "once" and value is not None:
+    if unit.catalogue.changer_of(field)[0] == "once" and value is not None:
         locked = "It cannot be changed once it has a value."
     raw = "" if field.derived else field.raw(value)
     return ValueLine(field, value, field.show(value), raw, worked, locked, _wrong(unit.catalogue, field))
@@ -208,7 +208,7 @@ def _returnable(unit: Unit, row: History, stored: Mapping[str, Value]) -> bool:
         return False
     try:
         value = field.from_kept(row.old)
-        may_change(field, value, stored)
+        may_change(unit.catalogue, field, value, stored)
     except (ValueError, TypeError):
         return False
     return value != stored.get(field.key)
@@ -314,7 +314,7 @@ def read_values(
             value = known_field(unit, beside, raw).parse(raw, shelf, unit.moment.today)
             if value is not None and about == PERSON:
                 refuse_off_lists(unit.catalogue, field, stored)
-            may_change(field, value, stored)
+            may_change(unit.catalogue, field, value, stored)
             values[field.key] = value
         except ValueError as problem:
             messages[field.key] = str(problem)
@@ -345,13 +345,13 @@ def refuse_off_lists(catalogue: Catalogue, field: Field, stored: Mapping[str, Va
         raise ValueError(f"This is kept only of people on {', '.join(known.name for known in wanted)}.")
 
 
-def may_change(field: Field, value: Value, stored: Mapping[str, Value] | None) -> None:
+def may_change(catalogue: Catalogue, field: Field, value: Value, stored: Mapping[str, Value] | None) -> None:
     """Raise ValueError, with a sentence, where staff may not give a field this value."""
     if value is None and field.required and (field.built_in or record_type_of(field.about)):
         raise ValueError("A person needs an email." if field.key == "email" else "Please fill this in.")
     before = (stored or {}).get(field.key)
     field.refuse_retired(value, before)
-    if field.settings.change_by == "once" and before is not None and before != value:
+    if catalogue.changer_of(field)[0] == "once" and before is not None and before != value:
         raise ValueError("It cannot be changed once it has a value.")
 
 

@@ -2,13 +2,14 @@
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
+from decimal import Decimal
 from typing import Final
 
 from finesieve.core.commerce.facts import ORDERS
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import ORDER, PERSON, record_about
 from finesieve.core.fields.built_in import CONSENTS
-from finesieve.core.fields.definition import Field
+from finesieve.core.fields.definition import Field, base_of
 from finesieve.core.fields.encoding import Json, to_json
 from finesieve.core.forms.by_itself import consent_follows, joined, joining_days, level_ends
 from finesieve.core.language.derived import Members, Row
@@ -26,6 +27,7 @@ __all__ = [
     "add_many",
     "add_person",
     "add_row",
+    "add_to_row",
     "change_many",
     "change_person",
     "change_row",
@@ -154,6 +156,24 @@ def change_row(unit: Unit, about: str, row_id: int, values: Mapping[str, Value],
     update_row(unit.session, unit.definitions, about, row_id, changed)
     after = row_of(unit, about, row_id, {**stored, **changed})
     return record(unit, _set(unit, about, _changes(unit, about, row_id, before, after), source))
+
+
+def add_to_row(unit: Unit, about: str, row_id: int, differences: Mapping[str, Decimal]) -> dict[str, Value]:
+    """What values become that change by a difference, for `change_row`: on what is stored now, with the row locked.
+
+    A blank one counts from the default of its field, else from 0. Raises NotFound.
+    """
+    if not differences:
+        return {}
+    stored = stored_row(unit.session, unit.definitions, about, row_id, lock=True)
+    if stored is None:
+        raise NotFound("There is nothing to add to.")
+    known = unit.catalogue.keys_of(about)
+    return {
+        key: base_of(known[key], stored.get(key)) + difference
+        for key, difference in differences.items()
+        if key in known
+    }
 
 
 def change_many(

@@ -3,11 +3,25 @@
 import threading
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any, Final
 from zoneinfo import ZoneInfo
 
 from pydantic import TypeAdapter
-from sqlalchemy import BigInteger, Column, DateTime, Integer, MetaData, Table, Text, func, text, update
+from sqlalchemy import (
+    BigInteger,
+    Column,
+    DateTime,
+    Integer,
+    MetaData,
+    Select,
+    Table,
+    Text,
+    bindparam,
+    func,
+    text,
+    update,
+)
 from sqlmodel import Session, col, select
 
 from finesieve.core.commerce.shop import Shop
@@ -18,9 +32,19 @@ from finesieve.core.fields.groups import GroupSettings
 from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.fields.options import option_from_json
 from finesieve.core.fields.settings import FieldSettings
-from finesieve.core.model.catalogue import Catalogue, Group, LibraryCheck, Link, NamedList, RecordType, build_catalogue
+from finesieve.core.model.catalogue import (
+    Catalogue,
+    Group,
+    LibraryCheck,
+    Link,
+    NamedList,
+    PersonalLink,
+    RecordType,
+    build_catalogue,
+)
 from finesieve.core.model.checks import OwnCheck
 from finesieve.core.model.level_ends import LevelEnd
+from finesieve.core.model.level_fees import LevelFee
 from finesieve.store.connection.database import is_reading
 from finesieve.store.definitions.columns import SQL_TYPES
 from finesieve.store.definitions.entering import enter_by_id
@@ -31,6 +55,7 @@ from finesieve.store.tables import (
     LevelRow,
     NamedCheckRow,
     OptionListRow,
+    PersonalLinkRow,
     RecordLinkRow,
     RecordTypeRow,
     ShopRow,
@@ -72,11 +97,44 @@ class Definitions:
     def person(self) -> Table:
         return self.tables[PERSON]
 
-    def columns_of(self, about: str) -> dict[str, Any]:
+    def columns_of(self, about: str) -> Mapping[str, Any]:
         """The columns of all stored values by key, a person's tags, lists and level among them."""
-        table = self.tables[about]
-        columns = {field.key: table.c[field.column] for field in self.catalogue.stored_about(about)}
-        return columns | ({key: table.c[key] for key in sorted(OWN_COLUMNS)} if about == PERSON else {})
+        if about not in self._columns:
+            table = self.tables[about]
+            columns = {field.key: table.c[field.column] for field in self.catalogue.stored_about(about)}
+            own = {key: table.c[key] for key in sorted(OWN_COLUMNS)} if about == PERSON else {}
+            self._columns[about] = columns | own
+        return self._columns[about]
+
+    @cached_property
+    def _columns(self) -> dict[str, Mapping[str, Any]]:
+        return {}
+
+    def row_query(self, about: str) -> Select[Any]:
+        """The query of all stored values of one thing, its id first, by the parameter `row`; made once."""
+        if ("row", about) not in self._queries:
+            table = self.tables[about]
+            query = select(table.c.id, *self.columns_of(about).values()).where(table.c.id == bindparam("row"))
+            self._queries["row", about] = query
+        return self._queries["row", about]
+
+    def linked_query(self, about: str) -> Select[Any]:
+        """The query of the records of a type from which a link (parameter `link`) leads to a `target`; made once."""
+        if ("linked", about) not in self._queries:
+            table, links = self.tables[about], self.link
+            self._queries["linked", about] = (
+                select(table.c.id, *self.columns_of(about).values())
+                .join(links, links.c.record_id == table.c.id)
+                .where(links.c.link_id == bindparam("link"), links.c.target_id == bindparam("target"))
+                .where(table.c.archived_at.is_(None))
+                .order_by(table.c.id)
+            )
+        return self._queries["linked", about]
+
+    @cached_property
+    def _queries(self) -> dict[tuple[str, str], Select[Any]]:
+        # Putting a query of sixty columns together costs as much as the database takes for it.
+        return {}
 
 
 _MOST_KEPT: Final = 64
@@ -145,6 +203,10 @@ def _load_catalogue(session: Session, version: int, manner: Manner) -> Catalogue
             for row in session.exec(select(NamedCheckRow).order_by(col(NamedCheckRow.name))).all()
         ],
         shop=_shop(session),
+        personal_links=[
+            PersonalLink(row.id or 0, row.key, row.name)
+            for row in session.exec(select(PersonalLinkRow).order_by(col(PersonalLinkRow.id))).all()
+        ],
     )
 
 
@@ -157,11 +219,15 @@ def _shop(session: Session) -> Shop | None:
 
 
 def _named(rows: Sequence[AudienceList] | Sequence[LevelRow]) -> tuple[NamedList, ...]:
-    return tuple(NamedList(row.id or 0, row.key, row.name, _lasts(row)) for row in rows)
+    return tuple(NamedList(row.id or 0, row.key, row.name, _lasts(row), _fee(row)) for row in rows)
 
 
 def _lasts(row: AudienceList | LevelRow) -> LevelEnd | None:
     return LevelEnd.model_validate(row.lasts) if isinstance(row, LevelRow) and row.lasts else None
+
+
+def _fee(row: AudienceList | LevelRow) -> LevelFee | None:
+    return LevelFee.model_validate(row.fee) if isinstance(row, LevelRow) and row.fee else None
 
 
 def _record_types(session: Session) -> tuple[RecordType, ...]:

@@ -48,11 +48,10 @@ def stored_row(
 
     A level, or an order, has no row before it has a value.
     """
-    table, columns = definitions.tables[about], definitions.columns_of(about)
-    query = select(table.c.id, *columns.values()).where(table.c.id == row_id)
+    table, columns, query = definitions.tables[about], definitions.columns_of(about), definitions.row_query(about)
 
     def read() -> Sequence[Any] | None:
-        return session.execute(query.with_for_update() if lock else query).one_or_none()
+        return session.execute(query.with_for_update() if lock else query, {"row": row_id}).one_or_none()
 
     row = read() if lock else remembered(session, (table.fullname, row_id), read)
     if row is None:
@@ -159,14 +158,10 @@ def records_of(
     about = f"record:{link.record_type_id}"
     if about not in definitions.tables:
         return []
-    table, columns, links = definitions.tables[about], definitions.columns_of(about), definitions.link
-    query = (
-        select(table.c.id, *columns.values())
-        .join(links, links.c.record_id == table.c.id)
-        .where(links.c.link_id == link.id, links.c.target_id == target_id, table.c.archived_at.is_(None))
-        .order_by(table.c.id)
-    )
-    rows = remembered(session, (links.fullname, link.id, target_id), lambda: session.execute(query).all())
+    columns, query = definitions.columns_of(about), definitions.linked_query(about)
+    what = {"link": link.id, "target": target_id}
+    key = (definitions.link.fullname, link.id, target_id)
+    rows = remembered(session, key, lambda: session.execute(query, what).all())
     return [(row[0], dict(zip(columns, row[1:], strict=True))) for row in rows]
 
 

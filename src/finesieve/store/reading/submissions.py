@@ -29,7 +29,7 @@ __all__ = [
 _FORM: Final = select(FormRow).options(defer(FormRow.draft)).where(col(FormRow.slug) == bindparam("slug"))  # type: ignore[arg-type]
 _WAITING: Final = (
     select(Decision, FormRow)
-    .join(FormRow, col(FormRow.id) == col(Decision.form_id))
+    .outerjoin(FormRow, col(FormRow.id) == col(Decision.form_id))
     .where(col(Decision.person_id) == bindparam("person"), col(Decision.state) == "waiting")
     .order_by(col(Decision.id))
 )
@@ -40,8 +40,8 @@ def form_by_slug(session: Session, slug: str) -> FormRow | None:
     return session.scalars(_FORM, {"slug": slug}).first()
 
 
-def waiting_decisions(session: Session, person_id: int) -> Sequence[tuple[Decision, FormRow]]:
-    """What waits for a decision about a person, the oldest first, with the form that brought it."""
+def waiting_decisions(session: Session, person_id: int) -> Sequence[tuple[Decision, FormRow | None]]:
+    """What waits for a decision about a person, the oldest first, with the form that brought it, if one did."""
     return [(row[0], row[1]) for row in session.execute(_WAITING, {"person": person_id})]
 
 

@@ -1,9 +1,9 @@
 """Yes or no, agreements, choices."""
 
 from collections.abc import Sequence
-from typing import Final
 
 from finesieve.core.fields.asked import Asked
+from finesieve.core.fields.families.spellings import is_no, is_yes
 from finesieve.core.phrases import phrase
 from finesieve.core.values import Value
 
@@ -19,15 +19,12 @@ __all__ = [
     "write_yes_no",
 ]
 
-_YES: Final = frozenset("yes y yeah yep true 1 on ja j jo oui si sí sì sim tak ano kyllä evet igen".split())
-_NO: Final = frozenset("no n nope false 0 off nein nee non não nej nei nie ne ei hayır nem".split())
-
 
 def read_yes_no(text: str, _asked: Asked) -> Value:
     """Yes or no."""
-    if text.lower() in _YES:
+    if is_yes(text):
         return True
-    if text.lower() in _NO:
+    if is_no(text):
         return False
     raise ValueError("Choose yes or no.")
 

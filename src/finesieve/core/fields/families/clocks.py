@@ -4,6 +4,7 @@ import re
 from datetime import time
 from typing import Final
 
+from finesieve.core.fields.families.spellings import time_in_words
 from finesieve.core.phrases import phrase
 
 __all__ = ["find_time", "split_time"]
@@ -29,7 +30,7 @@ def find_time(text: str) -> time:
 
     Raises ValueError with a sentence that asks where morning or evening is open, and without one for what is no time.
     """
-    plain = text.lower().replace("’", "'").strip()
+    plain = time_in_words(text) or text.lower().replace("’", "'").strip()
     if plain in _WORDS:
         return _WORDS[plain]
     if re.fullmatch(r"\d{4}", plain):

@@ -15,6 +15,7 @@ from babel.numbers import (
 
 from finesieve.core.fields.asked import Asked
 from finesieve.core.fields.families.figures import find_figure
+from finesieve.core.fields.families.spellings import without_about, without_unit
 from finesieve.core.phrases import phrase
 from finesieve.core.values import Value, plain_number
 
@@ -38,7 +39,8 @@ def _within(number: Decimal, asked: Asked) -> Decimal:
 def read_number(text: str, asked: Asked) -> Value:
     """An exact number within the range, step and decimals of its field."""
     places = asked.settings.decimals
-    number = find_figure(_without_unit(text, asked.unit), asked.manner.point, places, asked.manner.language)
+    figure = without_unit(without_about(text), asked.unit)
+    number = find_figure(figure, asked.manner.point, places, asked.manner.language)
     if places is not None and number != round(number, places):
         if places == 0:
             raise ValueError("Write a whole number.")
@@ -53,11 +55,6 @@ def _currency(asked: Asked) -> str:
     return asked.settings.currency or asked.manner.currency
 
 
-def _without_unit(text: str, unit: str) -> str:
-    """A number without the unit of its field, where that was typed after it."""
-    return text[: -len(unit)].rstrip() if unit and text.lower().endswith(unit.lower()) else text
-
-
 def read_money(text: str, asked: Asked) -> Value:
     """An amount with no more decimals than its currency has; its currency may stand before or after it.
 
@@ -65,7 +62,7 @@ def read_money(text: str, asked: Asked) -> Value:
     """
     currency = _currency(asked)
     places = get_currency_precision(currency)
-    figure = _without_currency(text, currency, asked.manner.language)
+    figure = _without_currency(without_about(text), currency, asked.manner.language)
     amount = find_figure(figure, asked.manner.point, places, asked.manner.language)
     if amount != round(amount, places):
         raise ValueError(phrase("An amount has at most {places} decimals.", places=str(places)))
@@ -141,7 +138,13 @@ def show_number(value: Value, asked: Asked) -> str:
     """Digits in the way of the language, without groups, so that they can be copied."""
     if not isinstance(value, Decimal):
         return str(value)
-    return str(format_decimal(value, locale=asked.manner.language, decimal_quantization=False, group_separator=False))
+    return _digits(str(value), asked.manner.language)
+
+
+@lru_cache(maxsize=4_096)
+def _digits(number: str, language: str) -> str:
+    # By its text, since numbers that are equal may have been written with more or fewer decimals.
+    return str(format_decimal(Decimal(number), locale=language, decimal_quantization=False, group_separator=False))
 
 
 def show_money(value: Value, asked: Asked) -> str:

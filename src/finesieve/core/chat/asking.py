@@ -1,0 +1,126 @@
+"""What is asked at a line, and the replies that are offered."""
+
+from collections.abc import Callable, Mapping
+from typing import Any, Final
+
+from finesieve.core.chat.prepare import Subject
+from finesieve.core.chat.replies import (
+    Offer,
+)
+from finesieve.core.chat.run import Run
+from finesieve.core.chat.script import (
+    Ask,
+    Choose,
+    Wait,
+)
+from finesieve.core.chat.turn import Message
+from finesieve.core.chat.words import STEERED
+from finesieve.core.chat.world import value_of
+from finesieve.core.fields.definition import Field
+from finesieve.core.phrases import phrase
+from finesieve.core.values import fold as fold_text
+
+__all__ = ["ask_again", "offered"]
+
+
+def offered(run: Run, step: Any, subject: Subject | None) -> tuple[Offer, ...]:
+    """The replies that a line offers by itrun."""
+    if isinstance(step, Choose):
+        return tuple(found for one in step.replies if (found := _prepared(run, one, subject)) is not None)
+    if subject is None:
+        return ()
+    field = subject.field
+    chosen = set(run.state.sub.get("chosen", ()))
+    options = [
+        Offer(f"o:{one.stored_value}", run.say(one.label), one.stored_value, chosen=one.stored_value in chosen)
+        for one in (field.offered if len(field.offered) <= 40 else ())
+    ]
+    if field.type_key == "yes_no":
+        options = [Offer("o:yes", run.say("Yes"), "yes"), Offer("o:no", run.say("No"), "no")]
+    if field.type_key == "agreement":
+        options = [Offer("o:yes", run.say("I agree"), "yes")]
+    if field.type.kind == "choices":
+        options.append(Offer("done", run.say("Done")))
+    if isinstance(step, Ask) and step.optional:
+        options.append(Offer("skip", run.say("Skip")))
+    return tuple(options)
+
+
+def _prepared(run: Run, one: Any, subject: Subject | None) -> Offer | None:
+    """A prepared reply; None where what it sets is retired, or where it would lead to nothing."""
+    if one.kind != "reply":
+        target = run.filled(one.target).strip()
+        return Offer(one.id, run.filled(one.label), "", one.kind, target) if target else None
+    raw = one.value or one.label
+    if subject is not None and subject.field.options:
+        meant = {fold_text(option.label): option.stored_value for option in subject.field.offered}
+        stored = {option.stored_value for option in subject.field.offered}
+        raw = raw if raw in stored else meant.get(fold_text(raw), "")
+        if not raw:
+            return None
+    return Offer(one.id, run.filled(one.label), raw)
+
+
+def ask_again(run: Run, *, quietly: bool = False) -> None:
+    """Offer the replies of what is being asked, and, unless that was said already, say it."""
+    step, kind = run.step, run.state.sub.get("kind", "")
+    subject = run.script.subject_of(step) if isinstance(step, Ask | Choose) else None
+    run.offers = _OFFERS[kind](run) if kind in _OFFERS else offered(run, step, subject)
+    run.expects = dict(_CHOICE) if kind == "sum" else _expected(subject, step)
+    if quietly:
+        return
+    lines = tuple((run.say(one.label), one.shown) for one in run.answered()) if kind == "sum" else ()
+    text = _words(run, step, subject, kind)
+    if text or lines:
+        run.messages.append(Message(text, "sum" if lines else "ask", run.state.place[1], lines=lines))
+
+
+def _words(run: Run, step: Any, subject: Subject | None, kind: str) -> str:
+    """What is asked, in words."""
+    if kind == "which":
+        return run.say("Which of these do you mean?")
+    if kind == "word":
+        return run.say("Is that your answer, or shall I do it?")
+    text = run.filled(getattr(step, "text", ""))
+    if kind == "sum":
+        return text or run.say("Is this right?")
+    if kind == "still" and subject is not None:
+        shown = subject.field.say(value_of(subject, run.row, run.moment))
+        still = run.say(phrase("Still {value}?", value=shown))
+        return f"{text} {still}" if text else f"{run.say(subject.field.label)}: {still}"
+    return text or (run.say(subject.field.label) + "?" if subject is not None else "")
+
+
+def _offers_of_sum(run: Run) -> tuple[Offer, ...]:
+    fixes = (
+        Offer(f"fix:{one.place}", run.say(phrase("Change {what}", what=run.say(one.label)))) for one in run.answered()
+    )
+    return (Offer("right", run.say("That is right")), *fixes)
+
+
+_CHOICE: Final = {"kind": "choice", "field": "", "unit": "", "many": False, "optional": False}
+_OFFERS: Final[Mapping[str, Callable[[Run], tuple[Offer, ...]]]] = {
+    "still": lambda run: (Offer("keep", run.say("Yes")), Offer("other", run.say("No"))),
+    "which": lambda run: tuple(
+        Offer(f"w:{place}", label, raw) for place, (label, raw) in enumerate(run.state.sub["ways"])
+    ),
+    "word": lambda run: (
+        Offer("use", run.say("Use as my answer")), Offer("steer", run.say(STEERED.get(run.state.sub["word"], "")))
+    ),
+    "sum": _offers_of_sum,
+}  # fmt: skip
+"""What is offered where something else is asked than the line itself does."""
+
+
+def _expected(subject: Subject | None, step: Any) -> dict[str, Any] | None:
+    """What kind of reply is waited for."""
+    if isinstance(step, Wait):
+        return None
+    field: Field | None = subject.field if subject is not None else None
+    return {
+        "kind": field.type_key if field is not None else "choice",
+        "field": field.key if field is not None else "",
+        "unit": field.unit if field is not None else "",
+        "many": field is not None and field.type.kind == "choices",
+        "optional": bool(getattr(step, "optional", False)),
+    }

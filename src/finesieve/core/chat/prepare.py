@@ -1,0 +1,138 @@
+"""A chat script made ready: its rules, formulas and texts checked and compiled against what the house has defined."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from functools import lru_cache, partial
+from typing import Any, Final
+
+from finesieve.core.chat.flow import Flow
+from finesieve.core.chat.script import Ask, Choose, Passing, Script
+from finesieve.core.fields.about import HOUSE, LEVEL, PERSON
+from finesieve.core.fields.definition import Field
+from finesieve.core.fields.options import Option
+from finesieve.core.forms.prepare import CompiledCheck, can_ask, compile_checks
+from finesieve.core.forms.rows import Situation
+from finesieve.core.forms.wording import Wording, wording_without_form
+from finesieve.core.language.checker import Checked, check
+from finesieve.core.language.evaluator import compile_python
+from finesieve.core.language.names import World
+from finesieve.core.language.placeholders import Template
+from finesieve.core.language.program import Program
+from finesieve.core.language.typed import Typed
+from finesieve.core.model.catalogue import Catalogue, hidden_groups
+from finesieve.core.model.saying import show_typed
+from finesieve.core.values import Value
+
+__all__ = ["PASSING", "PreparedScript", "Subject", "passing_field", "script_world"]
+
+
+@dataclass(frozen=True, slots=True)
+class Subject:
+    """What a line asks or changes: a field of the person or of the house, or a passing value; by its key."""
+
+    of: str
+    field: Field
+
+    @property
+    def key(self) -> str:
+        return self.field.key
+
+
+PASSING: Final = "passing"
+_NOT_TYPED: Final = ("secret", "file", "structured")
+
+
+def passing_field(one: Passing, catalogue: Catalogue) -> Field:
+    """A passing value as the field that reads and shows it."""
+    options = tuple(Option(label, label) for label in one.options)
+    return Field(0, one.key, one.label, one.type_key, 0, unit=one.unit, options=options, manner=catalogue.manner)
+
+
+def script_world(script: Script, catalogue: Catalogue) -> World:
+    """All that rules, formulas and texts of a script may name: a person's names, passing values, and `form.`,
+    `person.`, `house.`, `level.`.
+
+    A bare name is what was answered, else what is stored of a confirmed person; `form.x` is the answer alone.
+    """
+    base = catalogue.world(PERSON)
+    passing = {one.key: passing_field(one, catalogue).value_type for one in script.passing}
+    of_levels = base.members[LEVEL].names if LEVEL in base.members else {}
+    stored = {one.key: one.value_type for one in catalogue.stored_about(PERSON)}
+    prefixes = {"form": {**stored, **passing}, "person": base.base.names, "level": of_levels}
+    names = {**passing, **base.base.names}
+    return replace(base, base=replace(base.base, names=names), prefixes={**base.prefixes, **prefixes})
+
+
+class PreparedScript:
+    """A script ready to be run, for as long as neither it nor the definitions change."""
+
+    def __init__(self, script: Script, catalogue: Catalogue) -> None:
+        self.script, self.catalogue = script, catalogue
+        self.flow = Flow(script)
+        self.world = script_world(script, catalogue)
+        self.passing: Mapping[str, Field] = {one.key: passing_field(one, catalogue) for one in script.passing}
+        self._hidden = {key for about, key in catalogue.not_for_the_person if about == PERSON}
+        self._hidden_groups = hidden_groups(catalogue)
+        blank: dict[str, Value] = {one.key: None for one in catalogue.stored}
+        self.stranger = Situation({**blank, "tags": (), "lists": (), "level": None})
+        self.links = catalogue.collections_of(PERSON)
+        self.reads_levels = "level." in script.model_dump_json()
+        self.check: Callable[[str], Checked] = lru_cache(maxsize=1_024)(
+            partial(check, names=self.world, zone=catalogue.zone)
+        )
+        self.template: Callable[[str], Template] = lru_cache(maxsize=2_048)(self._template)
+        self.program: Callable[[str], Program | None] = lru_cache(maxsize=1_024)(self._program)
+        self.subject: Callable[[int, str], Subject | None] = lru_cache(maxsize=512)(self._subject)
+        self.checks: Callable[[Ask], tuple[CompiledCheck, ...]] = lru_cache(maxsize=512)(self._checks)
+
+        self.wording: Callable[[str], Wording] = lru_cache(maxsize=12)(self._wording)
+
+    def _wording(self, language: str) -> Wording:
+        """What texts are called in a language: the script’s own words over those that ship."""
+        return Wording(language, {**wording_without_form(language).phrases, **self.script.phrases.get(language, {})})
+
+    def _template(self, text: str) -> Template:
+        return Template(text, self.check)
+
+    def show(self, typed: Typed, value: Value) -> str:
+        """The value of a placeholder as people read it; what is private to staff is blank."""
+        names = {name.removeprefix("person.").removeprefix("form.") for name in typed.names}
+        if not self._hidden.isdisjoint(self.catalogue.derivation.ancestors(frozenset(names))):
+            return ""
+        return show_typed(self.catalogue, typed, value)
+
+    def _program(self, text: str) -> Program | None:
+        typed = self.check(text).typed
+        return compile_python(typed) if typed is not None else None
+
+    def _subject(self, field_id: int, passing: str) -> Subject | None:
+        """What a line is about; None for what is gone, resting, private to staff, or worked out."""
+        if passing:
+            known = self.passing.get(passing)
+            return Subject(PASSING, known) if known is not None else None
+        field = self.catalogue.by_id.get(field_id)
+        if field is None or not field.stores or field.settings.resting:
+            return None
+        return Subject(HOUSE if field.about == HOUSE else PERSON, field) if field.about in (PERSON, HOUSE) else None
+
+    def texts_to_say(self) -> tuple[str, ...]:
+        """Every text that people read, each once: the script’s own, then labels and options of what it asks."""
+        found = dict.fromkeys(self.script.texts_to_say())
+        for step in self.flow.lines:
+            subject = self.subject_of(step) if isinstance(step, Ask | Choose) else None
+            if subject is not None:
+                found |= dict.fromkeys([subject.field.label, *(option.label for option in subject.field.offered)])
+        return tuple(text for text in found if text.strip())
+
+    def can_ask(self, field: Field) -> bool:
+        """Whether a conversation asks a field at all: a secret must never be in one, a file or data cannot be typed."""
+        return field.id == 0 or (can_ask(field, self._hidden_groups) and field.type.kind not in _NOT_TYPED)
+
+    def _checks(self, step: Ask) -> tuple[CompiledCheck, ...]:
+        subject = self.subject(step.field_id, step.passing)
+        return compile_checks(step.checks, subject.field, self.world, self.catalogue) if subject is not None else ()
+
+    def subject_of(self, step: Any) -> Subject | None:
+        """What a line asks; None where it asks nothing, or nothing that can be asked."""
+        found = self.subject(step.field_id, step.passing)
+        return found if found is not None and self.can_ask(found.field) else None

@@ -1,0 +1,1 @@
+"""Chat scripts: written as a play, tried beside the text; the clerk’s desk."""

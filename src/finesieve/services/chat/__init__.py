@@ -1,0 +1,1 @@
+"""Chat scripts and the conversations held by them."""
