@@ -7,7 +7,15 @@ from typing import Any
 from finesieve.core.chat.journal import State
 from finesieve.core.chat.machine import advance
 from finesieve.core.chat.turn import Reply, Turn
-from finesieve.core.setup.document import FieldPart, GroupPart, LabelPart, ScriptPart, Setup
+from finesieve.core.setup.document import (
+    FieldPart,
+    GroupPart,
+    LabelPart,
+    LinkPart,
+    RecordTypePart,
+    ScriptPart,
+    Setup,
+)
 from finesieve.core.setup.talk import Talk
 
 NOW = datetime(2026, 11, 27, 10, 30, tzinfo=UTC)
@@ -32,6 +40,15 @@ FIELDS = (
 )
 
 
+OF_PLOTS = (
+    ("title", "Name of the plot", "short_text", {}),
+    ("size", "Size", "number", {"unit": "m²"}),
+    ("ground", "Ground", "choice", {"options": _SOILS}),
+    ("rank", "Staff rank", "number", {"settings": {"private": True}}),
+    ("rent", "Rent", "number", {"formula": "size * 2"}),
+)
+
+
 def setup(
     steps: Sequence[Mapping[str, Any]], others: Mapping[str, Sequence[Mapping[str, Any]]] | None = None, **parts: Any
 ) -> Setup:
@@ -42,9 +59,15 @@ def setup(
         for slug, lines in (others or {}).items()
     ]
     return Setup(
-        groups=(GroupPart(name="Growing", about="person"), GroupPart(name="House", about="house")),
+        groups=(
+            GroupPart(name="Growing", about="person"), GroupPart(name="House", about="house"),
+            GroupPart(name="Plot", about="record:plot"),
+        ),
+        record_types=(RecordTypePart(key="plot", singular="Plot", plural="Plots", title="title"),),
+        links=(LinkPart(record_type="plot", name="Holder", target="person", back_name="Plots", back_key="plots"),),
         fields=(
             *(FieldPart(key=key, label=label, about="person", group="Growing", type=kind, **more) for key, label, kind, more in FIELDS),
+            *(FieldPart(key=key, label=label, about="record:plot", group="Plot", type=kind, **more) for key, label, kind, more in OF_PLOTS),
             FieldPart(key="left", label="Packets left", about="house", group="House", type="number"),
         ),
         lists=(LabelPart(key="almanac", name="Almanac"),),
@@ -101,6 +124,12 @@ def ask(number: int, field: str, **more: Any) -> dict[str, Any]:
 def say(number: int, text: str, **more: Any) -> dict[str, Any]:
     """A line that says something."""
     return {"kind": "say", "id": f"l{number}", "texts": [{"text": text}], **more}
+
+
+def about(number: int, which: str, **more: Any) -> dict[str, Any]:
+    """A line about plots; those that are asked of one stand under `c` and its number."""
+    inside = {"id": f"c{number}"}
+    return {"kind": "record", "id": f"l{number}", "records": "plots", "which": which, "inside": inside, **more}
 
 
 def choose(number: int, *replies: Any, **more: Any) -> dict[str, Any]:

@@ -1,5 +1,6 @@
 """Putting answers into the journal: checked, corrected, taken again."""
 
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -13,9 +14,10 @@ from finesieve.core.chat.script import (
 )
 from finesieve.core.fields.about import HOUSE
 from finesieve.core.fields.encoding import to_json
+from finesieve.core.forms.rows import inside
 from finesieve.core.values import Value
 
-__all__ = ["problem_of", "put_answer", "reused"]
+__all__ = ["keep_answer", "problem_of", "put_answer", "put_aside", "reused"]
 
 
 def problem_of(run: Run, step: Any, subject: Subject, value: Value) -> tuple[str, bool]:
@@ -23,10 +25,12 @@ def problem_of(run: Run, step: Any, subject: Subject, value: Value) -> tuple[str
     tests = run.script.checks(step) if isinstance(step, Ask) else ()
     if not tests or value is None:
         return "", False
-    run.row.answer(subject.key, value)
-    failed = next(
-        (one for one in tests if one.rule is not None and one.rule.program(run.row, run.moment) is False), None
-    )
+    if subject.of_record:
+        row: Mapping[str, Value] = inside(run.around, {**run.member(run.state.record), subject.key: value})
+    else:
+        run.around.answer(subject.key, value)
+        row = run.row
+    failed = next((one for one in tests if one.rule is not None and one.rule.program(row, run.moment) is False), None)
     if failed is not None:
         run.renew()
     return (failed.message, bool(failed.check.message)) if failed is not None else ("", False)
@@ -39,11 +43,7 @@ def put_answer(
     frame, stack = run.state.stack[-1], run.state.stack
     parts = run.amount(subject, SET, to_json(value)) if subject is not None and reply not in ("known", "skip") else {}
     entry = Entry("answer", frame.visit, stack, said, shown or said, reply, **parts)
-    fixing = run.state.sub.get("fix")
-    if fixing is not None:
-        _corrected(run, int(fixing), entry)
-    else:
-        run.keep(entry)
+    keep_answer(run, entry)
     chosen = next((one for one in getattr(step, "replies", ()) if one.id == reply), None)
     to = chosen.to if chosen is not None else getattr(step, "to", "")
     run.move(run.script.flow.leads(step.id, to, chosen.id if chosen is not None else ""))
@@ -58,14 +58,31 @@ def _corrected(run: Run, place: int, entry: Entry) -> None:
     run.renew()
 
 
+def put_aside(run: Run) -> Entry | None:
+    """Take out the answer to this line that a correction has put aside, and what comes before it."""
+    here = (*run.state.place, run.state.record)
+    later = next((n for n, one in enumerate(run.state.reuse) if one.kind == "answer" and one.question == here), None)
+    if later is None:
+        return None
+    entry = run.state.reuse[later]
+    run.change(reuse=run.state.reuse[later + 1 :])
+    return entry
+
+
+def keep_answer(run: Run, entry: Entry) -> None:
+    """Put an answer into the journal; in the place of the one that is being corrected, where one is."""
+    fixing = run.state.sub.get("fix")
+    if fixing is not None:
+        _corrected(run, int(fixing), entry)
+    else:
+        run.keep(entry)
+
+
 def reused(run: Run, step: Any, subject: Subject | None) -> bool:
     """Take an answer that was put aside, where there is one to this line that still fits."""
-    here = run.state.place
-    later = next((n for n, one in enumerate(run.state.reuse) if one.kind == "answer" and one.place == here), None)
-    if later is None:
+    entry = put_aside(run)
+    if entry is None:
         return False
-    entry, rest = run.state.reuse[later], run.state.reuse[later + 1 :]
-    run.change(reuse=rest)
     if not _still_fits(run, step, subject, entry):
         run.note("The earlier answer does not fit any more.")
         return False
@@ -84,7 +101,9 @@ def _still_fits(run: Run, step: Any, subject: Subject | None, entry: Entry) -> b
         return True
     kept: Any = entry.passing.get(f"{run.state.place[0]}:{subject.key}")
     if subject.of != PASSING:
-        kept = (entry.house if subject.of == HOUSE else entry.person).get(subject.key, (SET, None))[1]
+        of_record = entry.records.get(run.state.record, {})
+        amounts = of_record if subject.of_record else entry.house if subject.of == HOUSE else entry.person
+        kept = amounts.get(subject.key, (SET, None))[1]
     try:
         value = subject.field.from_kept(kept)
     except ValueError:

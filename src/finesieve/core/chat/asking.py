@@ -4,6 +4,7 @@ from collections.abc import Callable, Mapping
 from typing import Any, Final
 
 from finesieve.core.chat.prepare import Subject
+from finesieve.core.chat.records import title_of
 from finesieve.core.chat.replies import (
     Offer,
 )
@@ -11,6 +12,7 @@ from finesieve.core.chat.run import Run
 from finesieve.core.chat.script import (
     Ask,
     Choose,
+    EachRecord,
     Wait,
 )
 from finesieve.core.chat.turn import Message
@@ -20,11 +22,20 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.phrases import phrase
 from finesieve.core.values import fold as fold_text
 
-__all__ = ["ask_again", "offered"]
+__all__ = ["AGAIN", "ENOUGH", "NEW_RECORD", "ask_again", "offered"]
+
+NEW_RECORD: Final = "r:new"
+"""The id of the offer of a record that is not there yet."""
+AGAIN: Final = "again"
+ENOUGH: Final = "enough"
+"""The ids of the replies to whether there is another record."""
+_MOST_OFFERED: Final = 100
 
 
 def offered(run: Run, step: Any, subject: Subject | None) -> tuple[Offer, ...]:
     """The replies that a line offers by itrun."""
+    if isinstance(step, EachRecord):
+        return _records_offered(run, step)
     if isinstance(step, Choose):
         return tuple(found for one in step.replies if (found := _prepared(run, one, subject)) is not None)
     if subject is None:
@@ -44,6 +55,17 @@ def offered(run: Run, step: Any, subject: Subject | None) -> tuple[Offer, ...]:
     if isinstance(step, Ask) and step.optional:
         options.append(Offer("skip", run.say("Skip")))
     return tuple(options)
+
+
+def _records_offered(run: Run, step: EachRecord) -> tuple[Offer, ...]:
+    """The records of the person by their title, and a new one."""
+    collection = run.script.collection_of(step)
+    script = run.script.within(collection)
+    names = list(run.records(collection))[:_MOST_OFFERED] if step.which == "one" and collection else ()
+    found = [Offer(f"r:{name}", title_of(script, run.member(name), name)) for name in names]
+    if step.which == "new" or step.or_new:
+        found.append(Offer(NEW_RECORD, run.say("A new one")))
+    return tuple(found)
 
 
 def _prepared(run: Run, one: Any, subject: Subject | None) -> Offer | None:
@@ -81,7 +103,11 @@ def _words(run: Run, step: Any, subject: Subject | None, kind: str) -> str:
         return run.say("Which of these do you mean?")
     if kind == "word":
         return run.say("Is that your answer, or shall I do it?")
+    if kind == "another":
+        return run.filled(step.another_text) or run.say("Another one?")
     text = run.filled(getattr(step, "text", ""))
+    if isinstance(step, EachRecord):
+        return text or run.say("Which one?")
     if kind == "sum":
         return text or run.say("Is this right?")
     if kind == "still" and subject is not None:
@@ -100,6 +126,7 @@ def _offers_of_sum(run: Run) -> tuple[Offer, ...]:
 
 _CHOICE: Final = {"kind": "choice", "field": "", "unit": "", "many": False, "optional": False}
 _OFFERS: Final[Mapping[str, Callable[[Run], tuple[Offer, ...]]]] = {
+    "another": lambda run: (Offer(AGAIN, run.say("Yes")), Offer(ENOUGH, run.say("No"))),
     "still": lambda run: (Offer("keep", run.say("Yes")), Offer("other", run.say("No"))),
     "which": lambda run: tuple(
         Offer(f"w:{place}", label, raw) for place, (label, raw) in enumerate(run.state.sub["ways"])

@@ -22,9 +22,11 @@ class Effects:
     lists: Mapping[str, bool] = field(default_factory=dict)
     sends: tuple[str, ...] = ()
     consent: bool | None = None
+    records: Mapping[str, Amounts] = field(default_factory=dict)
 
     def __bool__(self) -> bool:
-        return bool(self.person or self.house or self.tags or self.lists or self.sends) or self.consent is not None
+        parts = (self.person, self.house, self.tags, self.lists, self.sends, self.records)
+        return any(parts) or self.consent is not None
 
 
 def effects_of(written: Made, made: Made) -> Effects:
@@ -42,6 +44,11 @@ def effects_of(written: Made, made: Made) -> Effects:
         {tag: on for tag, on in made.tags.items() if written.tags.get(tag) != on},
         {one: on for one, on in made.lists.items() if written.lists.get(one) != on},
         tuple(sends),
+        records={
+            name: found
+            for name, amounts in made.records.items()
+            if (found := _differences(written.records.get(name, {}), amounts))
+        },
     )
 
 

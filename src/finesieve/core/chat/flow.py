@@ -4,7 +4,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from finesieve.core.chat.script import END, NEXT, Choose, HandOver, Script, Wait, parts_of
+from finesieve.core.chat.script import END, NEXT, Choose, EachRecord, HandOver, Script, Wait, parts_of
 from finesieve.core.chat.script import End as EndStep
 
 __all__ = ["Flow", "Way"]
@@ -55,8 +55,20 @@ class Flow:
             found, under = found + 1, self._owner[under].under
         return found
 
+    def owner(self, step: Any) -> Any:
+        """The line that a line stands under, None at the margin."""
+        return self._owner[step.under] if step.under else None
+
+    def block(self, step_id: str) -> str:
+        """The id of the line about records that a line stands under, or is; "" for none."""
+        step = self.by_id.get(step_id)
+        while step is not None and not isinstance(step, EachRecord):
+            step = self.owner(step)
+        return step.id if step is not None else ""
+
     def after(self, step_id: str) -> str:
-        """The line that follows: the next beside it, or after the one that it stands under."""
+        """The line that follows: the next beside it, or after the one that it stands under. The last of the lines about
+        a record leads back to the line that they stand under, which sees to the next one."""
         step = self.by_id[step_id]
         while True:
             if self._after[step.id]:
@@ -64,6 +76,8 @@ class Flow:
             if not step.under:
                 return END
             step = self._owner[step.under]
+            if isinstance(step, EachRecord):
+                return str(step.id)
 
     def leads(self, step_id: str, to: str, by: str = "") -> str:
         """Where `to` leads from a line: a line that is gone leads on to the one that follows."""

@@ -8,6 +8,7 @@ from typing import Any, Final
 
 from finesieve.core.chat.answering import put_answer, reused
 from finesieve.core.chat.asking import ask_again, offered
+from finesieve.core.chat.each_record import arrive_at_record
 from finesieve.core.chat.journal import ADD, SET, Entry, Frame, fold
 from finesieve.core.chat.prepare import Subject
 from finesieve.core.chat.run import Run
@@ -18,6 +19,7 @@ from finesieve.core.chat.script import (
     Branch,
     Choose,
     Do,
+    EachRecord,
     End,
     GoTo,
     HandOver,
@@ -116,7 +118,7 @@ def _alternative(run: Run, step: Say) -> int:
 def _arrive_ask(run: Run, step: Ask | Choose) -> bool:
     subject = run.script.subject_of(step)
     asks_something = bool(step.field_id or step.passing)
-    if subject is None and asks_something:
+    if asks_something and (subject is None or (subject.of_record and not run.state.record)):
         run.note("What it asks is not there any more, or may not be asked: passed over.")
         run.move(run.script.flow.leads(step.id, getattr(step, "to", "")))
         return False
@@ -177,7 +179,7 @@ def _done(run: Run, action: Action) -> dict[str, Any]:
     if action.verb == "send":
         return {"sends": (run.filled(action.value),)}
     subject = run.script.subject(action.field_id, action.passing)
-    if subject is None:
+    if subject is None or (subject.of_record and not run.state.record):
         run.note("What it changes is not there any more: nothing done.")
         return {}
     return run.amount(subject, SET, None) if action.verb == "is_emptied" else _worked_out(run, action, subject)
@@ -266,5 +268,5 @@ def _arrive_end(run: Run, step: End) -> bool:
 
 _ARRIVE: Final[Mapping[type, Callable[[Run, Any], bool]]] = {
     Say: _arrive_say, Ask: _arrive_ask, Choose: _arrive_ask, Branch: _arrive_branch, Do: _arrive_do, SumUp: _arrive_sum,
-    Wait: _arrive_wait, HandOver: _arrive_hand, GoTo: _arrive_goto, End: _arrive_end,
+    EachRecord: arrive_at_record, Wait: _arrive_wait, HandOver: _arrive_hand, GoTo: _arrive_goto, End: _arrive_end,
 }  # fmt: skip

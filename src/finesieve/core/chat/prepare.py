@@ -6,8 +6,8 @@ from functools import lru_cache, partial
 from typing import Any, Final
 
 from finesieve.core.chat.flow import Flow
-from finesieve.core.chat.script import Ask, Choose, Passing, Script
-from finesieve.core.fields.about import HOUSE, LEVEL, PERSON
+from finesieve.core.chat.script import Ask, Choose, EachRecord, Passing, Script
+from finesieve.core.fields.about import HOUSE, LEVEL, PERSON, record_about
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.options import Option
 from finesieve.core.forms.prepare import CompiledCheck, can_ask, compile_checks
@@ -15,7 +15,7 @@ from finesieve.core.forms.rows import Situation
 from finesieve.core.forms.wording import Wording, wording_without_form
 from finesieve.core.language.checker import Checked, check
 from finesieve.core.language.evaluator import compile_python
-from finesieve.core.language.names import World
+from finesieve.core.language.names import Place, World
 from finesieve.core.language.placeholders import Template
 from finesieve.core.language.program import Program
 from finesieve.core.language.typed import Typed
@@ -28,7 +28,10 @@ __all__ = ["PASSING", "PreparedScript", "Subject", "passing_field", "script_worl
 
 @dataclass(frozen=True, slots=True)
 class Subject:
-    """What a line asks or changes: a field of the person or of the house, or a passing value; by its key."""
+    """What a line asks or changes: a field of the person, of the house or of a record, or a passing value; by its key.
+
+    `of` says whose it is: a record's by what its type is called inside, as in "record:3".
+    """
 
     of: str
     field: Field
@@ -36,6 +39,10 @@ class Subject:
     @property
     def key(self) -> str:
         return self.field.key
+
+    @property
+    def of_record(self) -> bool:
+        return self.of not in (PERSON, HOUSE, PASSING)
 
 
 PASSING: Final = "passing"
@@ -48,9 +55,14 @@ def passing_field(one: Passing, catalogue: Catalogue) -> Field:
     return Field(0, one.key, one.label, one.type_key, 0, unit=one.unit, options=options, manner=catalogue.manner)
 
 
-def script_world(script: Script, catalogue: Catalogue) -> World:
+def _about_of(catalogue: Catalogue, collection: str) -> str:
+    link = catalogue.collections_of(PERSON).get(collection)
+    return record_about(link.record_type_id) if link is not None else ""
+
+
+def script_world(script: Script, catalogue: Catalogue, collection: str = "") -> World:
     """All that rules, formulas and texts of a script may name: a person's names, passing values, and `form.`,
-    `person.`, `house.`, `level.`.
+    `person.`, `house.`, `level.`; first of all the names of a record, where it is about one of a `collection`.
 
     A bare name is what was answered, else what is stored of a confirmed person; `form.x` is the answer alone.
     """
@@ -60,18 +72,21 @@ def script_world(script: Script, catalogue: Catalogue) -> World:
     stored = {one.key: one.value_type for one in catalogue.stored_about(PERSON)}
     prefixes = {"form": {**stored, **passing}, "person": base.base.names, "level": of_levels}
     names = {**passing, **base.base.names}
-    return replace(base, base=replace(base.base, names=names), prefixes={**base.prefixes, **prefixes})
+    about = _about_of(catalogue, collection)
+    inner = (base.members.get(about, Place(about, {})),) if about else ()
+    return replace(base, base=replace(base.base, names=names), prefixes={**base.prefixes, **prefixes}, inner=inner)
 
 
 class PreparedScript:
     """A script ready to be run, for as long as neither it nor the definitions change."""
 
-    def __init__(self, script: Script, catalogue: Catalogue) -> None:
-        self.script, self.catalogue = script, catalogue
+    def __init__(self, script: Script, catalogue: Catalogue, collection: str = "") -> None:
+        """With a `collection`, as lines about one of its records have it: their names first."""
+        self.script, self.catalogue, self.collection = script, catalogue, collection
         self.flow = Flow(script)
-        self.world = script_world(script, catalogue)
+        self.world = script_world(script, catalogue, collection)
+        self.record_about = _about_of(catalogue, collection)
         self.passing: Mapping[str, Field] = {one.key: passing_field(one, catalogue) for one in script.passing}
-        self._hidden = {key for about, key in catalogue.not_for_the_person if about == PERSON}
         self._hidden_groups = hidden_groups(catalogue)
         blank: dict[str, Value] = {one.key: None for one in catalogue.stored}
         self.stranger = Situation({**blank, "tags": (), "lists": (), "level": None})
@@ -86,6 +101,30 @@ class PreparedScript:
         self.checks: Callable[[Ask], tuple[CompiledCheck, ...]] = lru_cache(maxsize=512)(self._checks)
 
         self.wording: Callable[[str], Wording] = lru_cache(maxsize=12)(self._wording)
+        self._about_records: dict[str, PreparedScript] = {}
+
+    def within(self, collection: str) -> "PreparedScript":
+        """The script as lines about a record of a collection have it."""
+        if collection not in self.links:
+            return self
+        if collection not in self._about_records:
+            self._about_records[collection] = PreparedScript(self.script, self.catalogue, collection)
+        return self._about_records[collection]
+
+    def collection_at(self, step_id: str) -> str:
+        """The collection that a line speaks of a record of, "" for none."""
+        line = self.flow.by_id.get(self.flow.block(step_id))
+        found = self.collection_of(line) if line is not None and line.id != step_id else ""
+        return found if found in self.links else ""
+
+    def collection_of(self, step: EachRecord) -> str:
+        """The collection that a line about records goes by, "" where it is gone."""
+        return next((name for name, link in self.links.items() if link.id == step.link_id), "")
+
+    def at(self, step_id: str) -> "PreparedScript":
+        """The script as a line has it."""
+        collection = self.collection_at(step_id)
+        return self.within(collection) if collection else self
 
     def _wording(self, language: str) -> Wording:
         """What texts are called in a language: the script’s own words over those that ship."""
@@ -96,10 +135,11 @@ class PreparedScript:
 
     def show(self, typed: Typed, value: Value) -> str:
         """The value of a placeholder as people read it; what is private to staff is blank."""
-        names = {name.removeprefix("person.").removeprefix("form.") for name in typed.names}
-        if not self._hidden.isdisjoint(self.catalogue.derivation.ancestors(frozenset(names))):
-            return ""
-        return show_typed(self.catalogue, typed, value)
+        return "" if self.is_private(typed) else show_typed(self.catalogue, typed, value)
+
+    def is_private(self, typed: Typed) -> bool:
+        """Whether an expression reads what is private to staff: of the person, of their records, of the house."""
+        return not typed.reads.isdisjoint(self.catalogue.not_for_the_person)
 
     def _program(self, text: str) -> Program | None:
         typed = self.check(text).typed
@@ -113,20 +153,21 @@ class PreparedScript:
         field = self.catalogue.by_id.get(field_id)
         if field is None or not field.stores or field.settings.resting:
             return None
-        return Subject(HOUSE if field.about == HOUSE else PERSON, field) if field.about in (PERSON, HOUSE) else None
+        return Subject(field.about, field) if field.about in (PERSON, HOUSE, self.record_about) else None
 
     def texts_to_say(self) -> tuple[str, ...]:
         """Every text that people read, each once: the script’s own, then labels and options of what it asks."""
         found = dict.fromkeys(self.script.texts_to_say())
         for step in self.flow.lines:
-            subject = self.subject_of(step) if isinstance(step, Ask | Choose) else None
+            subject = self.at(step.id).subject_of(step) if isinstance(step, Ask | Choose) else None
             if subject is not None:
                 found |= dict.fromkeys([subject.field.label, *(option.label for option in subject.field.offered)])
         return tuple(text for text in found if text.strip())
 
     def can_ask(self, field: Field) -> bool:
         """Whether a conversation asks a field at all: a secret must never be in one, a file or data cannot be typed."""
-        return field.id == 0 or (can_ask(field, self._hidden_groups) and field.type.kind not in _NOT_TYPED)
+        about = field.about if field.about == self.record_about else PERSON
+        return field.id == 0 or (can_ask(field, self._hidden_groups, about) and field.type.kind not in _NOT_TYPED)
 
     def _checks(self, step: Ask) -> tuple[CompiledCheck, ...]:
         subject = self.subject(step.field_id, step.passing)

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 from typing import Any, Final
 
 from finesieve.core.chat.prepare import PreparedScript
-from finesieve.core.chat.script import NEXT, Ask, Branch, Choose, Do, GoTo, Say, parts_of, texts_of
-from finesieve.core.fields.about import HOUSE, PERSON
+from finesieve.core.chat.script import NEXT, Ask, Branch, Choose, Do, EachRecord, GoTo, Say, parts_of, texts_of
+from finesieve.core.fields.about import HOUSE
 from finesieve.core.language.checker import Checked, check
 from finesieve.core.language.placeholders import expressions_in, placeholder_problems
 from finesieve.core.language.problems import Problem
@@ -33,7 +33,7 @@ def script_problems(script: PreparedScript, known_scripts: Iterable[str] = ()) -
     if not script.flow.lines:
         return (ScriptProblem("", "steps", "Write a line first."),)
     scripts = frozenset(known_scripts)
-    return tuple(problem for step in script.flow.lines for problem in _of_line(script, step, scripts))
+    return tuple(problem for step in script.flow.lines for problem in _of_line(script.at(step.id), step, scripts))
 
 
 def _of_line(script: PreparedScript, step: Any, scripts: frozenset[str]) -> Iterator[ScriptProblem]:
@@ -43,8 +43,25 @@ def _of_line(script: PreparedScript, step: Any, scripts: frozenset[str]) -> Iter
         to = getattr(part, "to", "")
         if to and to != "end" and to not in script.flow.by_id:
             yield ScriptProblem(step.id, "to", "It leads to a line that is gone.")
+        elif _into_a_record(script, step.id, to):
+            yield ScriptProblem(step.id, "to", "It leads among lines about a record, which has not been chosen then.")
     for at, text in texts_of(step):
         yield from _of_text(script, step.id, "text" if at == step.id else at, text)
+
+
+def _into_a_record(script: PreparedScript, step_id: str, to: str) -> bool:
+    """Whether a line leads from outside among the lines about a record."""
+    block = script.flow.block(to)
+    return bool(block) and block != to and script.flow.block(step_id) != block
+
+
+def _of_records(script: PreparedScript, step: EachRecord) -> Iterator[ScriptProblem]:
+    if not script.collection_of(step):
+        yield ScriptProblem(step.id, "records", "Say which records it is about.")
+    if step.under and script.flow.block(script.flow.owner(step).id):
+        yield ScriptProblem(step.id, "records", "Lines about a record cannot be about another record as well.")
+    if script.flow.block(script.flow.leads(step.id, "", step.inside.id)) != step.id:
+        yield ScriptProblem(step.id, "records", "Write a line under it: what is asked about the record.")
 
 
 def _of_kind(script: PreparedScript, step: Any, scripts: frozenset[str]) -> Iterator[ScriptProblem]:
@@ -54,6 +71,8 @@ def _of_kind(script: PreparedScript, step: Any, scripts: frozenset[str]) -> Iter
         case Branch():
             for case in step.cases:
                 yield from _of_expression(script, step.id, case.id, case.rule, "yes_no", "Say when it goes this way.")
+        case EachRecord():
+            yield from _of_records(script, step)
         case Do():
             for place, action in enumerate(step.actions):
                 yield from _of_action(script, step.id, f"action{place}", action)
@@ -159,6 +178,4 @@ def _of_expression(
 def _is_private(script: PreparedScript, checked: Checked) -> bool:
     if checked.typed is None:
         return False
-    hidden = {key for about, key in script.catalogue.not_for_the_person if about == PERSON}
-    names = {name.removeprefix("person.").removeprefix("form.") for name in checked.typed.names}
-    return not hidden.isdisjoint(script.catalogue.derivation.ancestors(frozenset(names)))
+    return script.is_private(checked.typed)

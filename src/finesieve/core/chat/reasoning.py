@@ -9,10 +9,11 @@ from dataclasses import dataclass
 from typing import Any, Final
 
 from finesieve.core.chat.flow import Flow
-from finesieve.core.chat.prepare import PreparedScript
-from finesieve.core.chat.script import END, Ask, Branch, Choose, Do, HandOver, SumUp, Wait
+from finesieve.core.chat.prepare import PreparedScript, Subject
+from finesieve.core.chat.script import END, Ask, Branch, Choose, Do, EachRecord, HandOver, SumUp, Wait
 from finesieve.core.chat.script import End as EndStep
 from finesieve.core.chat.words import edits_within, fold_reply
+from finesieve.core.forms.rows import RECORD_PREFIX
 from finesieve.core.language.evaluator import compile_python
 from finesieve.core.language.program import Moment
 
@@ -29,7 +30,8 @@ class ScriptFinding:
     remedy: str
 
 
-_WAITING: Final = (Ask, Choose, SumUp, Wait, HandOver, EndStep)
+_WAITING: Final = (Ask, Choose, EachRecord, SumUp, Wait, HandOver, EndStep)
+"""Where it waits, or comes to an end by itself: one record after the other does."""
 
 
 def script_findings(script: PreparedScript, moment: Moment) -> tuple[ScriptFinding, ...]:
@@ -91,7 +93,7 @@ def _verdicts(script: PreparedScript, moment: Moment) -> Iterator[ScriptFinding]
             continue
         rules: set[str] = set()
         for case in step.cases:
-            typed = script.check(case.rule).typed if case.rule.strip() else None
+            typed = script.at(step.id).check(case.rule).typed if case.rule.strip() else None
             if typed is None:
                 continue
             constant = not typed.names and all(
@@ -171,12 +173,19 @@ def _answered_before(script: PreparedScript) -> dict[str, frozenset[str]]:
 def _gives(script: PreparedScript, step: Any) -> frozenset[str]:
     """The keys that have a value once a line is passed."""
     if isinstance(step, Ask | Choose) and not getattr(step, "optional", False):
-        subject = script.subject(step.field_id, step.passing)
-        return frozenset((subject.key,)) if subject is not None else frozenset()
+        subject = script.at(step.id).subject(step.field_id, step.passing)
+        return frozenset((_name_of(subject),)) if subject is not None else frozenset()
     if isinstance(step, Do):
-        subjects = (script.subject(one.field_id, one.passing) for one in step.actions if one.verb in _GIVING)
-        return frozenset(one.key for one in subjects if one is not None)
+        subjects = (
+            script.at(step.id).subject(one.field_id, one.passing) for one in step.actions if one.verb in _GIVING
+        )
+        return frozenset(_name_of(one) for one in subjects if one is not None)
     return frozenset()
+
+
+def _name_of(subject: Subject) -> str:
+    """What a subject is called in expressions, those of the record apart."""
+    return f"{RECORD_PREFIX}{subject.key}" if subject.of_record else subject.key
 
 
 _GIVING: Final = ("becomes", "gains", "loses")
@@ -193,7 +202,11 @@ def _blank(script: PreparedScript) -> Iterator[ScriptFinding]:
         if not isinstance(step, Do) or step.id not in before:
             continue
         for action in step.actions:
-            typed = script.check(action.value).typed if action.verb in _GIVING and action.value.strip() else None
+            typed = (
+                script.at(step.id).check(action.value).typed
+                if action.verb in _GIVING and action.value.strip()
+                else None
+            )
             if typed is None:
                 continue
             names = {name.removeprefix("form.") for name in typed.names if "." not in name.removeprefix("form.")}
@@ -254,7 +267,7 @@ def _could_be_choice(script: PreparedScript) -> Iterator[ScriptFinding]:
     for step in script.flow.lines:
         if not isinstance(step, Choose):
             continue
-        subject = script.subject(step.field_id, step.passing)
+        subject = script.at(step.id).subject(step.field_id, step.passing)
         if subject is not None and subject.field.type_key == "short_text" and not step.passing:
             yield ScriptFinding(
                 step.id, "choice", f"{subject.field.label} is a text, and these are its only values.",

@@ -6,8 +6,9 @@ from decimal import Decimal
 from typing import Any
 
 from finesieve.core.chat.effects import Effects, effects_of
-from finesieve.core.chat.journal import ADD, Entry, Frame, State, fold
+from finesieve.core.chat.journal import ADD, Entry, Frame, Made, State, fold
 from finesieve.core.chat.prepare import PASSING, PreparedScript, Subject
+from finesieve.core.chat.records import collection_of
 from finesieve.core.chat.replies import (
     Offer,
 )
@@ -16,12 +17,12 @@ from finesieve.core.chat.script import (
 )
 from finesieve.core.chat.summing import Answered, answered_so_far
 from finesieve.core.chat.turn import Message, Trace, Turn
-from finesieve.core.chat.world import TalkWorld, talk_row, value_of, with_entry
+from finesieve.core.chat.world import TalkWorld, member_of, records_of, talk_row, value_of, with_entry
 from finesieve.core.fields.about import HOUSE
 from finesieve.core.fields.encoding import to_json
-from finesieve.core.forms.rows import FormRow
+from finesieve.core.forms.rows import FormRow, inside
 from finesieve.core.language.program import Moment
-from finesieve.core.values import plain_number
+from finesieve.core.values import Value, plain_number
 
 __all__ = ["Run"]
 
@@ -41,15 +42,19 @@ class Run:
         self.trace: list[Trace] = []
         self.restarts = False
         self._row: tuple[FormRow, Moment] | None = None
+        self._members: dict[str, Mapping[str, Value]] = {}
         self._answered: tuple[FormRow, tuple[Entry, ...], tuple[Answered, ...]] | None = None
-        self._written = state.written
+        self._made: Made | None = None
         self.say = self.script.wording(state.language)
 
     @property
     def script(self) -> PreparedScript:
-        """The script that is under way."""
+        """The script that is under way, as the line has it."""
         stack = self.state.stack
-        return self.scripts[stack[-1].script if stack else self.state.script]
+        if not stack:
+            return self.scripts[self.state.script]
+        found = self.scripts[stack[-1].script]
+        return found.within(collection_of(stack[-1].record)) if stack[-1].record else found
 
     @property
     def step(self) -> Any:
@@ -57,7 +62,14 @@ class Run:
         return self.script.flow.by_id.get(self.state.place[1]) if self.state.stack else None
 
     @property
-    def row(self) -> FormRow:
+    def row(self) -> Mapping[str, Value]:
+        """The values as the line reads them: of the record first, where it is about one."""
+        row = self._values()[0]
+        return inside(row, self.member(self.state.record)) if self.state.record else row
+
+    @property
+    def around(self) -> FormRow:
+        """The values of the person, whichever record it is about."""
         return self._values()[0]
 
     @property
@@ -67,13 +79,25 @@ class Run:
     def _values(self) -> tuple[FormRow, Moment]:
         if self._row is None:
             self._row = talk_row(self.script, self.world, self.state)
+            self._members = {}
         return self._row
+
+    def records(self, collection: str) -> dict[str, Mapping[str, Value]]:
+        """The records of a collection by their name, as they would be."""
+        return records_of(self.script, self.world, self.state, fold(self.state.journal), collection)
+
+    def member(self, record: str) -> Mapping[str, Value]:
+        """The values of a record, as they would be."""
+        if record not in self._members:
+            made = fold(self.state.journal)
+            self._members[record] = member_of(self.script, self.world, self.state, made, record, self.moment)
+        return self._members[record]
 
     def answered(self) -> tuple[Answered, ...]:
         """What was answered so far; worked out once for as long as neither the journal nor the values change."""
-        row, journal = self.row, self.state.journal
+        row, journal = self.around, self.state.journal
         if self._answered is None or self._answered[0] is not row or self._answered[1] is not journal:
-            self._answered = row, journal, answered_so_far(self.scripts, self.state, row, self.moment)
+            self._answered = row, journal, answered_so_far(self.scripts, self.world, self.state, row, self.moment)
         return self._answered[2]
 
     def change(self, **parts: Any) -> None:
@@ -83,10 +107,12 @@ class Run:
 
     def renew(self) -> None:
         """What the values rest on has changed: they are worked out anew."""
-        self._row = None
+        self._row, self._members = None, {}
 
     def turn(self) -> Turn:
-        """What has come of it."""
+        """What has come of it. Only now does the state tell what is written: the world is the one before."""
+        if self._made is not None:
+            self.change(written=self._made)
         return Turn(
             self.state, tuple(self.messages), self.offers, self.expects, self.effects, self.understood, self.quiet,
             self.handed_over, tuple(self.trace), restarts=self.restarts,
@@ -108,15 +134,25 @@ class Run:
         return "".join(piece.text for piece in pieces)
 
     def move(self, to: str) -> None:
-        """Go to a line of the script that is under way, or to its end."""
+        """Go to a line of the script that is under way, or to its end; about the same record for as long as it stays
+        among the lines about it."""
         stack = self.state.stack
-        frame = Frame(stack[-1].script, "" if to == END else to)
+        record = stack[-1].record
+        if record and self.script.flow.block(to) != self.script.flow.block(stack[-1].step):
+            record = ""
+        self.enter(to, record)
+
+    def enter(self, to: str, record: str) -> None:
+        """Go to a line, about a record or "" for none."""
+        stack = self.state.stack
+        frame = Frame(stack[-1].script, "" if to == END else to, 0, record)
         self.change(stack=(*stack[:-1], frame), sub={}, tries=0)
         self.offers, self.expects = (), None
 
     def keep(self, entry: Entry) -> None:
         """Put something into the journal; the values follow."""
         self.change(journal=(*self.state.journal, entry))
+        self._members = {}
         if self._row is not None and not with_entry(self._row[0], self.script, self.state.place[0], entry):
             self.renew()
 
@@ -137,10 +173,9 @@ class Run:
 
     def commit(self) -> None:
         """Write what was made since the last time."""
-        made = fold(self.state.journal)
-        self.effects = effects_of(self._written, made)
-        self.change(committed=len(self.state.journal), written=made)
-        self._row = None
+        self._made = fold(self.state.journal)
+        self.effects = effects_of(self.state.written, self._made)
+        self.change(committed=len(self.state.journal))
 
     def hand_over(self, note: str) -> None:
         self.commit()
@@ -161,4 +196,6 @@ class Run:
                 now = value_of(subject, self.row, self.moment)
                 data = plain_number((now if isinstance(now, Decimal) else Decimal(0)) + Decimal(data))
             return {"passing": {f"{self.state.place[0]}:{subject.key}": data}}
+        if subject.of_record:
+            return {"records": {self.state.record: {subject.key: (how, data)}}}
         return {"house" if subject.of == HOUSE else "person": {subject.key: (how, data)}}

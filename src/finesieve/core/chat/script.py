@@ -9,9 +9,32 @@ from finesieve.core.limits import EXPRESSION, KEY, LABEL, NAME, OPTION, TEXT, TI
 from finesieve.core.model.checks import Check
 
 __all__ = [
-    "END", "MOST_LINES", "NEXT", "PASSING_TYPES", "VERBS", "Action", "Alternative", "Ask", "Branch", "Case", "Choose",
-    "Do", "End", "GoTo", "HandOver", "Passing", "Reply", "Say", "Script", "Step", "SumUp", "Wait",
-    "expressions_of", "parts_of", "texts_of",
+    "END",
+    "MOST_LINES",
+    "NEXT",
+    "PASSING_TYPES",
+    "VERBS",
+    "Action",
+    "Alternative",
+    "Ask",
+    "Branch",
+    "Case",
+    "Choose",
+    "Do",
+    "EachRecord",
+    "End",
+    "GoTo",
+    "HandOver",
+    "Passing",
+    "Reply",
+    "Say",
+    "Script",
+    "Step",
+    "SumUp",
+    "Wait",
+    "expressions_of",
+    "parts_of",
+    "texts_of",
 ]  # fmt: skip
 
 MOST_LINES: Final = 500
@@ -159,6 +182,24 @@ class Do(_Line):
     to: Target = NEXT
 
 
+class EachRecord(_Line):
+    """The lines under it are about a record of the person: one that they choose, a new one, or each in turn.
+
+    `link_id` is the link by which records are theirs. With `or_new` a new one is offered among those to choose; with
+    `another` it is asked, after the lines, whether there is another. `inside` is what the lines stand under.
+    """
+
+    kind: Literal["record"] = "record"
+    text: str = Field(default="", max_length=TEXT)
+    link_id: int = 0
+    which: Literal["one", "new", "each"] = "one"
+    or_new: bool = False
+    another: bool = False
+    another_text: str = Field(default="", max_length=TEXT)
+    inside: Case
+    to: Target = NEXT
+
+
 class SumUp(_Line):
     """What was answered, each of it to be corrected; then on. Accepted, it is written."""
 
@@ -201,7 +242,9 @@ class End(_Line):
     text: str = Field(default="", max_length=TEXT)
 
 
-Step = Annotated[Say | Ask | Choose | Branch | Do | SumUp | Wait | HandOver | GoTo | End, Field(discriminator="kind")]
+Step = Annotated[
+    Say | Ask | Choose | Branch | EachRecord | Do | SumUp | Wait | HandOver | GoTo | End, Field(discriminator="kind")
+]
 
 
 class Script(_Document):
@@ -261,9 +304,11 @@ class Script(_Document):
 
 
 def parts_of(step: Any) -> tuple[Reply | Case, ...]:
-    """The replies or cases of a line, which others can stand under."""
+    """The replies or cases of a line, which others can stand under; of one about records, what is asked of each."""
     if isinstance(step, Choose):
         return step.replies
+    if isinstance(step, EachRecord):
+        return (step.inside,)
     return step.cases if isinstance(step, Branch) else ()
 
 
@@ -285,7 +330,7 @@ def texts_of(step: Any) -> Iterator[tuple[str, str]]:
         yield from ((step.id, one.text) for one in step.texts)
         yield from ((step.id, text) for text in (step.link_label, step.link_to))
         return
-    for part in ("text", "retry"):
+    for part in ("text", "retry", "another_text"):
         yield step.id, getattr(step, part, "")
     for reply in step.replies if isinstance(step, Choose) else ():
         yield from ((reply.id, text) for text in (reply.label, reply.target))

@@ -2,9 +2,9 @@
 
 from dataclasses import replace
 
-from finesieve.core.chat.asking import ask_again
+from finesieve.core.chat.asking import AGAIN, ENOUGH, ask_again
 from finesieve.core.chat.effects import Effects
-from finesieve.core.chat.journal import Frame
+from finesieve.core.chat.journal import Frame, read_frames, write_frames
 from finesieve.core.chat.lines import end, go_on, is_filled
 from finesieve.core.chat.run import Run
 from finesieve.core.chat.script import (
@@ -56,7 +56,8 @@ def step_back(run: Run) -> None:
         ask_again(run)
         return
     entry = journal[given[-1]]
-    run.change(journal=journal[: given[-1]], stack=entry.stack, sub={}, tries=0, visits=entry.visit, reuse=())
+    sub = {"kind": "another"} if entry.reply in (AGAIN, ENOUGH) else {}
+    run.change(journal=journal[: given[-1]], stack=entry.stack, sub=sub, tries=0, visits=entry.visit, reuse=())
     run.renew()
     ask_again(run)
 
@@ -64,14 +65,14 @@ def step_back(run: Run) -> None:
 def begin_fix(run: Run, place: int) -> None:
     """Ask again what was answered at a place of the journal."""
     entry = run.state.journal[place]
-    sub = {"kind": "fix", "fix": place, "around": [[one.script, one.step, one.visit] for one in run.state.stack]}
+    sub = {"kind": "fix", "fix": place, "around": write_frames(run.state.stack)}
     run.change(stack=entry.stack, sub=sub, tries=0)
     run.renew()
     ask_again(run)
 
 
 def to_sum(run: Run) -> None:
-    stack = tuple(Frame(*one) for one in run.state.sub["around"])
+    stack = read_frames(run.state.sub["around"])
     run.change(stack=stack, sub={"kind": "sum"}, tries=0)
     run.renew()
     ask_again(run)

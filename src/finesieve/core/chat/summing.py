@@ -2,12 +2,16 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any
 
-from finesieve.core.chat.journal import State
+from finesieve.core.chat.journal import Entry, State, fold
 from finesieve.core.chat.prepare import PreparedScript
-from finesieve.core.chat.world import value_of
-from finesieve.core.forms.rows import FormRow
+from finesieve.core.chat.records import collection_of, kind_of, title_of
+from finesieve.core.chat.script import EachRecord
+from finesieve.core.chat.world import TalkWorld, member_of, value_of
+from finesieve.core.forms.rows import FormRow, inside
 from finesieve.core.language.program import Moment
+from finesieve.core.values import Value
 
 __all__ = ["Answered", "answered_so_far"]
 
@@ -22,20 +26,41 @@ class Answered:
 
 
 def answered_so_far(
-    scripts: Mapping[str, PreparedScript], state: State, row: FormRow, moment: Moment
+    scripts: Mapping[str, PreparedScript], world: TalkWorld, state: State, row: FormRow, moment: Moment
 ) -> tuple[Answered, ...]:
-    """The answers in their order, each question once: as it was answered last. What only led somewhere is left out."""
-    found: dict[tuple[str, str], Answered] = {}
+    """The answers in their order, each question once, of a record once for each: as it was answered last.
+
+    What only led somewhere is left out.
+    """
+    found: dict[tuple[str, str, str], Answered] = {}
+    members: dict[str, Mapping[str, Value]] = {}
     for place, entry in enumerate(state.journal):
-        script = scripts.get(entry.place[0])
-        step = script.flow.by_id.get(entry.place[1]) if script is not None else None
+        slug, step_id, record = entry.question
+        script = scripts.get(slug)
+        step = script.flow.by_id.get(step_id) if script is not None else None
         if entry.kind != "answer" or script is None or step is None:
             continue
-        subject = script.subject_of(step)
-        if subject is None:
-            continue
-        value = value_of(subject, row, moment)
-        shown = "••••" if subject.field.type.kind == "secret" else subject.field.show(value)
-        found.pop(entry.place, None)
-        found[entry.place] = Answered(place, subject.field.label, shown or "–")
+        script = script.within(collection_of(record)) if record else script
+        if record and record not in members:
+            members[record] = member_of(script, world, state, fold(state.journal), record, moment)
+        one = _answer(script, step, entry, inside(row, members[record]) if record else row, moment)
+        if one is not None:
+            label = f"{title_of(script, members[record], record)}: {one[0]}" if record else one[0]
+            found.pop(entry.question, None)
+            found[entry.question] = Answered(place, label, one[1] or "–")
     return tuple(found.values())
+
+
+def _answer(
+    script: PreparedScript, step: Any, entry: Entry, row: Mapping[str, Value], moment: Moment
+) -> tuple[str, str] | None:
+    """What was asked, and the answer as it is now; None for what only led somewhere."""
+    if isinstance(step, EachRecord) and entry.stack[-1].record:
+        return None  # whether there is another
+    if isinstance(step, EachRecord):
+        return kind_of(script, script.collection_of(step)), entry.shown
+    subject = script.subject_of(step)
+    if subject is None:
+        return None
+    secret = subject.field.type.kind == "secret"
+    return subject.field.label, "••••" if secret else subject.field.show(value_of(subject, row, moment))

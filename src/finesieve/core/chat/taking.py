@@ -5,7 +5,8 @@ from functools import partial
 from typing import Any, Final
 
 from finesieve.core.chat.answering import problem_of, put_answer
-from finesieve.core.chat.asking import ask_again
+from finesieve.core.chat.asking import AGAIN, ENOUGH, ask_again
+from finesieve.core.chat.each_record import choose_record, see_to_another
 from finesieve.core.chat.lines import go_on, is_filled
 from finesieve.core.chat.prepare import Subject
 from finesieve.core.chat.replies import (
@@ -22,6 +23,7 @@ from finesieve.core.chat.run import Run
 from finesieve.core.chat.script import (
     Ask,
     Choose,
+    EachRecord,
     Wait,
 )
 from finesieve.core.chat.steering import accept_sum, begin_fix, leave_wait, steer
@@ -34,6 +36,8 @@ __all__ = ["take"]
 
 _FREE: Final = ("short_text", "long_text", "text_list")
 """Types of which a word that steers could be the answer."""
+_NUMBERED: Final = ("sum", "which", "still", "word", "another")
+"""What is asked within a line of which the replies have numbers."""
 _UNREADABLE: Final = "I did not understand that."
 
 
@@ -86,7 +90,7 @@ def _is_pressed(run: Run, one: Offer, button: str) -> bool:
 def _numbered(run: Run, step: Any, subject: Subject | None) -> bool:
     """Whether a number means one of the offers."""
     kind = subject.field.type.kind if subject is not None else ""
-    if isinstance(step, Choose) or run.state.sub.get("kind") in ("sum", "which", "still", "word"):
+    if isinstance(step, Choose | EachRecord) or run.state.sub.get("kind") in _NUMBERED:
         return True
     return kind in ("choice", "yes_no") and bool(run.offers)
 
@@ -124,6 +128,8 @@ def _chosen(run: Run, step: Any, subject: Subject | None, offer: Offer, said: st
         "right": partial(accept_sum, run),
         "skip": lambda: _skip(run, step, subject),
         "done": lambda: _finish_several(run, step, subject),
+        AGAIN: partial(_another_record, run, step, wanted=True),
+        ENOUGH: partial(_another_record, run, step, wanted=False),
     }
     if offer.id in special:
         if offer.id in ("use", "steer"):
@@ -132,6 +138,10 @@ def _chosen(run: Run, step: Any, subject: Subject | None, offer: Offer, said: st
         special[offer.id]()
     elif offer.id.startswith("fix:"):
         begin_fix(run, int(offer.id[4:]))
+        return
+    elif offer.id.startswith("r:"):
+        choose_record(run, step, offer, said)
+        go_on(run)
         return
     elif offer.id.startswith("w:"):
         run.change(sub=run.state.sub.get("around", {}))
@@ -153,6 +163,11 @@ def _chosen(run: Run, step: Any, subject: Subject | None, offer: Offer, said: st
 
 def _go_on_if_moved(run: Run) -> None:
     if run.state.mode == "script" and (not run.state.stack or not run.state.stack[-1].visit):
+        go_on(run)
+
+
+def _another_record(run: Run, step: EachRecord, *, wanted: bool) -> None:
+    if not see_to_another(run, step, wanted=wanted):
         go_on(run)
 
 
@@ -228,7 +243,7 @@ def _which(run: Run, ways: tuple[tuple[str, str], ...]) -> None:
 def _near(run: Run, step: Any, subject: Subject | None, said: str, problem: str) -> None:
     """Look for a name that is nearly this; else it does not fit."""
     exact_only = subject is not None and subject.field.type.kind in ("yes_no", "number", "money")
-    named = [one for one in run.offers if one.id.startswith(("o:", "b"))]
+    named = [one for one in run.offers if one.id.startswith(("o:", "b", "r:"))]
     near = near_names(said, named) if not exact_only or isinstance(step, Choose) else ()
     if len(near) == 1:
         run.messages.append(Message(run.say(phrase("I take that as {value}.", value=near[0].label)), "noted"))

@@ -7,14 +7,16 @@ from typing import Any
 
 from finesieve.core.chat.journal import ADD, NOTHING, SET, Amounts, Entry, Made, State, fold
 from finesieve.core.chat.prepare import PASSING, PreparedScript, Subject
+from finesieve.core.chat.records import collection_of, is_new
 from finesieve.core.fields.about import HOUSE, record_about
 from finesieve.core.fields.definition import Field, base_of
 from finesieve.core.fields.encoding import Json
-from finesieve.core.forms.rows import FormRow, Situation
+from finesieve.core.forms.rows import RECORD_PREFIX, FormRow, Situation
+from finesieve.core.language.derived import Row
 from finesieve.core.language.program import Moment
 from finesieve.core.values import Value
 
-__all__ = ["TalkWorld", "amount_on", "talk_row", "value_of", "with_entry"]
+__all__ = ["TalkWorld", "amount_on", "member_of", "records_of", "talk_row", "value_of", "with_entry"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,7 +48,7 @@ def talk_row(script: PreparedScript, world: TalkWorld, state: State) -> tuple[Fo
     situation = world.situation if world.confirmed else script.stranger
     if not situation.stored:
         situation = replace(situation, stored=script.stranger.stored)
-    row = FormRow(situation, catalogue.derivation, moment, _members(script, situation, moment))
+    row = FormRow(situation, catalogue.derivation, moment, _members(script, world, state, made, moment))
     for key, value in _over(catalogue.by_key, situation.stored, made.person, written.person):
         row.answer(key, value)
     for key, data in _passing_here(script, state, made).items():
@@ -59,20 +61,56 @@ def talk_row(script: PreparedScript, world: TalkWorld, state: State) -> tuple[Fo
     return row, moment
 
 
-def _members(script: PreparedScript, situation: Situation, moment: Moment) -> dict[str, Any]:
-    """The records of the person, as rows by the name of their collection."""
-    links = script.links
-    members: dict[str, Any] = dict.fromkeys(links, ())
-    for name, held in situation.records.items():
-        if name in links:
-            derived = script.catalogue.derivation_of(record_about(links[name].record_type_id))
-            members[name] = tuple(derived.row(values, moment) for _, values in held)
+def _members(script: PreparedScript, world: TalkWorld, state: State, made: Made, moment: Moment) -> dict[str, Any]:
+    """The records of the person as they would be, as rows by the name of their collection."""
+    members: dict[str, Any] = dict.fromkeys(script.links, ())
+    about = {*(world.situation.records if world.confirmed else ()), *map(collection_of, made.records)}
+    for name in about & script.links.keys():
+        held = records_of(script, world, state, made, name).values()
+        members[name] = tuple(_member_row(script, name, values, moment) for values in held)
     return members
+
+
+def member_of(
+    script: PreparedScript, world: TalkWorld, state: State, made: Made, record: str, moment: Moment
+) -> Mapping[str, Value]:
+    """The values of a record by its name in this conversation, as they would be."""
+    collection = collection_of(record)
+    if collection not in script.links:
+        return {}
+    return _member_row(script, collection, records_of(script, world, state, made, collection).get(record, {}), moment)
+
+
+def _member_row(script: PreparedScript, collection: str, values: Mapping[str, Value], moment: Moment) -> Row:
+    """The values of a record of a collection, derived ones included."""
+    about = record_about(script.links[collection].record_type_id)
+    return script.catalogue.derivation_of(about).row(values, moment)
+
+
+def records_of(
+    script: PreparedScript, world: TalkWorld, state: State, made: Made, collection: str
+) -> dict[str, Mapping[str, Value]]:
+    """The stored values of the records of a collection, by their name in this conversation, as they would be: those of
+    a confirmed person in their order, then the new ones."""
+    link = script.links[collection]
+    fields = script.catalogue.keys_of(script.catalogue.record_types_by_id[link.record_type_id].about)
+    known_as = {record_id: name for name, record_id in state.record_ids.items() if collection_of(name) == collection}
+    written = state.written if world.confirmed else NOTHING
+    found: dict[str, Mapping[str, Value]] = {}
+    for record_id, values in world.situation.records.get(collection, ()) if world.confirmed else ():
+        found[known_as.get(record_id, f"{collection}:{record_id}")] = values
+    for name, amounts in made.records.items():
+        if collection_of(name) == collection and (name in found or is_new(name)):
+            stored: Mapping[str, Value] = found.get(name, {})
+            before = written.records.get(name, {}) if name in found else {}
+            found[name] = {**stored, **dict(_over(fields, stored, amounts, before))}
+    return found
 
 
 def with_entry(row: FormRow, script: PreparedScript, slug: str, entry: Entry) -> bool:
     """Let a row know of one entry more; False where it has to be made anew."""
-    if entry.house or entry.tags or entry.lists or any(how != SET for how, _ in entry.person.values()):
+    not_set = any(how != SET for how, _ in entry.person.values())
+    if entry.house or entry.tags or entry.lists or entry.records or not_set:
         return False
     try:
         for key, (_, data) in entry.person.items():
@@ -137,8 +175,10 @@ class _Overlaid(Mapping[str, Value]):
         return len(set(self._below) | set(self._above))
 
 
-def value_of(subject: Subject, row: FormRow, moment: Moment) -> Value:
-    """What a subject is at the moment."""
+def value_of(subject: Subject, row: Mapping[str, Value], moment: Moment) -> Value:
+    """What a subject is at the moment; of a record in the row as lines about it have it."""
     if subject.of == HOUSE:
         return moment.house.get(subject.key)
+    if subject.of_record:
+        return row.get(f"{RECORD_PREFIX}{subject.key}")
     return row.get(f"form.{subject.key}" if subject.of == PASSING else subject.key)

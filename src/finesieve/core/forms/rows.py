@@ -12,7 +12,7 @@ from finesieve.core.language.gathering import Inside
 from finesieve.core.language.program import Moment
 from finesieve.core.values import Value
 
-__all__ = ["NOBODY", "FormRow", "Situation", "inside"]
+__all__ = ["NOBODY", "RECORD_PREFIX", "FormRow", "Situation", "inside"]
 
 Records = Mapping[str, Sequence[tuple[int, Mapping[str, Value]]]]
 
@@ -106,6 +106,10 @@ class FormRow(Row):
         return self._sources[CONTEXTS[prefix].source](key) if point else super().__getitem__(name)
 
 
+RECORD_PREFIX: Final = "1:"
+"""Before the keys of a record, within all that is around it."""
+
+
 def inside(row: Mapping[str, Value], member: Mapping[str, Value]) -> Mapping[str, Value]:
     """A record within the form, as the rules of a repeated section see it."""
-    return Inside(row, "1:", member)
+    return Inside(row, RECORD_PREFIX, member)

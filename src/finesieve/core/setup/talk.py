@@ -6,13 +6,14 @@ from datetime import datetime
 from typing import Any, Final, Literal
 from zoneinfo import ZoneInfo
 
-from finesieve.core.chat.journal import State
+from finesieve.core.chat.journal import Amounts, State, fold
 from finesieve.core.chat.machine import Scripts, advance, begin
 from finesieve.core.chat.prepare import PASSING, PreparedScript
+from finesieve.core.chat.records import is_new
 from finesieve.core.chat.turn import Reply, Turn
-from finesieve.core.chat.world import TalkWorld, amount_on, talk_row
+from finesieve.core.chat.world import TalkWorld, amount_on, member_of, talk_row
 from finesieve.core.errors import InvalidInput
-from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.fields.encoding import from_json, to_json
 from finesieve.core.fields.manner import PLAIN
 from finesieve.core.forms.rows import Situation
@@ -57,32 +58,49 @@ class Talk:
         self._moment = replace(moment, house=workspace.house_at(moment, {}))
         self._known = person is not None
         blank: dict[str, Value] = {one.key: None for one in workspace.catalogue.stored_about(PERSON)}
-        self._stored = {**blank, "tags": (), "lists": (), "level": None, **self._values(person or {})}
+        given = dict(person or {})
+        self._records = self._records_of(given.pop("records", {}))
+        self._stored = {**blank, "tags": (), "lists": (), "level": None, **self._values(given, PERSON, "person")}
         self._slug, self._channel = slug, channel
         self._language = language or workspace.scripts[slug].languages[0]
         self._replies = 0
         self.state: State
 
-    def _values(self, given: Mapping[str, Any]) -> dict[str, Value]:
-        fields = self._catalogue.keys_of(PERSON)
+    def _records_of(self, given: Mapping[str, Any]) -> dict[str, dict[int, dict[str, Value]]]:
+        """The records of the person, numbered from 1, by the name of their collection."""
+        links = self._catalogue.collections_of(PERSON)
+        found: dict[str, dict[int, dict[str, Value]]] = {}
+        for name, members in given.items():
+            if name not in links:
+                raise InvalidInput({"person": f"records.{name}: a person has no records of this name."})
+            about = record_about(links[name].record_type_id)
+            found[name] = {
+                number: self._values(member, about, f"records.{name}.{number - 1}")
+                for number, member in enumerate(members, 1)
+            }
+        return found
+
+    def _values(self, given: Mapping[str, Any], about: str, place: str) -> dict[str, Value]:
+        fields = self._catalogue.keys_of(about)
         found: dict[str, Value] = {}
         for key, data in given.items():
-            if key in ("tags", "lists"):
+            if about == PERSON and key in ("tags", "lists"):
                 found[key] = tuple(data)
-            elif key == "level":
+            elif about == PERSON and key == "level":
                 found[key] = data
             elif key not in fields:
-                raise InvalidInput({"person": f"person.{key}: there is no such field."})
+                raise InvalidInput({"person": f"{place}.{key}: there is no such field."})
             else:
                 try:
                     found[key] = from_json(data, fields[key].value_type)
                 except ValueError as why:
-                    raise InvalidInput({"person": f"person.{key}: {why}."}) from None
+                    raise InvalidInput({"person": f"{place}.{key}: {why}."}) from None
         return found
 
     @property
     def _world(self) -> TalkWorld:
-        return TalkWorld(self._moment, Situation(self._stored, known=self._known), confirmed=self._known)
+        records = {name: tuple(held.items()) for name, held in self._records.items()}
+        return TalkWorld(self._moment, Situation(self._stored, records, known=self._known), confirmed=self._known)
 
     def results(self, replies: Iterable[str]) -> Iterator[dict[str, Any]]:
         """What the house says first, and then after each reply: a JSON object each."""
@@ -104,12 +122,27 @@ class Talk:
             return replace(began, understood=turn.understood)
         return turn
 
+    def _write(self, amounts: Amounts, about: str, values: dict[str, Value]) -> None:
+        fields = self._catalogue.keys_of(about)
+        for key, (how, data) in amounts.items():
+            values[key] = amount_on(fields[key], values.get(key), how, data)
+
+    def _write_record(self, name: str, amounts: Amounts) -> None:
+        """Write what was said about a record; one that is new has the next number."""
+        collection, _, number = name.partition(":")
+        held = self._records.setdefault(collection, {})
+        if is_new(name):
+            number = str(self.state.record_ids.get(name) or max(held, default=0) + 1)
+            self.state.record_ids = {**self.state.record_ids, name: int(number)}
+        about = record_about(self._catalogue.collections_of(PERSON)[collection].record_type_id)
+        self._write(amounts, about, held.setdefault(int(number), {}))
+
     def _said(self, turn: Turn) -> dict[str, Any]:
         self.state = turn.state
         if turn.effects is not None and self._known:
-            fields = self._catalogue.keys_of(PERSON)
-            for key, (how, data) in turn.effects.person.items():
-                self._stored[key] = amount_on(fields[key], self._stored.get(key), how, data)
+            self._write(turn.effects.person, PERSON, self._stored)
+            for name, amounts in turn.effects.records.items():
+                self._write_record(name, amounts)
         script = self.scripts[turn.state.place[0] or turn.state.script]
         row, moment = talk_row(script, self._world, turn.state)
         line = script.flow.numbers.get(turn.state.place[1], 0)
@@ -126,12 +159,21 @@ class Talk:
             ],
             "expects": turn.expects["kind"] if turn.expects else None,
             "understood": turn.understood,
-            "values": _values_of(self.scripts, turn.state, row, moment),
+            "values": _values_of(self.scripts, turn.state, row, moment) | self._of_records(turn.state, moment),
             "line": line or None,
             "mode": turn.state.mode,
             **({"quiet": turn.quiet} if turn.quiet else {}),
             **({"written": _written(turn)} if turn.effects else {}),
         }
+
+    def _of_records(self, state: State, moment: Moment) -> dict[str, Any]:
+        """What was answered about records, by the name of the record."""
+        script, made = self.scripts[state.script], fold(state.journal)
+        found: dict[str, Any] = {}
+        for name, amounts in made.records.items():
+            member = member_of(script, self._world, state, made, name, moment)
+            found |= {f"{name}.{key}": to_json(member.get(key)) for key in amounts}
+        return found
 
 
 def _message(one: Any) -> dict[str, Any]:
@@ -170,6 +212,9 @@ def _written(turn: Turn) -> dict[str, Any]:
     parts = {
         "person": {key: list(one) for key, one in effects.person.items()},
         "house": {key: list(one) for key, one in effects.house.items()},
+        "records": {
+            name: {key: list(one) for key, one in amounts.items()} for name, amounts in effects.records.items()
+        },
         "tags": dict(effects.tags), "lists": dict(effects.lists), "sends": list(effects.sends),
     }  # fmt: skip
     return {name: value for name, value in parts.items() if value}

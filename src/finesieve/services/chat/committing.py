@@ -8,13 +8,14 @@ from sqlalchemy import text
 from sqlmodel import col, select
 
 from finesieve.core.chat.effects import Effects, effects_of
-from finesieve.core.chat.journal import NOTHING, Made
+from finesieve.core.chat.journal import NOTHING, State
 from finesieve.core.chat.world import amount_on
 from finesieve.core.errors import Conflict
 from finesieve.core.fields.about import PERSON
 from finesieve.core.forms.by_itself import seen
 from finesieve.core.forms.changing import person_may_not
 from finesieve.core.values import Value, fold
+from finesieve.services.chat.of_records import records_to_wait, write_records
 from finesieve.services.filling.decisions import ask_for
 from finesieve.services.filling.house_values import HOUSE_VALUES
 from finesieve.services.filling.said_in_chat import SAID_IN_CHAT
@@ -31,17 +32,19 @@ _ADDRESSES: Final = ("email", "phone")
 """By one of these somebody can be reached."""
 
 
-def write_effects(unit: Unit, row: Conversation, title: str, effects: Effects, made: Made) -> None:
-    """Write what a conversation has come to: what is new of it (`effects`), of all that was `made`.
+def write_effects(unit: Unit, row: Conversation, title: str, effects: Effects, state: State) -> None:
+    """Write what a conversation has come to: what is new of it (`effects`), of all that it has `written` by then. The
+    state gets the ids of records that are added.
 
     What is said of a known email by somebody who is not confirmed waits. Of a stranger without any address nobody is
     made: it stays with the conversation until they give one.
     """
     source, house, sends, consent = f"chat: {title}", effects.house, effects.sends, effects.consent
     if not row.person_id:
+        made = state.written
         effects = effects_of(NOTHING, made) if any(made.person.get(key) for key in _ADDRESSES) else Effects()
-    if effects.person or effects.tags or effects.lists:
-        _about_person(unit, row, title, effects, source)
+    if effects.person or effects.tags or effects.lists or effects.records:
+        _about_person(unit, row, title, effects, state, source)
     if consent is not None and row.person_id and _CONSENT in unit.catalogue.by_key:
         change_person(unit, row.person_id, {_CONSENT: consent}, source)
     if house:
@@ -56,21 +59,22 @@ def write_effects(unit: Unit, row: Conversation, title: str, effects: Effects, m
             post(unit.session, unit.workspace_id, row.person_id, letter, unit.moment.now)
 
 
-def _about_person(unit: Unit, row: Conversation, title: str, effects: Effects, source: str) -> None:
+def _about_person(unit: Unit, row: Conversation, title: str, effects: Effects, state: State, source: str) -> None:
     waiting = _waiting(unit, row)
     email = effects.person.get("email", ("", None))[1]
     if not row.person_id and not row.confirmed and isinstance(email, str):
         found = _known(unit, email)
         if found:
             row.person_id = found
-            ask_for(unit, SAID_IN_CHAT, found, None, None, _asked(row, title, effects, {}))
+            ask_for(unit, SAID_IN_CHAT, found, None, None, _asked(unit, row, title, effects, {}))
             return
     if waiting is not None:
-        waiting.asked = _asked(row, title, effects, waiting.asked)
+        waiting.asked = _asked(unit, row, title, effects, waiting.asked)
         unit.session.add(waiting)
         return
     if not row.person_id:
         row.person_id = add_person(unit, _of_somebody_new(unit, effects), source)
+        state.record_ids = write_records(unit, row.person_id, None, effects.records, {}, source)
         return
     stored = stored_row(unit.session, unit.definitions, PERSON, row.person_id)
     if stored is None:
@@ -82,15 +86,27 @@ def _about_person(unit: Unit, row: Conversation, title: str, effects: Effects, s
     values |= add_to_row(unit, PERSON, row.person_id, adds)
     values |= seen(unit.catalogue, unit.moment, stored, new=False)
     change_person(unit, row.person_id, values, source)
+    added = write_records(unit, row.person_id, stored.get("level"), effects.records, state.record_ids, source)
+    state.record_ids = {**state.record_ids, **added}
 
 
-def _asked(row: Conversation, title: str, effects: Effects, before: Mapping[str, Any]) -> dict[str, Any]:
+def _asked(unit: Unit, row: Conversation, title: str, effects: Effects, before: Mapping[str, Any]) -> dict[str, Any]:
     """What waits to be said yes to: what waited already, and what is new."""
     person = {**before.get("person", {}), **{key: list(one) for key, one in effects.person.items()}}
     return {
         "conversation": row.id, "title": title, "person": person,
         "tags": {**before.get("tags", {}), **effects.tags}, "lists": {**before.get("lists", {}), **effects.lists},
+        "records": _records_waiting(before.get("records", {}), records_to_wait(unit, effects.records)),
     }  # fmt: skip
+
+
+def _records_waiting(before: Mapping[str, Any], more: Mapping[str, Any]) -> dict[str, Any]:
+    """The records that wait, with what is new of each."""
+    found = dict(before)
+    for name, one in more.items():
+        values = found.get(name, {}).get("values", {})
+        found[name] = {**one, "values": {**values, **one["values"]}}
+    return found
 
 
 def _waiting(unit: Unit, row: Conversation) -> Decision | None:

@@ -137,10 +137,9 @@ def read_conversation(scope: Scope, conversation_id: int) -> Held:
     with scope.reading("reader") as unit:
         row = _row(unit, conversation_id)
         scripts, state = scripts_of(unit, row), read_state(row.state)
-        values, moment = talk_row(
-            scripts[state.place[0] or state.script], world_of(unit, row.person_id, confirmed=row.confirmed), state
-        )
-        answered = answered_so_far(scripts, state, values, moment)
+        world = world_of(unit, row.person_id, confirmed=row.confirmed)
+        values, moment = talk_row(scripts[state.place[0] or state.script], world, state)
+        answered = answered_so_far(scripts, world, state, values, moment)
         flow = scripts[state.script].flow
         lines = tuple((step.id, flow.numbers[step.id], _beginning(step)) for step in flow.lines)
         stored = stored_row(unit.session, unit.definitions, PERSON, row.person_id) if row.person_id else None

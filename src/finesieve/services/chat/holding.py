@@ -191,7 +191,7 @@ def take_turn(unit: Unit, row: Conversation, scripts: Scripts, turn: Turn) -> li
     said = [note(unit, row, "house", message.kind, message.text, _said(message)) for message in turn.messages]
     script = scripts[turn.state.script].script
     if turn.effects:
-        write_effects(unit, row, script.title, turn.effects, turn.state.written)
+        write_effects(unit, row, script.title, turn.effects, turn.state)
     state, now = turn.state, unit.moment.now
     if turn.handed_over is not None:
         row.note, row.waits_since, row.clerk = turn.handed_over, now, ""

@@ -1,17 +1,20 @@
 """Trying a script while it is written: the draft, run from its first line with the replies so far; nothing is kept."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any, Final, Literal
 
 from sqlmodel import col, select
 
+from finesieve.core.chat.journal import NOTHING, State, fold
 from finesieve.core.chat.machine import advance, begin
 from finesieve.core.chat.plain import as_texts
+from finesieve.core.chat.prepare import PreparedScript
+from finesieve.core.chat.records import collection_of, title_of
 from finesieve.core.chat.replies import Offer
 from finesieve.core.chat.turn import Message, Reply, Turn
-from finesieve.core.chat.world import TalkWorld, talk_row
+from finesieve.core.chat.world import TalkWorld, member_of, talk_row
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import HOUSE, PERSON, record_about
 from finesieve.core.fields.encoding import to_json
@@ -118,7 +121,7 @@ def _tried(unit: Unit, script_id: int, asked: TrialInput) -> Trial:
     started = partial(
         begin, scripts, row.slug, world, language=asked.language, channel=asked.channel, person_id=person_id, seed=1
     )
-    turn = started(at=at)
+    turn = _unwritten(started(at=at))
     start, moment = talk_row(script, world, turn.state)
     said = list(_house_said(script.flow.numbers, turn, asked.channel))
     written = bool(turn.effects)
@@ -129,19 +132,28 @@ def _tried(unit: Unit, script_id: int, asked: TrialInput) -> Trial:
         turn = advance(scripts, world, turn.state, Reply(f"t{number}", "" if pressed else reply, pressed))
         if turn.restarts:
             turn = started()
-        written = written or bool(turn.effects)
+        written, turn = written or bool(turn.effects), _unwritten(turn)
         said += _house_said(script.flow.numbers, turn, asked.channel)
     here = scripts[turn.state.place[0] or row.slug]
     end, now = talk_row(here, world, turn.state)
-    enters, leaves = _segments_moved(unit, _stored_row(unit, world, start), end, now)
+    stored = start.before if world.situation.stored else start  # of nobody, as the conversation began
+    enters, leaves = _segments_moved(unit, stored, end, now)
     return Trial(
         asked, name, tuple(said), turn.offers, turn.expects, turn.state.mode,
         turn.state.stack[-1].visit if turn.state.stack else 0,
         here.flow.numbers.get(turn.state.place[1], 0) if here is script else 0, turn.state.place[1],
-        tuple(_changes(unit, start, end, (moment, now), set(here.passing))),
+        (
+            *_changes(unit, start, end, (moment, now), set(here.passing)),
+            *_record_changes(unit, script, world, turn.state, now),
+        ),
         tuple((script.flow.numbers.get(one.line, 0), one.words) for one in turn.trace),
         enters, leaves, turn.understood, written, problem,
     )  # fmt: skip
+
+
+def _unwritten(turn: Turn) -> Turn:
+    """A turn of which nothing was written: what is stored stays as it was, and what was made stands over it."""
+    return replace(turn, state=replace(turn.state, written=NOTHING))
 
 
 def _who(unit: Unit, asked: TrialInput) -> tuple[int, str]:
@@ -197,13 +209,6 @@ def _with_values(world: TalkWorld, unit: Unit, text: str) -> tuple[TalkWorld, st
     return replace(world, situation=situation, confirmed=True), ""
 
 
-def _stored_row(unit: Unit, world: TalkWorld, start: FormRow) -> Mapping[str, Value]:
-    """The person as they are stored; of nobody, as the conversation began."""
-    if not world.situation.stored:
-        return start
-    return unit.catalogue.derivation.row(world.situation.stored, world.moment, lambda _name: ())
-
-
 def _house_said(numbers: Mapping[str, int], turn: Turn, channel: str) -> Sequence[Said]:
     found = []
     for place, one in enumerate(turn.messages):
@@ -243,6 +248,22 @@ def _changes(
         if was != now and unit.sees(known):
             found.append(ValueChange(f"{known.label}, of the house", known.show(was), known.show(now)))
     return found
+
+
+def _record_changes(
+    unit: Unit, script: PreparedScript, world: TalkWorld, state: State, moment: Moment
+) -> Iterator[ValueChange]:
+    """The values of records that differ, under the title of the record."""
+    made = fold(state.journal)
+    for name in made.records:
+        about = unit.catalogue.record_types_by_id[script.links[collection_of(name)].record_type_id].about
+        after = member_of(script, world, state, made, name, moment)
+        before = member_of(script, world, state, NOTHING, name, moment)
+        for field in unit.catalogue.fields_about(about):
+            if (field.stores or field.derived) and unit.sees(field) and before.get(field.key) != after.get(field.key):
+                was, now = before.get(field.key), after.get(field.key)
+                title = title_of(script, after, name)
+                yield ValueChange(f"{title}: {field.label}", field.show(was), field.show(now))
 
 
 def _several(value: Value) -> str:

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from typing import Final
 
-from finesieve.core.chat.prepare import script_world
+from finesieve.core.chat.prepare import PreparedScript
 from finesieve.core.chat.script import Script
 from finesieve.core.errors import NotFound
 from finesieve.core.fields.about import PERSON
@@ -121,11 +121,13 @@ def _world_here(unit: Unit, about: str, form_id: int, section_id: str) -> tuple[
         world, section = form_world(document, catalogue), document.section(section_id)
         return (section_world(world, section), section_about(section)) if section else (world, PERSON)
     if about.startswith("script:"):
-        number = whole_number(about.partition(":")[2])
+        script_id, _, line = about.partition(":")[2].partition(":")
+        number = whole_number(script_id)
         row = unit.session.get(ChatScriptRow, number) if number else None
         if row is None:
             raise NotFound("There is no such script.")
-        return script_world(Script.model_validate(row.draft), catalogue), PERSON
+        found = PreparedScript(Script.model_validate(row.draft), catalogue).at(line)
+        return found.world, found.record_about or PERSON
     if about in _WORLDS:
         return _WORLDS[about](catalogue), PERSON
     known = {PERSON, "order", "level", "house", *(one.about for one in catalogue.record_types)}

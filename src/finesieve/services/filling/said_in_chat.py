@@ -9,8 +9,9 @@ from finesieve.core.fields.about import PERSON
 from finesieve.core.forms.changing import person_may_not
 from finesieve.core.values import Value
 from finesieve.services.filling.kinds import DecisionKind, State, Wanted, WantedLine
+from finesieve.services.filling.situation import records_from_json, store_records
 from finesieve.services.kernel.scope import Unit
-from finesieve.services.values.value_lines import show_past
+from finesieve.services.values.value_lines import record_lines, show_past
 from finesieve.services.values.writing import add_to_row, change_person
 from finesieve.store.reading.rows import stored_row
 from finesieve.store.tables import Decision
@@ -34,7 +35,12 @@ def _wanted(unit: Unit, row: Decision) -> Wanted:
             shown = show_past(known, data) if how == "set" else f"{data} more"
             may_not = person_may_not(unit.catalogue, known, stored)
             lines.append(WantedLine(known, known.show(stored.get(key)), shown, may_not))
-    return Wanted(tuple(lines))
+    return Wanted(tuple(lines), record_lines(unit, _records(row), unit.sees))
+
+
+def _records(row: Decision) -> list[dict[str, Any]]:
+    """The records that a yes adds, as a submission keeps them."""
+    return list(row.asked.get("records", {}).values())
 
 
 def _apply(unit: Unit, row: Decision, source: str) -> State:
@@ -60,6 +66,11 @@ def _apply(unit: Unit, row: Decision, source: str) -> State:
             values[name] = tuple(sorted(one for one in on if changes.get(one, True)))
     values |= add_to_row(unit, PERSON, row.person_id, differences)
     change_person(unit, row.person_id, values, source)
+    try:
+        records = records_from_json(unit, _records(row))
+    except ValueError as problem:
+        raise Conflict(f"A record cannot be taken over any more: {problem}.") from None
+    store_records(unit, row.person_id, records, source)
     return "applied"
 
 

@@ -5,7 +5,7 @@ from typing import Any, Final
 
 from sqlmodel import select
 
-from finesieve.core.chat.prepare import script_world
+from finesieve.core.chat.prepare import PreparedScript
 from finesieve.core.chat.script import Script, expressions_of
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import Form
@@ -51,10 +51,10 @@ def _rename_in_scripts(unit: Unit, field: Field, renamed: Mapping[str, str]) -> 
     for row, column in found:
         document = getattr(row, column)
         script = Script.model_validate(document)
-        world = script_world(script, unit.catalogue)
+        prepared = PreparedScript(script, unit.catalogue)
         made = _replies_renamed(document, field, renamed)
-        for text in (one for step in script.steps for one in expressions_of(step)):
-            new = _rewritten(text, check(text, world, zone=unit.catalogue.zone).typed, field, renamed)
+        for text, world in ((one, prepared.at(step.id)) for step in script.steps for one in expressions_of(step)):
+            new = _rewritten(text, world.check(text).typed, field, renamed)
             made = _in_document(made, text, new) if new != text else made
         if made != document:
             setattr(row, column, made)

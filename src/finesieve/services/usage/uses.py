@@ -6,8 +6,8 @@ from typing import Final, Literal
 
 from sqlmodel import col, select
 
-from finesieve.core.chat.prepare import script_world
-from finesieve.core.chat.script import Script, expressions_of
+from finesieve.core.chat.prepare import PreparedScript
+from finesieve.core.chat.script import Script, expressions_of, texts_of
 from finesieve.core.fields.about import HOUSE, PERSON
 from finesieve.core.fields.contexts import CONTEXTS
 from finesieve.core.forms.fees import check_fee
@@ -231,15 +231,16 @@ def _note_scripts(unit: Unit, uses: Uses) -> None:
     catalogue = uses.catalogue
     for row in unit.session.exec(select(ChatScriptRow).order_by(col(ChatScriptRow.id))).all():
         script = Script.model_validate(row.draft)
-        use, world = Use("script", row.id or 0, script.title), script_world(script, catalogue)
+        use, prepared = Use("script", row.id or 0, script.title), PreparedScript(script, catalogue)
         for step in script.steps:
+            world = prepared.at(step.id).world
             for part in (step, *getattr(step, "actions", ())):
                 if getattr(part, "field_id", 0):
                     uses.add(part.field_id, use)
             for text in expressions_of(step):
                 uses.note(replace(use, expression=text), check(text, world, zone=catalogue.zone))
-        for _, text in script.walk_texts():
-            _note_text(uses, use, text, world)
+            for _, text in texts_of(step):
+                _note_text(uses, use, text, world)
 
 
 def _note_membership(unit: Unit, uses: Uses) -> None:
