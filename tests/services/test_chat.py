@@ -12,8 +12,6 @@ from decimal import Decimal
 from typing import Any
 from unittest.mock import patch
 
-from finesieve.core.chat.portable import localised_script
-from finesieve.core.chat.script import Script
 from finesieve.core.chat.turn import Reply
 from finesieve.core.errors import Conflict, InvalidInput, LinkEnded, NotAllowed, NotFound, Overtaken
 from finesieve.core.fields.about import HOUSE
@@ -64,8 +62,8 @@ from finesieve.services.sift.segments import SegmentInput, change_segment, creat
 from finesieve.services.transfer.setups import export_setup, load_setup
 from finesieve.services.usage.uses import uses_of
 from finesieve.services.values.house import set_house_value
-from tests.support.database import store
-from tests.support.house import NOW, House, make_house
+from tests.support.chats import TOKEN, Chats
+from tests.support.house import NOW, make_house
 from tests.support.talking import ask, choose, do, say
 
 STEPS: list[dict[str, Any]] = [
@@ -79,45 +77,6 @@ STEPS: list[dict[str, Any]] = [
     {"kind": "end", "id": "l8", "text": "Goodbye."},
     {"kind": "hand_over", "id": "l9", "note": "wants to talk"},
 ]
-TOKEN = "a-token-of-a-browser-that-nobody-guesses"
-
-
-class Chats(unittest.TestCase):
-    def setUp(self) -> None:
-        self.house: House = make_house()
-        self.scope = self.house.scope
-        self.now = NOW
-        self.chats = PublicChats(store(), lambda: self.now)
-        self.number = 0
-
-    def make(self, steps: list[dict[str, Any]], title: str = "Plan a bed", **parts: Any) -> int:
-        script_id = create_script(self.scope, title)
-        document = localised_script({"title": title, "steps": steps, **parts}, read_catalogue(self.scope))
-        made = Script.model_validate(document)
-        writing.change_script_settings(self.scope, script_id, 0, made.model_dump(mode="json"))
-        publish_script(self.scope, script_id)
-        return script_id
-
-    def say(
-        self,
-        text: str = "",
-        *,
-        press: str = "",
-        token: str = TOKEN,
-        person: int = 0,
-        key: str = "",
-        slug: str = "plan-a-bed",
-    ) -> OpenChat:
-        self.number += 1
-        visitor = Visitor(token, person, ("en",), begins=True)
-        return self.chats.reply(self.house.slug, slug, visitor, Reply(key or f"r{self.number}", text, press))
-
-    def value(self, person: int, key: str) -> str:
-        lines = [line for _, found in read_profile(self.scope, person).groups for line in found]
-        return next(line.shown for line in lines if line.field.key == key)
-
-    def said(self, opened: OpenChat) -> list[str]:
-        return [one.text for one in opened.lines if one.speaker == "house"]
 
 
 class Holding(Chats):
@@ -141,11 +100,6 @@ class Holding(Chats):
         self.assertEqual(
             [(one.form, one.form_id) for one in sendings_of_person(self.scope, profile_id)], [("Plan a bed", 0)]
         )
-
-    def scope_person(self, email: str) -> int:
-        from finesieve.services.people.listing import list_people
-
-        return next(one.id for one in list_people(self.scope, search=email).lines)
 
     def test_sent_twice_it_counts_once(self) -> None:
         self.make(STEPS)

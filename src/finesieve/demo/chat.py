@@ -121,8 +121,23 @@ _BOX: Final[list[dict[str, Any]]] = [
 ]  # fmt: skip
 
 
+_PLOTS: Final[list[dict[str, Any]]] = [
+    {"kind": "branch", "id": "l1", "cases": [{"id": "c1", "rule": "count(plots) = 0", "to": "l8"}]},
+    {"kind": "say", "id": "l2", "texts": [{"text": "Hello {first_name}. Your plots, one after the other."}]},
+    {"kind": "record", "id": "l3", "records": "plots", "which": "each",
+     "text": "Now {name}, of {area}.", "inside": {"id": "c2"}},
+    {"kind": "ask", "id": "l4", "under": "c2", "text": "What is its soil like?", "field": "plots.soil",
+     "known": "confirm", "optional": True},
+    {"kind": "ask", "id": "l5", "under": "c2", "text": "When was it limed last?", "field": "plots.limed_on",
+     "optional": True},
+    {"kind": "sum_up", "id": "l6", "text": "Is all of this right?"},
+    {"kind": "end", "id": "l7", "text": "Thank you. We bring lime where it is due."},
+    {"kind": "end", "id": "l8", "text": "You have no plot with us. Ask for one on the account page."},
+]  # fmt: skip
+
+
 def make_scripts(scope: Scope) -> None:
-    """Three scripts, in force: planning a bed, a quiz with a tally, changing a harvest box."""
+    """Four scripts, in force: planning a bed, a quiz with a tally, changing a harvest box, and going through plots."""
     group = next(one.id for one in read_catalogue(scope).groups if one.name == "Plot and growing")
     create_field(
         scope, group, FieldInput(label="Bed places", type_key="number", help="How many beds there is room for.")
@@ -139,6 +154,10 @@ def make_scripts(scope: Scope) -> None:
     _make(scope, "Seed quiz", _QUIZ, passing=[points], purpose="For fun, and to see who knows what.")
     box = _make(scope, "Change my harvest box", _BOX, channels=["web"], purpose="For members, by a link of their own.")
     create_personal_link(scope, PersonalLinkInput(name="My harvest box", script=box, days=60))
+    plots = _make(
+        scope, "How are your plots?", _PLOTS, channels=["web"], purpose="Once a year, before the lime is ordered."
+    )
+    create_personal_link(scope, PersonalLinkInput(name="My plots", script=plots, days=60))
 
 
 _LENGTHS: Final = ("4", "about 6", "3.5 m", "12", "2", "eight or so", "5 metres", "9")

@@ -112,10 +112,11 @@ class PreparedScript:
         return self._about_records[collection]
 
     def collection_at(self, step_id: str) -> str:
-        """The collection that a line speaks of a record of, "" for none."""
+        """The collection that a line speaks of a record of, "" for none; one that goes through all speaks of each."""
         line = self.flow.by_id.get(self.flow.block(step_id))
-        found = self.collection_of(line) if line is not None and line.id != step_id else ""
-        return found if found in self.links else ""
+        if line is None or (line.id == step_id and line.which != "each"):
+            return ""
+        return self.collection_of(line)
 
     def collection_of(self, step: EachRecord) -> str:
         """The collection that a line about records goes by, "" where it is gone."""

@@ -16,6 +16,7 @@ from finesieve.core.chat.script import (
     Branch,
     Choose,
     Do,
+    EachRecord,
     GoTo,
     HandOver,
     Say,
@@ -31,8 +32,8 @@ from finesieve.services.chat.scripts import ScriptView
 __all__ = ["Piece", "PlayLine", "Row", "play_of", "threads_of"]
 
 SPEAKERS: Final = {
-    "say": "house", "ask": "house", "choose": "house", "sum_up": "house", "branch": "if", "do": "does",
-    "wait": "waits", "hand_over": "clerk", "go_to": "goes", "end": "end",
+    "say": "house", "ask": "house", "choose": "house", "sum_up": "house", "branch": "if", "record": "record",
+    "do": "does", "wait": "waits", "hand_over": "clerk", "go_to": "goes", "end": "end",
 }  # fmt: skip
 """Who is at the left of a line."""
 
@@ -43,6 +44,12 @@ _EXPECTED: Final = {
     "country": "one of the countries",
 }  # fmt: skip
 """What kind of reply is expected, where the name of the type does not say it."""
+
+
+_ABOUT: Final = {
+    "one": "Which of their {records}?", "new": "About something new among their {records}:",
+    "each": "One after the other of their {records}:",
+}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,7 +106,8 @@ def pieces_of(text: str, catalogue: Catalogue, script: Script) -> tuple[Piece, .
     found: list[Piece] = []
     rest = text
     labels = {one.key: one.label for one in (*catalogue.fields, *catalogue.fields_about("house"))}
-    labels |= {one.key: one.label for one in script.passing}
+    of_records = {one.key: one.label for known in catalogue.record_types for one in catalogue.fields_about(known.about)}
+    labels = of_records | labels | {one.key: one.label for one in script.passing}
     for expression in expressions_in(text):
         before, _, rest = rest.partition("{" + expression + "}")
         if before:
@@ -116,11 +124,13 @@ def pieces_of(text: str, catalogue: Catalogue, script: Script) -> tuple[Piece, .
 class _Drawn:
     def __init__(self, view: ScriptView) -> None:
         self.view, self.flow, self.script = view, view.prepared.flow, view.document
+        self._here = view.prepared
 
     def _pieces(self, text: str) -> tuple[Piece, ...]:
         return pieces_of(text, self.view.catalogue, self.script)
 
     def line(self, step: Any) -> PlayLine:
+        self._here = self.view.prepared.at(step.id)
         on = self.flow.leads(step.id, step.to) if getattr(step, "to", "") else ""
         return PlayLine(
             step.id, self.flow.numbers[step.id], self.flow.depth(step), step.kind, SPEAKERS[step.kind],
@@ -141,6 +151,8 @@ class _Drawn:
                 return step.texts[0].text
             case Branch():
                 return "It depends:"
+            case EachRecord():
+                return step.text or _ABOUT[step.which].format(records=self._records(step).lower())
             case Wait():
                 return step.text or f"until {self._label(step.field_id, '') or 'the time is over'}"
             case GoTo():
@@ -155,8 +167,21 @@ class _Drawn:
         return str(getattr(step, "text", "")) or {"end": "The conversation is over.", "do": ""}.get(step.kind, "…")
 
     def _label(self, field_id: int, passing: str) -> str:
-        subject = self.view.prepared.subject(field_id, passing)
+        subject = self._here.subject(field_id, passing)
         return subject.field.label if subject is not None else ""
+
+    def _records(self, step: EachRecord) -> str:
+        link = self.view.catalogue.links.get(step.link_id)
+        return link.back_name if link is not None else "records"
+
+    def _of_record(self, step: EachRecord) -> Sequence[Row]:
+        """What is chosen, the lines about it, and whether there is another."""
+        known = {"one": "one of their {records}", "new": "a new one", "each": "each of their {records}, in turn"}
+        words = known[step.which].format(records=self._records(step).lower())
+        if step.which == "one" and step.or_new:
+            words += ", or a new one"
+        more = [Row("note", self._pieces(step.another_text or "Another one?"))] if step.another else []
+        return [self._leads(step, step.inside, (Piece(words, "value"),), ""), *more]
 
     def _rows(self, step: Any) -> Sequence[Row]:
         match step:
@@ -175,6 +200,8 @@ class _Drawn:
             case Branch():
                 cases = [self._leads(step, one, (Piece(one.rule or "…", "rule"),), "") for one in step.cases]
                 return [*cases, Row("else", (Piece("else"),), self._to(step.id, step.to, ""))]
+            case EachRecord():
+                return self._of_record(step)
             case Do():
                 return [Row("action", self._action(one)) for one in step.actions]
             case SumUp():
@@ -198,7 +225,7 @@ class _Drawn:
         return self.flow.numbers.get(self.flow.leads(step_id, to, by), 0)
 
     def _expected(self, step: Ask) -> Row:
-        subject = self.view.prepared.subject(step.field_id, step.passing)
+        subject = self._here.subject(step.field_id, step.passing)
         if subject is None:
             return Row("answer", (Piece("an answer, kept nowhere yet"),))
         field = subject.field

@@ -136,19 +136,19 @@ def _play(
         threads=threads_of(view.prepared.flow), settings=settings, messages=messages or {}, typed=typed, trial=trial,
         said_of_trial=said_of_trial, left_out=left_out,
         origin=f"{request.url.scheme}://{request.url.netloc}",
-        cases=list_script_cases(desk.scope, script_id), status=status, clash=clash, **_choices(view),
+        cases=list_script_cases(desk.scope, script_id), status=status, clash=clash, **_choices(view, opened),
         undo_last=undoable_change(desk.scope, "script", script_id) if desk.may_edit else None,
         redo_last=redoable_change(desk.scope, "script", script_id) if desk.may_edit else None,
     )  # fmt: skip
 
 
-def _choices(view: ScriptView) -> dict[str, Any]:
-    """What the menus of a line's editor offer."""
-    catalogue, prepared = view.catalogue, view.prepared
-    people = [one for one in catalogue.stored_about(PERSON) if not one.by_itself and prepared.can_ask(one)]
-    changed = [
-        one for one in catalogue.stored_about(PERSON) if not one.by_itself and one.type.kind not in ("file", "secret")
-    ]
+def _choices(view: ScriptView, opened: str) -> dict[str, Any]:
+    """What the menus of a line's editor offer: fields of the person, and among lines about a record its own first."""
+    catalogue, prepared = view.catalogue, view.prepared.at(opened)
+    about = prepared.record_about
+    stored = (*(catalogue.stored_about(about) if about else ()), *catalogue.stored_about(PERSON))
+    people = [one for one in stored if not one.by_itself and prepared.can_ask(one)]
+    changed = [one for one in stored if not one.by_itself and one.type.kind not in ("file", "secret")]
     groups = {one.id: one.name for one in catalogue.all_groups}
     return {
         "kinds": KINDS, "verbs": VERBS, "askable": people, "changeable": changed, "groups": groups,
@@ -156,7 +156,8 @@ def _choices(view: ScriptView) -> dict[str, Any]:
         "pictures": [one for one in catalogue.fields_about(HOUSE) if one.type_key == "picture"],
         "passing_types": {key: TYPES[key].label for key in PASSING_TYPES},
         "new_types": {key: TYPES[key].label for key in _NEW_TYPES},
-        "own_groups": [one for one in catalogue.groups],
+        "own_groups": [*(catalogue.groups_about(about) if about else ()), *catalogue.groups],
+        "collections": tuple(prepared.links.values()),
     }  # fmt: skip
 
 

@@ -113,6 +113,15 @@ def _branch(form: PostedForm, script: Script) -> dict[str, Any]:
     return {"cases": cases, "to": _target(form, "to")}
 
 
+def _record(form: PostedForm, script: Script) -> dict[str, Any]:
+    step = script.step(form.text("line"))
+    return {
+        "text": form.text("text"), "link_id": _number(form.text("link_id")), "which": form.text("which") or "one",
+        "or_new": form.text("or_new") == "yes", "another": form.text("another") == "yes",
+        "another_text": form.text("another_text"), "inside": step.inside.model_dump(mode="json"),
+    }  # fmt: skip
+
+
 def _do(form: PostedForm, _script: Script) -> dict[str, Any]:
     actions = []
     removed = form.text("action").partition(":")[2] if form.text("action").startswith("remove-action") else ""
@@ -145,8 +154,8 @@ def _goto(form: PostedForm, _script: Script) -> dict[str, Any]:
 
 
 _MAKERS: Final = {
-    "say": _say, "ask": _ask, "choose": _choose, "branch": _branch, "do": _do, "wait": _wait, "hand_over": _hand,
-    "go_to": _goto,
+    "say": _say, "ask": _ask, "choose": _choose, "branch": _branch, "record": _record, "do": _do,
+    "wait": _wait, "hand_over": _hand, "go_to": _goto,
 }  # fmt: skip
 
 

@@ -21,8 +21,8 @@ __all__ = [
 
 KINDS: Final[dict[str, str]] = {
     "say": "Say something", "ask": "Ask for a value", "choose": "Offer replies", "branch": "Branch by a rule",
-    "do": "Do something", "sum_up": "Sum up the answers", "wait": "Wait", "hand_over": "Hand over to a clerk",
-    "go_to": "Go on elsewhere", "end": "End",
+    "record": "Ask about a record", "do": "Do something", "sum_up": "Sum up the answers", "wait": "Wait",
+    "hand_over": "Hand over to a clerk", "go_to": "Go on elsewhere", "end": "End",
 }  # fmt: skip
 """The kinds of lines in words, in the order offered."""
 _Steps = list[dict[str, Any]]
@@ -139,18 +139,21 @@ def _begun(script: Script, kind: str, text: str) -> dict[str, Any]:
     if kind == "say":
         return {"kind": kind, "texts": [{"text": text}]}
     begun: dict[str, Any] = {"kind": kind}
-    if kind in ("ask", "choose", "sum_up", "hand_over", "end", "wait"):
+    if kind in ("ask", "choose", "record", "sum_up", "hand_over", "end", "wait"):
         begun["text"] = text
     if kind == "choose":
         number = int(script.next_id("b")[1:])
         begun["replies"] = [{"id": f"b{number}", "label": "Yes"}, {"id": f"b{number + 1}", "label": "No"}]
+    if kind == "record":
+        begun["inside"] = {"id": script.next_id("c")}
     if kind == "branch":
         begun["cases"] = [{"id": script.next_id("c"), "rule": ""}]
     return begun
 
 
 def _parts(line: Mapping[str, Any]) -> list[dict[str, Any]]:
-    return [*line.get("replies", ()), *line.get("cases", ())]
+    inside = line.get("inside")
+    return [*line.get("replies", ()), *line.get("cases", ()), *((inside,) if inside else ())]
 
 
 def remove_line(scope: Scope, script_id: int, revision: int, step_id: str) -> int:
