@@ -11,6 +11,7 @@ from starlette.responses import JSONResponse, Response
 from starlette.staticfiles import StaticFiles
 
 from finesieve.front.account.routes import router as account
+from finesieve.front.chat.answer import router as answer_pages
 from finesieve.front.chat.handset import router as handset
 from finesieve.front.chat.routes import router as chat
 from finesieve.front.pages.routes import router as public_pages
@@ -59,6 +60,7 @@ from finesieve.places import files_directory
 from finesieve.services.accounts.members import MemberAccounts
 from finesieve.services.accounts.staff import StaffAccounts
 from finesieve.services.chat.holding import PublicChats
+from finesieve.services.chat.on_a_page import AnswerPages
 from finesieve.services.commerce.public import PublicShop
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.kernel.scope import Clock, utc_now
@@ -126,7 +128,8 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         public_forms=PublicForms(public_store, clock, secret, FileStore(files_directory())),
         public_shop=PublicShop(public_store, clock, secret),
         public_pages=PublicPages(public_store, clock, FileStore(files_directory())),
-        public_chats=PublicChats(public_store, clock, FileStore(files_directory())),
+        public_chats=PublicChats(public_store, clock, FileStore(files_directory()), secret),
+        answer_pages=AnswerPages(public_store, clock, secret, FileStore(files_directory())),
         files=FileStore(files_directory()),
     )
     app.add_middleware(ReadsOnce)
@@ -170,6 +173,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         account,
         public_pages,
         chat,
+        answer_pages,
         handset,
         shop,
         access,

@@ -8,6 +8,8 @@ from finesieve.core.chat.plain import as_texts, in_parts
 from finesieve.core.chat.turn import Reply
 from finesieve.core.chat.words import edits_within, fold_reply, steering_word
 from finesieve.core.errors import InvalidInput
+from finesieve.core.fields.encoding import to_json
+from finesieve.core.values import StoredFile
 from tests.support.talking import Talking, ask, choose, do, say
 
 BED: list[dict[str, Any]] = [
@@ -235,10 +237,59 @@ class Reading(unittest.TestCase):
             talk.say(reply)
             self.assertEqual((talk.last["mode"], talk.values), ("script", {}), reply[:5])
 
-    def test_secrets_and_private_fields_are_not_asked(self) -> None:
-        for field in ("word", "secret_note"):
-            talk = Talking([ask(1, field), say(2, "on {secret_note}")], person={"secret_note": "late payer"})
-            self.assertEqual(talk.texts, ["on "], field)
+    def test_private_fields_are_not_asked_nor_told(self) -> None:
+        talk = Talking([ask(1, "secret_note"), say(2, "on {secret_note}")], person={"secret_note": "late payer"})
+        self.assertEqual(talk.texts, ["on "])
+
+
+class OnAPage(unittest.TestCase):
+    """What cannot be typed is given on a page of its own."""
+
+    PHOTO = StoredFile("0" * 64, "bed.jpg", "image/jpeg", 1_000, 10, 10)
+
+    def give(self, talk: Talking, **given: Any) -> Any:
+        return talk.say(given={key: to_json(value) for key, value in given.items()})
+
+    def test_a_picture(self) -> None:
+        talk = Talking([ask(1, "photo"), {"kind": "sum_up", "id": "l2"}])
+        self.assertEqual((talk.last["expects"], talk.last["offers"][0]["kind"]), ("picture", "page"))
+        talk.say("here it is")
+        self.assertEqual(talk.texts, ["Please use the link for that.", "photo?"])
+        self.give(talk, photo=self.PHOTO)
+        self.assertEqual(talk.texts[0], "I have noted bed.jpg.")
+        self.assertEqual(talk.last["messages"][-1]["answers"], [{"label": "Photo", "value": "bed.jpg"}])
+        talk.say("that is right")
+        self.assertEqual(talk.last["written"]["person"]["photo"][1]["digest"], "0" * 64)
+
+    def test_back_and_corrected(self) -> None:
+        talk = Talking([ask(1, "photo"), ask(2, "length"), {"kind": "sum_up", "id": "l3"}])
+        self.give(talk, photo=self.PHOTO)
+        talk.say("back")
+        self.assertEqual((talk.texts, talk.values), (["photo?"], {}))
+        self.give(talk, photo=self.PHOTO)
+        for reply in ("3", "Change Length", "4"):
+            talk.say(reply)
+        self.assertEqual([one["value"] for one in talk.last["messages"][-1]["answers"]], ["bed.jpg", "4 m"])
+        talk.say("Change Photo")
+        self.give(talk, photo=StoredFile("1" * 64, "new.jpg", "image/jpeg", 1_000, 10, 10))
+        self.assertEqual([one["value"] for one in talk.last["messages"][-1]["answers"]], ["new.jpg", "4 m"])
+
+    def test_a_secret_never_enters_the_state(self) -> None:
+        self.assertEqual(Talking([ask(1, "word"), say(2, "on")]).texts, ["on"])  # of a stranger it is not asked
+        talk = Talking([ask(1, "word"), {"kind": "sum_up", "id": "l2"}], person={})
+        talk.say("open sesame")
+        self.assertTrue(talk.turn.hush)
+        self.give(talk, word="open sesame")
+        self.assertNotIn("sesame", str(write_state(talk.state)))
+        self.assertEqual(talk.last["messages"][-1]["answers"], [{"label": "Word", "value": "••••"}])
+
+    def test_skipped_and_given_too_late(self) -> None:
+        talk = Talking([ask(1, "sketch", optional=True), ask(2, "length")])
+        talk.say("skip")
+        self.assertEqual(talk.texts, ["length?"])
+        self.give(talk, sketch={"beds": 2})
+        self.assertEqual((talk.texts, talk.values), (["length?"], {}))
+        self.assertEqual(talk.turn.understood, "a reply of an earlier question")
 
 
 class GoingBack(unittest.TestCase):

@@ -150,7 +150,7 @@ class Reasoning(unittest.TestCase):
         self.assertEqual(wrong([]), [("", "steps")])
         for part, step in (
             ("text", say(1, " ")), ("text", say(1, "{no_such}")), ("text", say(1, "{secret_note}")),
-            ("field", {"kind": "ask", "id": "l1", "text": "?"}), ("field", ask(1, "word")), ("field", ask(1, "area")),
+            ("field", {"kind": "ask", "id": "l1", "text": "?"}), ("field", choose(1, "a", field="word")), ("field", ask(1, "area")),
             ("replies", choose(1)), ("b10", choose(1, "Moss", field="soil")), ("b10", choose(1, "long", field="length")),
             ("c1", {"kind": "branch", "id": "l1", "cases": [{"id": "c1", "rule": "length >"}]}),
             ("action0", do(1, {"verb": "gains", "field": "soil", "value": "1"})), ("action0", do(1, {"verb": "tag_on"})),

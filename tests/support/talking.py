@@ -36,6 +36,8 @@ FIELDS = (
     ("born", "Born", "date", {}),
     ("secret_note", "Staff note", "short_text", {"settings": {"private": True}}),
     ("word", "Word", "secret", {}),
+    ("photo", "Photo", "picture", {}),
+    ("sketch", "Sketch", "structured", {}),
     ("area", "Area", "number", {"formula": "length * width", "unit": "m²"}),
 )
 

@@ -130,6 +130,7 @@ _PLOTS: Final[list[dict[str, Any]]] = [
      "known": "confirm", "optional": True},
     {"kind": "ask", "id": "l5", "under": "c2", "text": "When was it limed last?", "field": "plots.limed_on",
      "optional": True},
+    {"kind": "ask", "id": "l9", "text": "Where shall we bring the lime?", "address": "delivery", "optional": True},
     {"kind": "sum_up", "id": "l6", "text": "Is all of this right?"},
     {"kind": "end", "id": "l7", "text": "Thank you. We bring lime where it is due."},
     {"kind": "end", "id": "l8", "text": "You have no plot with us. Ask for one on the account page."},

@@ -7,6 +7,7 @@ from fastapi import Request
 from finesieve.services.accounts.members import MemberAccounts
 from finesieve.services.accounts.staff import StaffAccounts
 from finesieve.services.chat.holding import PublicChats
+from finesieve.services.chat.on_a_page import AnswerPages
 from finesieve.services.commerce.public import PublicShop
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.kernel.scope import Clock
@@ -31,6 +32,7 @@ class Site:
     public_shop: PublicShop
     public_pages: PublicPages
     public_chats: PublicChats
+    answer_pages: AnswerPages
     files: FileStore
 
 

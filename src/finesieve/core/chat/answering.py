@@ -17,7 +17,7 @@ from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.rows import inside
 from finesieve.core.values import Value
 
-__all__ = ["keep_answer", "problem_of", "put_answer", "put_aside", "reused"]
+__all__ = ["keep_answer", "problem_of", "put_answer", "put_answer_parts", "put_aside", "reused"]
 
 
 def problem_of(run: Run, step: Any, subject: Subject, value: Value) -> tuple[str, bool]:
@@ -56,6 +56,12 @@ def _corrected(run: Run, place: int, entry: Entry) -> None:
         committed=min(run.state.committed, place),
     )  # fmt: skip
     run.renew()
+
+
+def put_answer_parts(run: Run, step: Ask, shown: str, reply: str, parts: Mapping[str, Any]) -> None:
+    """Put an answer that was not typed into the journal, with what comes of it, and lead on."""
+    keep_answer(run, Entry("answer", run.state.stack[-1].visit, run.state.stack, "", shown, reply, **parts))
+    run.move(run.script.flow.leads(step.id, step.to))
 
 
 def put_aside(run: Run) -> Entry | None:

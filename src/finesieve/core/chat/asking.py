@@ -10,6 +10,7 @@ from finesieve.core.chat.replies import (
 )
 from finesieve.core.chat.run import Run
 from finesieve.core.chat.script import (
+    ADDRESS_NAMES,
     Ask,
     Choose,
     EachRecord,
@@ -22,10 +23,14 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.phrases import phrase
 from finesieve.core.values import fold as fold_text
 
-__all__ = ["AGAIN", "ENOUGH", "NEW_RECORD", "ask_again", "offered"]
+__all__ = ["AGAIN", "ENOUGH", "NEW_RECORD", "PAGE", "ask_again", "offered"]
 
 NEW_RECORD: Final = "r:new"
 """The id of the offer of a record that is not there yet."""
+PAGE: Final = "page"
+"""The id of the offer of a page where something is given that cannot be typed."""
+_ON_PAGE: Final = {"file": "Send a file", "picture": "Send a picture", "secret": "Write it where nobody else reads it"}
+_WRITE: Final = "Write it on a page"
 AGAIN: Final = "again"
 ENOUGH: Final = "enough"
 """The ids of the replies to whether there is another record."""
@@ -38,6 +43,9 @@ def offered(run: Run, step: Any, subject: Subject | None) -> tuple[Offer, ...]:
         return _records_offered(run, step)
     if isinstance(step, Choose):
         return tuple(found for one in step.replies if (found := _prepared(run, one, subject)) is not None)
+    if isinstance(step, Ask) and (fields := run.script.page_fields(step)):
+        page = Offer(PAGE, run.say(_ON_PAGE.get(fields[0].type_key, _WRITE)), kind="page")
+        return (page, *((Offer("skip", run.say("Skip")),) if step.optional else ()))
     if subject is None:
         return ()
     field = subject.field
@@ -114,6 +122,8 @@ def _words(run: Run, step: Any, subject: Subject | None, kind: str) -> str:
         shown = subject.field.say(value_of(subject, run.row, run.moment))
         still = run.say(phrase("Still {value}?", value=shown))
         return f"{text} {still}" if text else f"{run.say(subject.field.label)}: {still}"
+    if not text and isinstance(step, Ask) and step.address:
+        return run.say(ADDRESS_NAMES[step.address]) + "?"
     return text or (run.say(subject.field.label) + "?" if subject is not None else "")
 
 
@@ -144,6 +154,8 @@ def _expected(subject: Subject | None, step: Any) -> dict[str, Any] | None:
     if isinstance(step, Wait):
         return None
     field: Field | None = subject.field if subject is not None else None
+    if isinstance(step, Ask) and step.address:
+        return {**_CHOICE, "kind": "address", "optional": step.optional}
     return {
         "kind": field.type_key if field is not None else "choice",
         "field": field.key if field is not None else "",

@@ -9,6 +9,7 @@ from typing import Any, Final
 from finesieve.core.chat.answering import put_answer, reused
 from finesieve.core.chat.asking import ask_again, offered
 from finesieve.core.chat.each_record import arrive_at_record
+from finesieve.core.chat.given import arrive_at_page
 from finesieve.core.chat.journal import ADD, SET, Entry, Frame, fold
 from finesieve.core.chat.prepare import Subject
 from finesieve.core.chat.run import Run
@@ -116,6 +117,8 @@ def _alternative(run: Run, step: Say) -> int:
 
 
 def _arrive_ask(run: Run, step: Ask | Choose) -> bool:
+    if isinstance(step, Ask) and (step.address or run.script.page_fields(step)):
+        return arrive_at_page(run, step)
     subject = run.script.subject_of(step)
     asks_something = bool(step.field_id or step.passing)
     if asks_something and (subject is None or (subject.of_record and not run.state.record)):

@@ -8,6 +8,7 @@ from typing import Any, Final
 from finesieve.core.chat.flow import Flow
 from finesieve.core.chat.script import Ask, Choose, EachRecord, Passing, Script
 from finesieve.core.fields.about import HOUSE, LEVEL, PERSON, record_about
+from finesieve.core.fields.built_in import address_keys
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.options import Option
 from finesieve.core.forms.prepare import CompiledCheck, can_ask, compile_checks
@@ -47,6 +48,7 @@ class Subject:
 
 PASSING: Final = "passing"
 _NOT_TYPED: Final = ("secret", "file", "structured")
+"""Kinds of values that nobody types in a conversation: they are given on a page of their own."""
 
 
 def passing_field(one: Passing, catalogue: Catalogue) -> Field:
@@ -166,9 +168,18 @@ class PreparedScript:
         return tuple(text for text in found if text.strip())
 
     def can_ask(self, field: Field) -> bool:
-        """Whether a conversation asks a field at all: a secret must never be in one, a file or data cannot be typed."""
+        """Whether a conversation asks a field at all."""
         about = field.about if field.about == self.record_about else PERSON
-        return field.id == 0 or (can_ask(field, self._hidden_groups, about) and field.type.kind not in _NOT_TYPED)
+        return field.id == 0 or can_ask(field, self._hidden_groups, about)
+
+    def page_fields(self, step: Ask) -> tuple[Field, ...]:
+        """The fields of a question that is answered on a page of its own: all lines of an address, a file, data, a
+        secret; none for what is typed."""
+        if step.address:
+            lines = (self.catalogue.by_key.get(key) for key in address_keys(step.address).values())
+            return tuple(one for one in lines if one is not None and one.built_in and self.can_ask(one))
+        subject = self.subject_of(step)
+        return (subject.field,) if subject is not None and subject.field.type.kind in _NOT_TYPED else ()
 
     def _checks(self, step: Ask) -> tuple[CompiledCheck, ...]:
         subject = self.subject(step.field_id, step.passing)

@@ -4,8 +4,20 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any, Final
 
-from finesieve.core.chat.prepare import PreparedScript
-from finesieve.core.chat.script import NEXT, Ask, Branch, Choose, Do, EachRecord, GoTo, Say, parts_of, texts_of
+from finesieve.core.chat.prepare import PreparedScript, Subject
+from finesieve.core.chat.script import (
+    ADDRESS_NAMES,
+    NEXT,
+    Ask,
+    Branch,
+    Choose,
+    Do,
+    EachRecord,
+    GoTo,
+    Say,
+    parts_of,
+    texts_of,
+)
 from finesieve.core.fields.about import HOUSE
 from finesieve.core.language.checker import Checked, check
 from finesieve.core.language.placeholders import expressions_in, placeholder_problems
@@ -95,22 +107,29 @@ def _of_asking(script: PreparedScript, step: Any) -> Iterator[ScriptProblem]:
         return
     subject = script.subject(step.field_id, step.passing)
     if isinstance(step, Choose):
-        if not any(reply.kind == "reply" for reply in step.replies):
-            yield ScriptProblem(step.id, "replies", "Give it a reply to choose.")
+        yield from _of_replies(script, step, subject)
+    elif step.address:
+        if not script.page_fields(step):
+            yield ScriptProblem(step.id, "field", f"{ADDRESS_NAMES[step.address]} is not in use here.")
+        return
     elif not (step.field_id or step.passing):
         yield ScriptProblem(step.id, "field", "Say what the answer is kept in.")
     if (step.field_id or step.passing) and (subject is None or not script.can_ask(subject.field)):
-        yield ScriptProblem(
-            step.id,
-            "field",
-            "What it asks is gone, paused, private to staff, or cannot be typed: ask a file or a secret by a form.",
-        )
-        return
-    if subject is not None and subject.of == HOUSE:
+        yield ScriptProblem(step.id, "field", "What it asks is gone, paused, or private to staff.")
+    elif subject is not None and subject.of == HOUSE:
         yield ScriptProblem(step.id, "field", "This is one value for everybody: ask a field of the person instead.")
-    if subject is not None and isinstance(step, Choose):
-        for reply in step.replies:
-            yield from _of_reply(script, step, reply, subject.field)
+
+
+def _of_replies(script: PreparedScript, step: Choose, subject: Subject | None) -> Iterator[ScriptProblem]:
+    if not any(reply.kind == "reply" for reply in step.replies):
+        yield ScriptProblem(step.id, "replies", "Give it a reply to choose.")
+    if subject is None or not script.can_ask(subject.field):
+        return
+    if subject.field.type.kind in ("secret", "file", "structured"):
+        yield ScriptProblem(step.id, "field", f"Replies cannot set {subject.field.label}: ask for a value instead.")
+        return
+    for reply in step.replies:
+        yield from _of_reply(script, step, reply, subject.field)
 
 
 def _of_reply(script: PreparedScript, step: Any, reply: Any, field: Any) -> Iterator[ScriptProblem]:

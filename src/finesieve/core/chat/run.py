@@ -40,7 +40,7 @@ class Run:
         self.understood, self.quiet = "", ""
         self.handed_over: str | None = None
         self.trace: list[Trace] = []
-        self.restarts = False
+        self.restarts = self.hush = False
         self._row: tuple[FormRow, Moment] | None = None
         self._members: dict[str, Mapping[str, Value]] = {}
         self._answered: tuple[FormRow, tuple[Entry, ...], tuple[Answered, ...]] | None = None
@@ -115,7 +115,7 @@ class Run:
             self.change(written=self._made)
         return Turn(
             self.state, tuple(self.messages), self.offers, self.expects, self.effects, self.understood, self.quiet,
-            self.handed_over, tuple(self.trace), restarts=self.restarts,
+            self.handed_over, tuple(self.trace), restarts=self.restarts, hush=self.hush,
         )  # fmt: skip
 
     def say_mode(self) -> None:

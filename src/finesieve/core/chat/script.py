@@ -9,6 +9,7 @@ from finesieve.core.limits import EXPRESSION, KEY, LABEL, NAME, OPTION, TEXT, TI
 from finesieve.core.model.checks import Check
 
 __all__ = [
+    "ADDRESS_NAMES",
     "END",
     "MOST_LINES",
     "NEXT",
@@ -46,6 +47,8 @@ Expression = Annotated[str, Field(max_length=EXPRESSION)]
 Target = Annotated[str, Field(pattern=r"^(end|l[0-9]{1,6})?$")]
 PASSING_TYPES: Final = ("number", "short_text", "yes_no", "date", "choice")
 """The types that a passing value can have."""
+ADDRESS_NAMES: Final = {"billing": "Billing address", "delivery": "Delivery address"}
+"""The addresses that are asked as one."""
 VERBS: Final[dict[str, str]] = {
     "becomes": "becomes", "gains": "gains", "loses": "loses", "is_emptied": "is emptied",
     "tag_on": "put on the tag", "tag_off": "take off the tag",
@@ -127,9 +130,10 @@ class _Asking(_Line):
 
 
 class Ask(_Asking):
-    """A question whose kind of reply follows from its field."""
+    """A question whose kind of reply follows from its field; or an `address`, with all its lines."""
 
     kind: Literal["ask"] = "ask"
+    address: Literal["", "billing", "delivery"] = ""
     optional: bool = False
     checks: tuple[Check, ...] = Field(default=(), max_length=20)
     to: Target = NEXT

@@ -7,6 +7,7 @@ from typing import Any, Final
 from finesieve.core.chat.answering import problem_of, put_answer
 from finesieve.core.chat.asking import AGAIN, ENOUGH, ask_again
 from finesieve.core.chat.each_record import choose_record, see_to_another
+from finesieve.core.chat.given import take_given
 from finesieve.core.chat.lines import go_on, is_filled
 from finesieve.core.chat.prepare import Subject
 from finesieve.core.chat.replies import (
@@ -55,20 +56,32 @@ def take(run: Run, reply: Reply, word: Steering | None) -> None:
         run.change(since=run.moment.now.isoformat())  # a reply stops the clock; it begins anew
     subject = run.script.subject_of(step) if isinstance(step, Ask | Choose) else None
     ask_again(run, quietly=True)
-    offers = tuple(one for one in run.offers if one.kind == "reply")
-    said = reply.text.strip()
-    if reply.button:
-        found = next((one for one in offers if _is_pressed(run, one, reply.button)), None)
-        if found is None:
-            run.understood = "a reply of an earlier question"
-            ask_again(run)
-            return
-        _chosen(run, step, subject, found, found.label)
-        return
-    if not said:
+    if reply.given is not None:
+        if take_given(run, reply.given):
+            go_on(run)
+    elif reply.button:
+        _press(run, step, subject, reply.button)
+    elif reply.text.strip():
+        _typed(run, step, subject, reply.text.strip(), word)
+    else:
         _mismatch(run, step, _UNREADABLE)
-        return
-    found = by_name(said, offers)
+
+
+def _press(run: Run, step: Any, subject: Subject | None, button: str) -> None:
+    """One of the buttons that were offered was pressed, or one of an earlier question."""
+    found = next((one for one in run.offers if _is_pressed(run, one, button)), None)
+    if found is not None and found.kind == "page":
+        run.understood = run.quiet = "It is given on a page of its own."
+    elif found is not None and found.kind == "reply":
+        _chosen(run, step, subject, found, found.label)
+    else:
+        run.understood = "a reply of an earlier question"
+        ask_again(run)
+
+
+def _typed(run: Run, step: Any, subject: Subject | None, said: str, word: Steering | None) -> None:
+    """Something was typed: the name of an offer or its number, a word that steers, or an answer to be read."""
+    found = by_name(said, tuple(one for one in run.offers if one.kind == "reply"))
     numbered = by_number(said, run.offers) if _numbered(run, step, subject) else None
     if found is None and numbered is not None and not _is_another(run, subject, said, numbered):
         found = numbered
@@ -77,8 +90,20 @@ def take(run: Run, reply: Reply, word: Steering | None) -> None:
         return
     if word in ("back", "start_over", "person"):
         _word(run, step, subject, word, said)
-        return
-    _read(run, step, subject, said, numbered)
+    elif _is_skipped(run, step, said):
+        _skip(run, step, subject)
+        _go_on_if_moved(run)
+    elif isinstance(step, Ask) and not run.state.sub.get("kind") and (fields := run.script.page_fields(step)):
+        run.hush = any(one.type.kind == "secret" for one in fields)
+        _mismatch(run, step, "Please use the link for that.")
+    else:
+        _read(run, step, subject, said, numbered)
+
+
+def _is_skipped(run: Run, step: Any, said: str) -> bool:
+    """Whether a word passes over what may be skipped."""
+    may_be = isinstance(step, Ask) and step.optional and run.state.sub.get("kind") not in ("sum", "which")
+    return may_be and steering_word(said, run.state.language) == "skip"
 
 
 def _is_pressed(run: Run, one: Offer, button: str) -> bool:
@@ -206,10 +231,6 @@ def _read(run: Run, step: Any, subject: Subject | None, said: str, numbered: Off
         _near(run, step, subject, said, _UNREADABLE)
         return
     field = subject.field
-    if isinstance(step, Ask) and step.optional and steering_word(said, run.state.language) == "skip":
-        _skip(run, step, subject)
-        _go_on_if_moved(run)
-        return
     if field.type.kind == "choices":
         try:
             chosen = read_several(said, [one for one in run.offers if one.id.startswith(("o:", "b"))])

@@ -7,6 +7,7 @@ from typing import Any, Literal
 from finesieve.core.chat.effects import Effects
 from finesieve.core.chat.journal import State
 from finesieve.core.chat.replies import Offer
+from finesieve.core.fields.encoding import Json
 
 __all__ = ["Message", "Reply", "Trace", "Turn"]
 
@@ -14,13 +15,15 @@ __all__ = ["Message", "Reply", "Trace", "Turn"]
 @dataclass(frozen=True, slots=True)
 class Reply:
     """What somebody sends. `key` makes it count once. `button` is the id of an offer, `step` the line that a clerk
-    returns it to; `timer` names the visit that a clock was set for."""
+    returns it to; `timer` names the visit that a clock was set for. `given` is what came from a page, by key.
+    """
 
     key: str
     text: str = ""
     button: str = ""
     timer: int = 0
     step: str = ""
+    given: Mapping[str, Json] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,7 +53,8 @@ class Turn:
 
     `expects` says what kind of reply is waited for, None where none is. `effects` are to be written with the state,
     where this is a commit point. `quiet` is why nothing was said, `understood` what the reply was taken for. `repeated`
-    tells that the reply had been counted before, `restarts` that a new conversation is to begin.
+    tells that the reply had been counted before, `restarts` that a new conversation is to begin, `hush` that what was
+    typed may be a secret, and is not to be kept.
     """
 
     state: State
@@ -64,3 +68,4 @@ class Turn:
     trace: tuple[Trace, ...] = ()
     repeated: bool = False
     restarts: bool = False
+    hush: bool = False

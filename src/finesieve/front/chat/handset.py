@@ -1,6 +1,7 @@
 """The stand-in for a text channel: a handset that sends messages to the house and shows what comes back."""
 
 import secrets
+from dataclasses import replace
 from typing import Final
 
 from fastapi import APIRouter, Request
@@ -31,7 +32,9 @@ def show_handset(request: Request, workspace: str, number: str = _FIRST) -> Resp
     if not site_of(request).settings.demo:
         raise NotFound("There is no such page.")
     chats, address = site_of(request).public_chats, _address(number)
-    lines, offers = chats.texts(workspace, address)
+    lines, found = chats.texts(workspace, address)
+    origin = str(request.base_url).rstrip("/")
+    offers = [replace(one, target=origin + one.target) if one.kind == "page" else one for one in found]
     shown: list[tuple[Line, tuple[str, ...]]] = []
     for place, line in enumerate(lines):
         last = place == len(lines) - 1

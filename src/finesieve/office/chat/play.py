@@ -9,6 +9,7 @@ from typing import Any, Final
 from finesieve.core.chat.flow import Flow
 from finesieve.core.chat.reasoning import ScriptFinding
 from finesieve.core.chat.script import (
+    ADDRESS_NAMES,
     END,
     VERBS,
     Action,
@@ -181,7 +182,7 @@ class _Drawn:
         if step.which == "one" and step.or_new:
             words += ", or a new one"
         more = [Row("note", self._pieces(step.another_text or "Another one?"))] if step.another else []
-        return [self._leads(step, step.inside, (Piece(words, "value"),), ""), *more]
+        return [self._leads(step, step.inside, (Piece(words),), ""), *more]
 
     def _rows(self, step: Any) -> Sequence[Row]:
         match step:
@@ -225,6 +226,13 @@ class _Drawn:
         return self.flow.numbers.get(self.flow.leads(step_id, to, by), 0)
 
     def _expected(self, step: Ask) -> Row:
+        if step.address:
+            label = ADDRESS_NAMES[step.address]
+            notes = [
+                "may be skipped" if step.optional else "",
+                "passed over where known" if step.known == "skip" else "",
+            ]
+            return Row("answer", (Piece("on a page → "), Piece(label, "field")), note=" · ".join(filter(None, notes)))
         subject = self._here.subject(step.field_id, step.passing)
         if subject is None:
             return Row("answer", (Piece("an answer, kept nowhere yet"),))

@@ -6,9 +6,10 @@ from urllib.parse import urlencode
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response, StreamingResponse
 
-from finesieve.core.chat.script import PASSING_TYPES, VERBS
+from finesieve.core.chat.script import ADDRESS_NAMES, PASSING_TYPES, VERBS
 from finesieve.core.errors import InvalidInput, NotFound, Overtaken, TookTooLong
 from finesieve.core.fields.about import HOUSE, PERSON
+from finesieve.core.fields.built_in import address_keys
 from finesieve.core.fields.types import TYPES
 from finesieve.office.chat.play import play_of, threads_of
 from finesieve.office.chat.typed import line_parts, passing_parts, script_parts
@@ -158,6 +159,11 @@ def _choices(view: ScriptView, opened: str) -> dict[str, Any]:
         "new_types": {key: TYPES[key].label for key in _NEW_TYPES},
         "own_groups": [*(catalogue.groups_about(about) if about else ()), *catalogue.groups],
         "collections": tuple(prepared.links.values()),
+        "addresses": {
+            key: words
+            for key, words in ADDRESS_NAMES.items()
+            if (street := catalogue.by_key.get(address_keys(key)["street"])) is not None and street.built_in
+        },
     }  # fmt: skip
 
 

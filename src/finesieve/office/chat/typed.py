@@ -81,7 +81,13 @@ def _ask(form: PostedForm, script: Script) -> dict[str, Any]:
     if form.text("condition").strip():
         message = form.text("condition_message")
         checks.append({"kind": "condition", "expression": form.text("condition").strip(), "message": message})
-    return {**_asking(form), "optional": form.text("optional") == "yes", "checks": [*checks, *kept]}
+    kind, _, address = form.text("subject").partition(":")
+    return {
+        **_asking(form),
+        "address": address if kind == "address" else "",
+        "optional": form.text("optional") == "yes",
+        "checks": [*checks, *kept],
+    }
 
 
 def _choose(form: PostedForm, script: Script) -> dict[str, Any]:

@@ -41,7 +41,7 @@ def _taken(form: Form, catalogue: Catalogue) -> tuple[list[dict[str, Any]], list
             continue
         for question in section.questions:
             known = catalogue.by_id.get(question.field_id)
-            if known is None or known.type.kind in ("file", "secret", "structured") or known.about != "person":
+            if known is None or known.about != "person":
                 left.append(f"{question.label or (known.label if known else name)}: it cannot be asked in a chat.")
                 continue
             if question.hidden:

@@ -28,6 +28,7 @@ from finesieve.services.chat.committing import write_effects
 from finesieve.services.filling.levels import values_of_levels
 from finesieve.services.filling.situation import person_situation
 from finesieve.services.kernel.arrivals import count_arrival
+from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Clock, Scope, Unit, public_scope
 from finesieve.services.people.personal_links import found_by, is_good, use_link_once
 from finesieve.services.values.files import OpenedFile
@@ -243,8 +244,10 @@ def come_of_wait(unit: Unit, row: Conversation, scripts: Scripts) -> bool:
 class PublicChats:
     """The conversations of all workspaces, as whoever holds one may see and continue it."""
 
-    def __init__(self, store: Store, clock: Clock, files: FileStore | None = None) -> None:
+    def __init__(self, store: Store, clock: Clock, files: FileStore | None = None, secret: str = "") -> None:
+        """`secret` signs the links to pages where something is given; without it none are offered."""
         self._store, self._clock, self._files = store, clock, files
+        self._links = Links(secret) if secret else None
         self._kept: dict[tuple[int, int, int, int], PreparedScript] = {}
         self._ids: dict[tuple[int, str], int] = {}
         self._entered: dict[str, tuple[Scope, str]] = {}
@@ -381,7 +384,7 @@ class PublicChats:
                 return (), ()
             scripts = self._scripts(unit, row)
             turn = present(scripts, self._world(unit, row, scripts), read_state(row.state))
-            return lines_of(unit, row.id or 0), turn.offers
+            return lines_of(unit, row.id or 0), self._with_pages(unit, row, turn)
 
     def by_text(self, workspace: str) -> tuple[tuple[str, str], ...]:
         """The scripts in force that are held by text messages, by short name and title."""
@@ -513,6 +516,7 @@ class PublicChats:
         if turn.repeated:
             return scripts, turn, []
         words = reply.text[:_LONGEST] or next(iter(_offered_then(scripts, world, state, reply)), "")
+        words = "••••" if turn.hush else words
         more = {"as": turn.understood} if words.strip().isdecimal() and turn.understood != words.strip() else {}
         said = [note(unit, row, "person", "typed", words, more)] if reply.text or reply.button else []
         if turn.restarts:
@@ -584,10 +588,19 @@ class PublicChats:
         visit = turn.state.stack[-1].visit if turn.state.stack else 0
         last = lines[-1].id if lines else 0
         return OpenChat(
-            house, say(script.title), speaker_of(unit, script, house), token, lines, turn.offers, turn.expects,
+            house, say(script.title), speaker_of(unit, script, house), token, lines,
+            self._with_pages(unit, row, turn), turn.expects,
             turn.state.mode, visit, say, unit.manner.language, last,
             row.clerk if row is not None else "", row is not None, script.embed_on, script.speaker_picture, turn.quiet,
         )  # fmt: skip
+
+    def _with_pages(self, unit: Unit, row: Conversation | None, turn: Turn) -> tuple[Offer, ...]:
+        """The replies that are offered; what is given on a page, with the way there once the conversation is kept."""
+        if self._links is None or row is None or all(one.kind != "page" for one in turn.offers):
+            return turn.offers
+        token = self._links.give("ask", unit.moment.now, row.id, turn.state.stack[-1].visit)
+        page = f"/answer/{unit.workspace.slug}/{token}"
+        return tuple(replace(one, target=page) if one.kind == "page" else one for one in turn.offers)
 
 
 def _one_at_a_time(unit: Unit, address: str) -> None:

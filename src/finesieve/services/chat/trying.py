@@ -7,6 +7,7 @@ from typing import Any, Final, Literal
 
 from sqlmodel import col, select
 
+from finesieve.core.chat.asking import PAGE
 from finesieve.core.chat.journal import NOTHING, State, fold
 from finesieve.core.chat.machine import advance, begin
 from finesieve.core.chat.plain import as_texts
@@ -17,7 +18,7 @@ from finesieve.core.chat.turn import Message, Reply, Turn
 from finesieve.core.chat.world import TalkWorld, member_of, talk_row
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.fields.about import HOUSE, PERSON, record_about
-from finesieve.core.fields.encoding import to_json
+from finesieve.core.fields.encoding import Json, to_json
 from finesieve.core.forms.rows import FormRow
 from finesieve.core.language.evaluator import compile_python
 from finesieve.core.language.program import Moment
@@ -129,7 +130,11 @@ def _tried(unit: Unit, script_id: int, asked: TrialInput) -> Trial:
         pressed = reply.removeprefix(PRESS) if reply.startswith(PRESS) else ""
         label = next((one.label for one in turn.offers if pressed and one.id == pressed.partition("@")[2]), "")
         said.append(Said("person", "typed", (label or reply.removeprefix(PRESS),), {}))
-        turn = advance(scripts, world, turn.state, Reply(f"t{number}", "" if pressed else reply, pressed))
+        given: dict[str, Json] | None = (
+            {} if pressed.partition("@")[2] == PAGE else None
+        )  # as if something had been given there
+        said_so = Reply(f"t{number}", "" if pressed else reply, "" if given is not None else pressed, given=given)
+        turn = advance(scripts, world, turn.state, said_so)
         if turn.restarts:
             turn = started()
         written, turn = written or bool(turn.effects), _unwritten(turn)

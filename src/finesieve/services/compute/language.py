@@ -3,15 +3,16 @@
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
-from typing import Final
+from typing import Any, Final
 
 from finesieve.core.chat.prepare import PreparedScript
 from finesieve.core.chat.script import Script
 from finesieve.core.errors import NotFound
-from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.about import PERSON, record_about
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.fees import fee_world
 from finesieve.core.forms.prepare import form_world, section_about, section_world
+from finesieve.core.forms.rows import inside
 from finesieve.core.language.checker import Checked, check
 from finesieve.core.language.names import World
 from finesieve.core.language.placeholders import fill, placeholder_problems
@@ -26,7 +27,7 @@ from finesieve.services.people.messages import brings_of
 from finesieve.services.values.value_lines import person_name
 from finesieve.services.values.writing import row_of
 from finesieve.store.reading.people import page_of_people
-from finesieve.store.reading.rows import stored_row
+from finesieve.store.reading.rows import first_targets, page_of_rows, stored_row
 from finesieve.store.tables import ChatScriptRow
 
 __all__ = ["Held", "HeldLine", "TextAsRead", "text_as_read", "what_is_held", "words_here"]
@@ -49,24 +50,45 @@ def text_as_read(scope: Scope, text: str, who: str = "", about: str = PERSON, fo
     What the one who asks may not see stays blank.
     """
     with scope.reading("reader") as unit:
-        found = page_of_people(unit.session, unit.definitions, unit.moment, [], search=who, limit=1)
-        if not found and who:
-            found = page_of_people(unit.session, unit.definitions, unit.moment, [], limit=1)
+        world, here = _world_here(unit, about, form_id, "")
+        collection = _records_here(unit.visible, world, here)
+        found = _reader(unit, who, collection)
         row: Mapping[str, Value] = {}
         level: Mapping[str, Value] = {}
         if found:
-            stored = stored_row(unit.session, unit.definitions, PERSON, found[0].id) or {}
-            row = row_of(unit, PERSON, found[0].id, stored)
+            stored = stored_row(unit.session, unit.definitions, PERSON, found) or {}
+            row = row_of(unit, PERSON, found, stored)
             level = brings_of(unit, stored.get("level")) if "level." in text else {}
-        world, _ = _world_here(unit, about, form_id, "")
 
         def checked(part: str) -> Checked:
             return check(part, world, zone=unit.visible.zone)
 
         problems = placeholder_problems(text, checked)
-        reader = ReaderRow(Reader(row, level, lambda _key: f"/join/{unit.workspace.slug}/…"))
+        reader: Mapping[str, Value] = ReaderRow(Reader(row, level, lambda _key: f"/join/{unit.workspace.slug}/…"))
+        records: Any = row.get(collection) if collection else ()
+        reader = inside(reader, records[0]) if records else reader
         filled = fill(text, checked, reader, unit.moment, partial(show_typed, unit.visible))
         return TextAsRead(person_name(row) if found else "", filled, problems[0].message if problems else "")
+
+
+def _records_here(catalogue: Catalogue, world: World, about: str) -> str:
+    """The collection of which a record comes first in a world, "" for none."""
+    links = catalogue.collections_of(PERSON).items() if world.inner else ()
+    return next((name for name, link in links if record_about(link.record_type_id) == about), "")
+
+
+def _reader(unit: Unit, who: str, collection: str) -> int:
+    """The first person whom the words find; else whose the newest record of a collection is, else the newest person."""
+    find = partial(page_of_people, unit.session, unit.definitions, unit.moment, [], limit=1)
+    if who and (found := find(search=who)):
+        return found[0].id
+    if collection:
+        link = unit.visible.collections_of(PERSON)[collection]
+        newest = page_of_rows(unit.session, unit.definitions, record_about(link.record_type_id), [], limit=1)
+        holders = first_targets(unit.session, unit.definitions, link.id, [record_id for record_id, _ in newest])
+        if holders:
+            return next(iter(holders.values()))
+    return next((one.id for one in find()), 0)
 
 
 @dataclass(frozen=True, slots=True)

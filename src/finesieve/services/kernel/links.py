@@ -7,7 +7,7 @@ from itsdangerous import BadData, URLSafeSerializer
 
 __all__ = ["ENDS", "Links"]
 
-Kind = Literal["form", "answers", "me", "address", "sent", "order"]
+Kind = Literal["form", "answers", "me", "address", "sent", "order", "ask"]
 ENDS: Final[dict[Kind, timedelta]] = {
     "form": timedelta(days=7),
     "answers": timedelta(days=30),
@@ -15,9 +15,11 @@ ENDS: Final[dict[Kind, timedelta]] = {
     "address": timedelta(days=7),
     "sent": timedelta(hours=1),
     "order": timedelta(days=365),
+    "ask": timedelta(days=7),
 }
 """How long each kind is good for: a form that is open, the letter about a held sign-up, a personal link, the letter
-about a new address, the page after sending, an order."""
+about a new address, the page after sending, an order, a question of a
+conversation that is answered on a page."""
 
 
 class Links:

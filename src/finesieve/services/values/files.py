@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import timedelta
 from typing import Final
 
-from sqlalchemy import text
+from sqlalchemy import Text, cast, or_, text
 from sqlmodel import col, select
 
 from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
@@ -18,7 +18,7 @@ from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.store.files.keeping import FileStore, described
 from finesieve.store.files.sniffing import sniff
 from finesieve.store.reading.rows import stored_row
-from finesieve.store.tables import Decision, HouseSchedule, Submission, Upload
+from finesieve.store.tables import Conversation, Decision, HouseSchedule, Submission, Upload
 
 __all__ = [
     "MOST_BYTES",
@@ -203,7 +203,8 @@ def forget_unnamed(unit: Unit, files: FileStore | None, digests: set[str]) -> No
 
 
 def _named(unit: Unit, digests: set[str]) -> set[str]:
-    """Those of the digests that something kept names: a value, its history, a held answer, a value to come."""
+    """Those of the digests that something kept names: a value, its history, a held answer, a value to come, a
+    conversation that is not over."""
     # As the index has it, which makes this a matter of moments however long the history is.
     past = text("SELECT new ->> 'digest' FROM history WHERE new ? 'digest' AND new ->> 'digest' = ANY(:digests)")
     found = {str(one) for one in unit.session.execute(past, {"digests": list(digests)}).scalars()}
@@ -212,5 +213,8 @@ def _named(unit: Unit, digests: set[str]) -> set[str]:
     held = select(Submission.answers, Submission.records).join(
         Decision, (col(Decision.submission_id) == col(Submission.id)) & (col(Decision.state) == "waiting")
     )
-    waiting = [str(one) for one in (*unit.session.exec(coming).all(), *unit.session.exec(held).all())]
+    said = select(Conversation.state).where(col(Conversation.mode) != "ended")
+    named = or_(*(cast(col(Conversation.state), Text).contains(digest) for digest in sorted(digests)))
+    kept = (unit.session.exec(query).all() for query in (coming, held, said.where(named)))
+    waiting = [str(one) for found_there in kept for one in found_there]
     return found | {digest for digest in digests if any(digest in one for one in waiting)}
