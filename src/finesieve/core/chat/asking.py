@@ -13,6 +13,7 @@ from finesieve.core.chat.script import (
     ADDRESS_NAMES,
     Ask,
     Choose,
+    Confirm,
     EachRecord,
     Wait,
 )
@@ -23,7 +24,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.phrases import phrase
 from finesieve.core.values import fold as fold_text
 
-__all__ = ["AGAIN", "ENOUGH", "NEW_RECORD", "PAGE", "ask_again", "offered"]
+__all__ = ["AGAIN", "DRAFTED", "ENOUGH", "NEW_RECORD", "PAGE", "STORED", "ask_again", "offered"]
 
 NEW_RECORD: Final = "r:new"
 """The id of the offer of a record that is not there yet."""
@@ -31,6 +32,9 @@ PAGE: Final = "page"
 """The id of the offer of a page where something is given that cannot be typed."""
 _ON_PAGE: Final = {"file": "Send a file", "picture": "Send a picture", "secret": "Write it where nobody else reads it"}
 _WRITE: Final = "Write it on a page"
+DRAFTED: Final = "drafted"
+STORED: Final = "stored"
+"""The ids of the replies to which holds: what was said now, or what is stored."""
 AGAIN: Final = "again"
 ENOUGH: Final = "enough"
 """The ids of the replies to whether there is another record."""
@@ -96,7 +100,7 @@ def ask_again(run: Run, *, quietly: bool = False) -> None:
     step, kind = run.step, run.state.sub.get("kind", "")
     subject = run.script.subject_of(step) if isinstance(step, Ask | Choose) else None
     run.offers = _OFFERS[kind](run) if kind in _OFFERS else offered(run, step, subject)
-    run.expects = dict(_CHOICE) if kind == "sum" else _expected(subject, step)
+    run.expects = dict(_CHOICE) if kind in ("sum", "conflict") else _expected(subject, step)
     if quietly:
         return
     lines = tuple((run.say(one.label), one.shown) for one in run.answered()) if kind == "sum" else ()
@@ -105,26 +109,41 @@ def ask_again(run: Run, *, quietly: bool = False) -> None:
         run.messages.append(Message(text, "sum" if lines else "ask", run.state.place[1], lines=lines))
 
 
+_WITHIN: Final = {
+    "which": "Which of these do you mean?", "word": "Is that your answer, or shall I do it?",
+    "code": "If we know that address, a code is on its way there. Write it here.",
+}  # fmt: skip
+"""What is said where something else is asked than the line itself does."""
+
+
 def _words(run: Run, step: Any, subject: Subject | None, kind: str) -> str:
     """What is asked, in words."""
-    if kind == "which":
-        return run.say("Which of these do you mean?")
-    if kind == "word":
-        return run.say("Is that your answer, or shall I do it?")
+    if kind in _WITHIN:
+        return run.say(_WITHIN[kind])
     if kind == "another":
         return run.filled(step.another_text) or run.say("Another one?")
+    if kind == "conflict":
+        label = run.say(run.script.catalogue.by_key[run.state.sub["keys"][0]].label)
+        return run.say(phrase("{what}: which holds, what you said now, or what we have?", what=label))
     text = run.filled(getattr(step, "text", ""))
-    if isinstance(step, EachRecord):
-        return text or run.say("Which one?")
-    if kind == "sum":
-        return text or run.say("Is this right?")
     if kind == "still" and subject is not None:
         shown = subject.field.say(value_of(subject, run.row, run.moment))
         still = run.say(phrase("Still {value}?", value=shown))
         return f"{text} {still}" if text else f"{run.say(subject.field.label)}: {still}"
-    if not text and isinstance(step, Ask) and step.address:
+    return text or _usually(run, step, subject, kind)
+
+
+def _usually(run: Run, step: Any, subject: Subject | None, kind: str) -> str:
+    """What is asked where the line says nothing itself."""
+    if kind == "sum":
+        return run.say("Is this right?")
+    if isinstance(step, Confirm):
+        return run.say("Which email are you known by? We send a code there.")
+    if isinstance(step, EachRecord):
+        return run.say("Which one?")
+    if isinstance(step, Ask) and step.address:
         return run.say(ADDRESS_NAMES[step.address]) + "?"
-    return text or (run.say(subject.field.label) + "?" if subject is not None else "")
+    return run.say(subject.field.label) + "?" if subject is not None else ""
 
 
 def _offers_of_sum(run: Run) -> tuple[Offer, ...]:
@@ -134,8 +153,17 @@ def _offers_of_sum(run: Run) -> tuple[Offer, ...]:
     return (Offer("right", run.say("That is right")), *fixes)
 
 
+def _offers_of_conflict(run: Run) -> tuple[Offer, ...]:
+    key = run.state.sub["keys"][0]
+    field = run.script.catalogue.by_key[key]
+    said, stored = run.around.get(f"form.{key}"), run.world.situation.stored.get(key)
+    return (Offer(DRAFTED, field.say(said) or run.say("blank")), Offer(STORED, field.say(stored)))
+
+
 _CHOICE: Final = {"kind": "choice", "field": "", "unit": "", "many": False, "optional": False}
 _OFFERS: Final[Mapping[str, Callable[[Run], tuple[Offer, ...]]]] = {
+    "code": lambda run: (Offer("skip", run.say("Go on without")),),
+    "conflict": _offers_of_conflict,
     "another": lambda run: (Offer(AGAIN, run.say("Yes")), Offer(ENOUGH, run.say("No"))),
     "still": lambda run: (Offer("keep", run.say("Yes")), Offer("other", run.say("No"))),
     "which": lambda run: tuple(
@@ -154,6 +182,8 @@ def _expected(subject: Subject | None, step: Any) -> dict[str, Any] | None:
     if isinstance(step, Wait):
         return None
     field: Field | None = subject.field if subject is not None else None
+    if isinstance(step, Confirm):
+        return {**_CHOICE, "kind": "email"}
     if isinstance(step, Ask) and step.address:
         return {**_CHOICE, "kind": "address", "optional": step.optional}
     return {

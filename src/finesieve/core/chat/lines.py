@@ -8,6 +8,7 @@ from typing import Any, Final
 
 from finesieve.core.chat.answering import put_answer, reused
 from finesieve.core.chat.asking import ask_again, offered
+from finesieve.core.chat.confirming import arrive_at_confirming
 from finesieve.core.chat.each_record import arrive_at_record
 from finesieve.core.chat.given import arrive_at_page
 from finesieve.core.chat.journal import ADD, SET, Entry, Frame, fold
@@ -19,6 +20,7 @@ from finesieve.core.chat.script import (
     Ask,
     Branch,
     Choose,
+    Confirm,
     Do,
     EachRecord,
     End,
@@ -271,5 +273,6 @@ def _arrive_end(run: Run, step: End) -> bool:
 
 _ARRIVE: Final[Mapping[type, Callable[[Run, Any], bool]]] = {
     Say: _arrive_say, Ask: _arrive_ask, Choose: _arrive_ask, Branch: _arrive_branch, Do: _arrive_do, SumUp: _arrive_sum,
-    EachRecord: arrive_at_record, Wait: _arrive_wait, HandOver: _arrive_hand, GoTo: _arrive_goto, End: _arrive_end,
+    Confirm: arrive_at_confirming, EachRecord: arrive_at_record, Wait: _arrive_wait, HandOver: _arrive_hand,
+    GoTo: _arrive_goto, End: _arrive_end,
 }  # fmt: skip

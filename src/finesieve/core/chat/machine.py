@@ -5,6 +5,7 @@ from dataclasses import replace
 from typing import Any, Final, Literal
 
 from finesieve.core.chat.asking import ask_again
+from finesieve.core.chat.confirming import ask_conflicts
 from finesieve.core.chat.journal import SET, Entry, Frame, State
 from finesieve.core.chat.lines import go_on, is_filled
 from finesieve.core.chat.prepare import PreparedScript
@@ -17,7 +18,7 @@ from finesieve.core.chat.words import steering_word
 from finesieve.core.chat.world import TalkWorld
 from finesieve.core.fields.encoding import Json
 
-__all__ = ["Scripts", "advance", "begin", "close", "has_come", "present", "result_of"]
+__all__ = ["Scripts", "advance", "begin", "close", "has_come", "present", "result_of", "with_conflicts"]
 
 Scripts = Mapping[str, PreparedScript]
 _KEPT: Final = 8
@@ -82,6 +83,18 @@ def result_of(reply: Reply, turn: Turn) -> tuple[str, Json]:
     """What a reply brought, by its key, as it is remembered."""
     messages: Json = [{"text": one.text, "kind": one.kind} for one in turn.messages]
     return reply.key, {"understood": turn.understood, "messages": messages}
+
+
+def with_conflicts(scripts: Scripts, world: TalkWorld, turn: Turn) -> Turn:
+    """The same turn of somebody who has been confirmed only now: what they said otherwise than is stored is asked."""
+    if turn.state.mode != "script":
+        return turn
+    run = Run(scripts, world, turn.state)
+    if not ask_conflicts(run):
+        return turn
+    return replace(
+        run.turn(), messages=(*turn.messages, *run.messages), effects=turn.effects, understood=turn.understood
+    )
 
 
 def has_come(scripts: Scripts, world: TalkWorld, state: State) -> bool:

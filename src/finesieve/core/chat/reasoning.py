@@ -10,7 +10,7 @@ from typing import Any, Final
 
 from finesieve.core.chat.flow import Flow
 from finesieve.core.chat.prepare import PreparedScript, Subject
-from finesieve.core.chat.script import END, Ask, Branch, Choose, Do, EachRecord, HandOver, SumUp, Wait
+from finesieve.core.chat.script import END, Ask, Branch, Choose, Confirm, Do, EachRecord, HandOver, SumUp, Wait
 from finesieve.core.chat.script import End as EndStep
 from finesieve.core.chat.words import edits_within, fold_reply
 from finesieve.core.forms.rows import RECORD_PREFIX
@@ -30,7 +30,7 @@ class ScriptFinding:
     remedy: str
 
 
-_WAITING: Final = (Ask, Choose, EachRecord, SumUp, Wait, HandOver, EndStep)
+_WAITING: Final = (Ask, Choose, Confirm, EachRecord, SumUp, Wait, HandOver, EndStep)
 """Where it waits, or comes to an end by itself: one record after the other does."""
 
 

@@ -41,6 +41,7 @@ class Run:
         self.handed_over: str | None = None
         self.trace: list[Trace] = []
         self.restarts = self.hush = False
+        self.code_to = ""
         self._row: tuple[FormRow, Moment] | None = None
         self._members: dict[str, Mapping[str, Value]] = {}
         self._answered: tuple[FormRow, tuple[Entry, ...], tuple[Answered, ...]] | None = None
@@ -116,6 +117,7 @@ class Run:
         return Turn(
             self.state, tuple(self.messages), self.offers, self.expects, self.effects, self.understood, self.quiet,
             self.handed_over, tuple(self.trace), restarts=self.restarts, hush=self.hush,
+            code_to=self.code_to,
         )  # fmt: skip
 
     def say_mode(self) -> None:
@@ -189,6 +191,10 @@ class Run:
         self.understood = understood
         self.say_mode()
         return self.turn()
+
+    def stored_data(self, key: str) -> Any:
+        """What is stored of the person in a field, as it is kept."""
+        return to_json(self.world.situation.stored.get(key))
 
     def amount(self, subject: Subject, how: str, data: Any) -> dict[str, Any]:
         if subject.of == PASSING:

@@ -21,6 +21,7 @@ __all__ = [
     "Branch",
     "Case",
     "Choose",
+    "Confirm",
     "Do",
     "EachRecord",
     "End",
@@ -204,6 +205,17 @@ class EachRecord(_Line):
     to: Target = NEXT
 
 
+class Confirm(_Line):
+    """It is found out who they are: by a code that is sent to the email they give. Who does not know it goes on all the
+    same, unconfirmed."""
+
+    kind: Literal["confirm"] = "confirm"
+    text: str = Field(default="", max_length=TEXT)
+    tries: int = Field(default=3, ge=1, le=20)
+    then: Literal["skip"] = "skip"
+    to: Target = NEXT
+
+
 class SumUp(_Line):
     """What was answered, each of it to be corrected; then on. Accepted, it is written."""
 
@@ -247,7 +259,8 @@ class End(_Line):
 
 
 Step = Annotated[
-    Say | Ask | Choose | Branch | EachRecord | Do | SumUp | Wait | HandOver | GoTo | End, Field(discriminator="kind")
+    Say | Ask | Choose | Branch | EachRecord | Confirm | Do | SumUp | Wait | HandOver | GoTo | End,
+    Field(discriminator="kind"),
 ]
 
 

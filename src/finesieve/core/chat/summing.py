@@ -7,7 +7,7 @@ from typing import Any
 from finesieve.core.chat.journal import Entry, State, fold
 from finesieve.core.chat.prepare import PreparedScript, Subject
 from finesieve.core.chat.records import collection_of, kind_of, title_of
-from finesieve.core.chat.script import ADDRESS_NAMES, Ask, EachRecord
+from finesieve.core.chat.script import ADDRESS_NAMES, Ask, Choose, EachRecord
 from finesieve.core.chat.world import TalkWorld, member_of, value_of
 from finesieve.core.forms.rows import FormRow, inside
 from finesieve.core.language.program import Moment
@@ -59,6 +59,8 @@ def _answer(
         return None  # whether there is another
     if isinstance(step, EachRecord):
         return kind_of(script, script.collection_of(step)), entry.shown
+    if not isinstance(step, Ask | Choose):
+        return None
     if isinstance(step, Ask) and step.address:
         fields = script.page_fields(step)
         lines = (one.show(value_of(Subject(one.about, one), row, moment)) for one in fields)

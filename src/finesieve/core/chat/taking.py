@@ -5,7 +5,8 @@ from functools import partial
 from typing import Any, Final
 
 from finesieve.core.chat.answering import problem_of, put_answer
-from finesieve.core.chat.asking import AGAIN, ENOUGH, ask_again
+from finesieve.core.chat.asking import AGAIN, DRAFTED, ENOUGH, STORED, ask_again
+from finesieve.core.chat.confirming import choose_between, take_code, take_email
 from finesieve.core.chat.each_record import choose_record, see_to_another
 from finesieve.core.chat.given import take_given
 from finesieve.core.chat.lines import go_on, is_filled
@@ -24,11 +25,12 @@ from finesieve.core.chat.run import Run
 from finesieve.core.chat.script import (
     Ask,
     Choose,
+    Confirm,
     EachRecord,
     Wait,
 )
 from finesieve.core.chat.steering import accept_sum, begin_fix, leave_wait, steer
-from finesieve.core.chat.turn import Message, Reply
+from finesieve.core.chat.turn import Identity, Message, Reply
 from finesieve.core.chat.words import Steering, steering_word
 from finesieve.core.phrases import phrase
 from finesieve.core.values import Value
@@ -37,7 +39,7 @@ __all__ = ["take"]
 
 _FREE: Final = ("short_text", "long_text", "text_list")
 """Types of which a word that steers could be the answer."""
-_NUMBERED: Final = ("sum", "which", "still", "word", "another")
+_NUMBERED: Final = ("sum", "which", "still", "word", "another", "conflict")
 """What is asked within a line of which the replies have numbers."""
 _UNREADABLE: Final = "I did not understand that."
 
@@ -62,7 +64,7 @@ def take(run: Run, reply: Reply, word: Steering | None) -> None:
     elif reply.button:
         _press(run, step, subject, reply.button)
     elif reply.text.strip():
-        _typed(run, step, subject, reply.text.strip(), word)
+        _typed(run, step, subject, reply.text.strip(), word, reply.identity)
     else:
         _mismatch(run, step, _UNREADABLE)
 
@@ -79,7 +81,7 @@ def _press(run: Run, step: Any, subject: Subject | None, button: str) -> None:
         ask_again(run)
 
 
-def _typed(run: Run, step: Any, subject: Subject | None, said: str, word: Steering | None) -> None:
+def _typed(run: Run, step: Any, subject: Subject | None, said: str, word: Steering | None, identity: Identity) -> None:
     """Something was typed: the name of an offer or its number, a word that steers, or an answer to be read."""
     found = by_name(said, tuple(one for one in run.offers if one.kind == "reply"))
     numbered = by_number(said, run.offers) if _numbered(run, step, subject) else None
@@ -93,6 +95,8 @@ def _typed(run: Run, step: Any, subject: Subject | None, said: str, word: Steeri
     elif _is_skipped(run, step, said):
         _skip(run, step, subject)
         _go_on_if_moved(run)
+    elif isinstance(step, Confirm) and run.state.sub.get("kind") != "conflict":
+        _confirm(run, step, said, identity)
     elif isinstance(step, Ask) and not run.state.sub.get("kind") and (fields := run.script.page_fields(step)):
         run.hush = any(one.type.kind == "secret" for one in fields)
         _mismatch(run, step, "Please use the link for that.")
@@ -100,8 +104,22 @@ def _typed(run: Run, step: Any, subject: Subject | None, said: str, word: Steeri
         _read(run, step, subject, said, numbered)
 
 
+def _confirm(run: Run, step: Confirm, said: str, identity: Identity) -> None:
+    """An address to send a code to, or the code."""
+    if run.state.sub.get("kind") != "code":
+        problem = take_email(run, said)
+        if problem:
+            _mismatch(run, step, problem)
+    elif not take_code(run, step, identity):
+        _mismatch(run, step, "That is not the code.")
+    elif run.state.sub.get("kind") != "conflict":
+        go_on(run)
+
+
 def _is_skipped(run: Run, step: Any, said: str) -> bool:
     """Whether a word passes over what may be skipped."""
+    if isinstance(step, Confirm) and run.state.sub.get("kind") == "code":
+        return steering_word(said, run.state.language) == "skip"
     may_be = isinstance(step, Ask) and step.optional and run.state.sub.get("kind") not in ("sum", "which")
     return may_be and steering_word(said, run.state.language) == "skip"
 
@@ -153,6 +171,8 @@ def _chosen(run: Run, step: Any, subject: Subject | None, offer: Offer, said: st
         "right": partial(accept_sum, run),
         "skip": lambda: _skip(run, step, subject),
         "done": lambda: _finish_several(run, step, subject),
+        DRAFTED: partial(_settle, run, DRAFTED),
+        STORED: partial(_settle, run, STORED),
         AGAIN: partial(_another_record, run, step, wanted=True),
         ENOUGH: partial(_another_record, run, step, wanted=False),
     }
@@ -188,6 +208,17 @@ def _chosen(run: Run, step: Any, subject: Subject | None, offer: Offer, said: st
 
 def _go_on_if_moved(run: Run) -> None:
     if run.state.mode == "script" and (not run.state.stack or not run.state.stack[-1].visit):
+        go_on(run)
+
+
+def _settle(run: Run, which: str) -> None:
+    """What holds is chosen; once all of that is settled, it goes on where it was."""
+    choose_between(run, which)
+    if run.state.sub.get("kind") == "conflict":
+        return
+    if run.state.stack and run.state.stack[-1].visit:
+        ask_again(run)
+    else:
         go_on(run)
 
 

@@ -9,13 +9,18 @@ from finesieve.core.chat.journal import State
 from finesieve.core.chat.replies import Offer
 from finesieve.core.fields.encoding import Json
 
-__all__ = ["Message", "Reply", "Trace", "Turn"]
+__all__ = ["Identity", "Message", "Reply", "Trace", "Turn"]
+
+
+Identity = Literal["", "right", "wrong"]
+"""Whether a code is the one that was sent; "" where none was asked for."""
 
 
 @dataclass(frozen=True, slots=True)
 class Reply:
     """What somebody sends. `key` makes it count once. `button` is the id of an offer, `step` the line that a clerk
-    returns it to; `timer` names the visit that a clock was set for. `given` is what came from a page, by key.
+    returns it to; `timer` names the visit that a clock was set for. `given` is what came from a page, by key,
+    `identity` whether a code that was asked for is right.
     """
 
     key: str
@@ -24,6 +29,7 @@ class Reply:
     timer: int = 0
     step: str = ""
     given: Mapping[str, Json] | None = None
+    identity: Identity = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +60,7 @@ class Turn:
     `expects` says what kind of reply is waited for, None where none is. `effects` are to be written with the state,
     where this is a commit point. `quiet` is why nothing was said, `understood` what the reply was taken for. `repeated`
     tells that the reply had been counted before, `restarts` that a new conversation is to begin, `hush` that what was
-    typed may be a secret, and is not to be kept.
+    typed may be a secret, and is not to be kept, `code_to` the address that a code is to be sent to.
     """
 
     state: State
@@ -69,3 +75,4 @@ class Turn:
     repeated: bool = False
     restarts: bool = False
     hush: bool = False
+    code_to: str = ""

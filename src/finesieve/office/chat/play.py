@@ -16,6 +16,7 @@ from finesieve.core.chat.script import (
     Ask,
     Branch,
     Choose,
+    Confirm,
     Do,
     EachRecord,
     GoTo,
@@ -34,7 +35,7 @@ __all__ = ["Piece", "PlayLine", "Row", "play_of", "threads_of"]
 
 SPEAKERS: Final = {
     "say": "house", "ask": "house", "choose": "house", "sum_up": "house", "branch": "if", "record": "record",
-    "do": "does", "wait": "waits", "hand_over": "clerk", "go_to": "goes", "end": "end",
+    "confirm": "house", "do": "does", "wait": "waits", "hand_over": "clerk", "go_to": "goes", "end": "end",
 }  # fmt: skip
 """Who is at the left of a line."""
 
@@ -163,6 +164,8 @@ class _Drawn:
                 return f"to line {self.flow.numbers.get(self.flow.leads(step.id, step.to), 'end')}"
             case HandOver():
                 return step.text or "One of us will take it from here."
+            case Confirm():
+                return step.text or "Which email are you known by? We send a code there."
             case SumUp():
                 return step.text or "Is this right?"
         return str(getattr(step, "text", "")) or {"end": "The conversation is over.", "do": ""}.get(step.kind, "…")
@@ -205,6 +208,9 @@ class _Drawn:
                 return self._of_record(step)
             case Do():
                 return [Row("action", self._action(one)) for one in step.actions]
+            case Confirm():
+                words = f"an email, then the code that is sent there · after {step.tries} tries goes on unconfirmed"
+                return [Row("note", (Piece(words),))]
             case SumUp():
                 return [Row("note", (Piece("any answer can be corrected here"),))]
             case HandOver():

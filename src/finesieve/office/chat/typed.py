@@ -128,6 +128,10 @@ def _record(form: PostedForm, script: Script) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _confirm(form: PostedForm, _script: Script) -> dict[str, Any]:
+    return {"text": form.text("text"), "tries": min(max(_number(form.text("tries"), 3), 1), 20)}
+
+
 def _do(form: PostedForm, _script: Script) -> dict[str, Any]:
     actions = []
     removed = form.text("action").partition(":")[2] if form.text("action").startswith("remove-action") else ""
@@ -160,7 +164,7 @@ def _goto(form: PostedForm, _script: Script) -> dict[str, Any]:
 
 
 _MAKERS: Final = {
-    "say": _say, "ask": _ask, "choose": _choose, "branch": _branch, "record": _record, "do": _do,
+    "say": _say, "ask": _ask, "choose": _choose, "branch": _branch, "record": _record, "confirm": _confirm, "do": _do,
     "wait": _wait, "hand_over": _hand, "go_to": _goto,
 }  # fmt: skip
 

@@ -15,6 +15,7 @@ from finesieve.core.fields.about import PERSON
 from finesieve.core.forms.by_itself import seen
 from finesieve.core.forms.changing import person_may_not
 from finesieve.core.values import Value, fold
+from finesieve.services.chat.consents import BY_PHONE, agreed_in_chat
 from finesieve.services.chat.of_records import records_to_wait, write_records
 from finesieve.services.filling.decisions import ask_for
 from finesieve.services.filling.house_values import HOUSE_VALUES
@@ -27,14 +28,15 @@ from finesieve.store.tables import Conversation, Decision
 
 __all__ = ["write_effects"]
 
-_CONSENT: Final = "consent_phone"
 _ADDRESSES: Final = ("email", "phone")
 """By one of these somebody can be reached."""
 
 
-def write_effects(unit: Unit, row: Conversation, title: str, effects: Effects, state: State) -> None:
+def write_effects(
+    unit: Unit, row: Conversation, title: str, effects: Effects, state: State, words: Mapping[str, str]
+) -> None:
     """Write what a conversation has come to: what is new of it (`effects`), of all that it has `written` by then. The
-    state gets the ids of records that are added.
+    state gets the ids of records that are added. `words` are those that consents were given to, by their key.
 
     What is said of a known email by somebody who is not confirmed waits. Of a stranger without any address nobody is
     made: it stays with the conversation until they give one.
@@ -42,11 +44,13 @@ def write_effects(unit: Unit, row: Conversation, title: str, effects: Effects, s
     source, house, sends, consent = f"chat: {title}", effects.house, effects.sends, effects.consent
     if not row.person_id:
         made = state.written
-        effects = effects_of(NOTHING, made) if any(made.person.get(key) for key in _ADDRESSES) else Effects()
+        only_stops = consent is False and made.person.keys() <= {"phone"}  # which the channel knew
+        can_be_reached = any(made.person.get(key) for key in _ADDRESSES) and not only_stops
+        effects = effects_of(NOTHING, made) if can_be_reached else Effects()
     if effects.person or effects.tags or effects.lists or effects.records:
-        _about_person(unit, row, title, effects, state, source)
-    if consent is not None and row.person_id and _CONSENT in unit.catalogue.by_key:
-        change_person(unit, row.person_id, {_CONSENT: consent}, source)
+        _about_person(unit, row, title, effects, state, words)
+    if consent is not None and row.person_id and BY_PHONE in unit.catalogue.by_key:
+        change_person(unit, row.person_id, {BY_PHONE: consent}, source)
     if house:
         set_to = {key: data for key, (how, data) in house.items() if how != "add"}
         adds = {key: data for key, (how, data) in house.items() if how == "add"}
@@ -59,21 +63,25 @@ def write_effects(unit: Unit, row: Conversation, title: str, effects: Effects, s
             post(unit.session, unit.workspace_id, row.person_id, letter, unit.moment.now)
 
 
-def _about_person(unit: Unit, row: Conversation, title: str, effects: Effects, state: State, source: str) -> None:
+def _about_person(
+    unit: Unit, row: Conversation, title: str, effects: Effects, state: State, words: Mapping[str, str]
+) -> None:
+    source = f"chat: {title}"
     waiting = _waiting(unit, row)
     email = effects.person.get("email", ("", None))[1]
     if not row.person_id and not row.confirmed and isinstance(email, str):
         found = _known(unit, email)
         if found:
             row.person_id = found
-            ask_for(unit, SAID_IN_CHAT, found, None, None, _asked(unit, row, title, effects, {}))
+            ask_for(unit, SAID_IN_CHAT, found, None, None, _asked(unit, row, title, effects, {"agreed": dict(words)}))
             return
     if waiting is not None:
         waiting.asked = _asked(unit, row, title, effects, waiting.asked)
         unit.session.add(waiting)
         return
     if not row.person_id:
-        row.person_id = add_person(unit, _of_somebody_new(unit, effects), source)
+        values = _of_somebody_new(unit, effects)
+        row.person_id = add_person(unit, values | agreed_in_chat(unit, values, words), source)
         state.record_ids = write_records(unit, row.person_id, None, effects.records, {}, source)
         return
     stored = stored_row(unit.session, unit.definitions, PERSON, row.person_id)
@@ -85,6 +93,7 @@ def _about_person(unit: Unit, row: Conversation, title: str, effects: Effects, s
         values.pop(key)  # somebody else has it by now; the rest counts
     values |= add_to_row(unit, PERSON, row.person_id, adds)
     values |= seen(unit.catalogue, unit.moment, stored, new=False)
+    values |= agreed_in_chat(unit, {key: one for key, one in values.items() if one != stored.get(key)}, words)
     change_person(unit, row.person_id, values, source)
     added = write_records(unit, row.person_id, stored.get("level"), effects.records, state.record_ids, source)
     state.record_ids = {**state.record_ids, **added}
@@ -94,7 +103,7 @@ def _asked(unit: Unit, row: Conversation, title: str, effects: Effects, before: 
     """What waits to be said yes to: what waited already, and what is new."""
     person = {**before.get("person", {}), **{key: list(one) for key, one in effects.person.items()}}
     return {
-        "conversation": row.id, "title": title, "person": person,
+        "conversation": row.id, "title": title, "person": person, "agreed": dict(before.get("agreed", {})),
         "tags": {**before.get("tags", {}), **effects.tags}, "lists": {**before.get("lists", {}), **effects.lists},
         "records": _records_waiting(before.get("records", {}), records_to_wait(unit, effects.records)),
     }  # fmt: skip

@@ -12,7 +12,7 @@ from sqlalchemy.orm import defer
 from sqlmodel import col, select
 
 from finesieve.core.chat.journal import State, read_state, write_state
-from finesieve.core.chat.machine import Scripts, advance, begin, has_come, present, result_of
+from finesieve.core.chat.machine import Scripts, advance, begin, has_come, present, result_of, with_conflicts
 from finesieve.core.chat.prepare import PreparedScript
 from finesieve.core.chat.replies import Offer
 from finesieve.core.chat.script import Script, Wait
@@ -24,7 +24,9 @@ from finesieve.core.fields.about import HOUSE
 from finesieve.core.forms.rows import Situation
 from finesieve.core.forms.wording import Wording
 from finesieve.core.values import StoredFile
+from finesieve.services.chat.codes import BY_CODE, CODE, looked_at, send_code
 from finesieve.services.chat.committing import write_effects
+from finesieve.services.chat.consents import words_agreed_to
 from finesieve.services.filling.levels import values_of_levels
 from finesieve.services.filling.situation import person_situation
 from finesieve.services.kernel.arrivals import count_arrival
@@ -192,15 +194,18 @@ def take_turn(unit: Unit, row: Conversation, scripts: Scripts, turn: Turn) -> li
     said = [note(unit, row, "house", message.kind, message.text, _said(message)) for message in turn.messages]
     script = scripts[turn.state.script].script
     if turn.effects:
-        write_effects(unit, row, script.title, turn.effects, turn.state)
+        words = words_agreed_to(scripts, turn.state)
+        write_effects(unit, row, script.title, turn.effects, turn.state, words)
     state, now = turn.state, unit.moment.now
     if turn.handed_over is not None:
         row.note, row.waits_since, row.clerk = turn.handed_over, now, ""
     if state.mode != "clerk":
         row.waits_since, row.clerk = None, ""
-    kept = {"pace": row.state["pace"]} if "pace" in row.state else {}
+    kept = {name: row.state[name] for name in ("pace", CODE, BY_CODE) if name in row.state}
     row.mode, row.state, row.last_at = state.mode, write_state(state) | kept, now
     row.due_at = due_at(scripts, state, now, now)
+    if turn.effects and turn.effects.consent is False and row.address:
+        row.due_at = now  # whose number it is as well, the worker looks up
     unit.session.add(row)
     return said
 
@@ -247,6 +252,7 @@ class PublicChats:
     def __init__(self, store: Store, clock: Clock, files: FileStore | None = None, secret: str = "") -> None:
         """`secret` signs the links to pages where something is given; without it none are offered."""
         self._store, self._clock, self._files = store, clock, files
+        self._secret = secret
         self._links = Links(secret) if secret else None
         self._kept: dict[tuple[int, int, int, int], PreparedScript] = {}
         self._ids: dict[tuple[int, str], int] = {}
@@ -511,10 +517,19 @@ class PublicChats:
     ) -> tuple[Scripts, Turn, list[ConversationLine]]:
         """Take a reply to a conversation that is locked; gives what it was and what was said then."""
         scripts, state = self._scripts(unit, row), read_state(row.state)
+        repeated = any(key == reply.key for key, _ in state.results)
+        if state.sub.get("kind") == CODE and not repeated and self._secret:
+            reply = replace(reply, identity=looked_at(unit, row, self._secret, reply.text))
+        newly = self._newly_confirmed(row, visitor)
+        state.person_id = row.person_id
         world = self._world(unit, row, scripts)
         turn = advance(scripts, world, state, reply)
         if turn.repeated:
             return scripts, turn, []
+        if newly:
+            turn = with_conflicts(scripts, world, turn)
+        if turn.code_to and self._secret:
+            send_code(unit, row, self._secret, turn.code_to, scripts[turn.state.script].script.title)
         words = reply.text[:_LONGEST] or next(iter(_offered_then(scripts, world, state, reply)), "")
         words = "••••" if turn.hush else words
         more = {"as": turn.understood} if words.strip().isdecimal() and turn.understood != words.strip() else {}
@@ -531,6 +546,14 @@ class PublicChats:
         said += take_turn(unit, row, scripts, turn)
         unit.session.flush()
         return scripts, turn, said
+
+    def _newly_confirmed(self, row: Conversation, visitor: Visitor) -> bool:
+        """Whether only now it is known who somebody is who began as a stranger: they have signed in, or followed a
+        personal link."""
+        newly = bool(visitor.person) and not row.confirmed and row.person_id in (0, visitor.person)
+        if newly:
+            row.person_id, row.confirmed = visitor.person, True
+        return newly
 
     def _followed(self, unit: Unit, script_row: ChatScriptRow, visitor: Visitor) -> Visitor:
         """Whoever followed a personal link is the person that it was sent to. Raises LinkEnded for one that does not
@@ -555,7 +578,8 @@ class PublicChats:
             by_token = query.where(col(Conversation.token_hash) == _hash(visitor.token[:100]))
             row = unit.session.exec(by_token.with_for_update() if lock else by_token).first()
             if row is not None:
-                return row if not row.confirmed or row.person_id == visitor.person else None
+                theirs = not row.confirmed or row.person_id == visitor.person or BY_CODE in row.state
+                return row if theirs else None
         if not visitor.person:
             return None
         mine = query.where(

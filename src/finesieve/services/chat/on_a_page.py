@@ -146,7 +146,8 @@ class AnswerPages:
             ADDRESS_NAMES[place.step.address] if place.step.address else place.fields[0].label
         )
         known = {one.key: run.row.get(one.key) for one in place.fields} if typed is None and row.confirmed else {}
-        shown = typed or {key: value for key, value in known.items() if isinstance(value, str)}
+        usual = {one.key: unit.manner.country for one in place.fields if one.type_key == "country"}
+        shown = typed or usual | {key: value for key, value in known.items() if isinstance(value, str)}
         items = tuple(_item(one, shown, place.step) for one in place.fields)
         told = {key: run.say(words) for key, words in (messages or {}).items()}
         back = f"/chat/{unit.workspace.slug}/{slug}" if row.channel == "web" else ""
@@ -166,7 +167,12 @@ def _item(field: Field, shown: Mapping[str, str], step: Ask) -> QuestionOutcome:
 
 def _is_needed(field: Field, step: Ask) -> bool:
     """Whether it has to be given: of an address its street and its town."""
-    return not step.optional and (not step.address or field.key.endswith(("_street", "_town")))
+    return not step.optional and (not step.address or _is_main(field, step))
+
+
+def _is_main(field: Field, step: Ask) -> bool:
+    """Whether a line is one that no address does without."""
+    return bool(step.address) and field.key.endswith(("_street", "_town"))
 
 
 def _read(
@@ -185,8 +191,9 @@ def _read(
                 values[field.key] = field.beside(values).parse(typed.get(field.key, "")[:_LONGEST])
         except ValueError as problem:
             messages[field.key] = str(problem.args[0]) if problem.args else "This does not fit."
+    begun = any(value is not None for key, value in values.items() if not key.endswith("_country"))
     for field in place.fields:
         missing = field.key not in files and values.get(field.key) is None
-        if missing and _is_needed(field, place.step):
+        if missing and (_is_needed(field, place.step) or (begun and _is_main(field, place.step))):
             messages.setdefault(field.key, "Please answer this.")
     return values, files, messages

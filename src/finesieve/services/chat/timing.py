@@ -6,6 +6,7 @@ from sqlmodel import col, select
 
 from finesieve.core.chat.journal import read_state
 from finesieve.core.chat.machine import close
+from finesieve.services.chat.consents import withdraw_by_number
 from finesieve.services.chat.holding import come_of_wait, due_at, scripts_of, take_turn, world_of
 from finesieve.services.kernel.scope import Scope
 from finesieve.store.tables import Conversation
@@ -33,6 +34,11 @@ def _go_on(scope: Scope, conversation_id: int) -> int:
         if row is None or row.due_at is None or row.due_at > unit.moment.now:
             return 0
         scripts, now = scripts_of(unit, row), unit.moment.now
+        if row.mode == "stopped":
+            withdraw_by_number(unit, row, scripts[read_state(row.state).script].script.title)
+            row.due_at = None
+            unit.session.add(row)
+            return 1
         if come_of_wait(unit, row, scripts):
             return 1
         state = read_state(row.state)

@@ -21,8 +21,9 @@ __all__ = [
 
 KINDS: Final[dict[str, str]] = {
     "say": "Say something", "ask": "Ask for a value", "choose": "Offer replies", "branch": "Branch by a rule",
-    "record": "Ask about a record", "do": "Do something", "sum_up": "Sum up the answers", "wait": "Wait",
-    "hand_over": "Hand over to a clerk", "go_to": "Go on elsewhere", "end": "End",
+    "record": "Ask about a record", "confirm": "Confirm who they are", "do": "Do something",
+    "sum_up": "Sum up the answers", "wait": "Wait", "hand_over": "Hand over to a clerk",
+    "go_to": "Go on elsewhere", "end": "End",
 }  # fmt: skip
 """The kinds of lines in words, in the order offered."""
 _Steps = list[dict[str, Any]]
@@ -139,7 +140,7 @@ def _begun(script: Script, kind: str, text: str) -> dict[str, Any]:
     if kind == "say":
         return {"kind": kind, "texts": [{"text": text}]}
     begun: dict[str, Any] = {"kind": kind}
-    if kind in ("ask", "choose", "record", "sum_up", "hand_over", "end", "wait"):
+    if kind in ("ask", "choose", "record", "confirm", "sum_up", "hand_over", "end", "wait"):
         begun["text"] = text
     if kind == "choose":
         number = int(script.next_id("b")[1:])

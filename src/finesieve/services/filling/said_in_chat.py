@@ -6,6 +6,8 @@ from typing import Any, Final
 
 from finesieve.core.errors import Conflict, NotFound
 from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.built_in import CONSENTS
+from finesieve.core.forms.by_itself import consent_follows
 from finesieve.core.forms.changing import person_may_not
 from finesieve.core.values import Value
 from finesieve.services.filling.kinds import DecisionKind, State, Wanted, WantedLine
@@ -64,6 +66,10 @@ def _apply(unit: Unit, row: Decision, source: str) -> State:
             held: Any = stored.get(name) or ()
             on = {*held, *(one for one, wanted in changes.items() if wanted)}
             values[name] = tuple(sorted(one for one in on if changes.get(one, True)))
+    for consent in CONSENTS:
+        text = row.asked.get("agreed", {}).get(consent.given)
+        if text and values.get(consent.given) and not stored.get(consent.given):
+            values |= consent_follows(unit.catalogue, consent, unit.moment.now, text)
     values |= add_to_row(unit, PERSON, row.person_id, differences)
     change_person(unit, row.person_id, values, source)
     try:

@@ -15,6 +15,8 @@ __all__ = ["LetterLine", "Outbox", "read_outbox"]
 _PAGE = 30
 _LINKS: Final = re.compile(r"(\bme=)[\w.~-]+")
 """The personal links in a text."""
+_CODE: Final = re.compile(r"^[0-9]{6}\b")
+"""The code that a letter of kind `code` begins with."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,6 +41,12 @@ class Outbox:
     next_before: int | None
 
 
+def _without_keys(row: OutboxMessage) -> str:
+    """The body without what would let others act as the one it is to."""
+    body = _LINKS.sub(r"\1…", row.body)
+    return _CODE.sub("••••••", body) if row.kind == "code" else body
+
+
 def read_outbox(scope: Scope, before: int | None = None) -> Outbox:
     """The letters below an id. Their links are for clerks: they let answers count, and open forms as the reader."""
     with scope.reading("reader") as unit:
@@ -53,7 +61,7 @@ def read_outbox(scope: Scope, before: int | None = None) -> Outbox:
                 row.person_id,
                 row.recipient,
                 row.subject,
-                row.body if scope.may("clerk") else _LINKS.sub(r"\1…", row.body),
+                row.body if scope.may("clerk") else _without_keys(row),
                 row.link if scope.may("clerk") else "",
                 row.at,
             )

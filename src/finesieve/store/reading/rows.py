@@ -109,13 +109,13 @@ def value_counts(session: Session, definitions: Definitions, field: Field, limit
     return kept(session, definitions, ("values", field.about, field.column, limit), count, scaled, about=field.about)
 
 
-def holders_of(session: Session, definitions: Definitions, field: Field, value: Value) -> list[int]:
-    """The ids of those who have this value, whatever the case; two at most."""
+def holders_of(session: Session, definitions: Definitions, field: Field, value: Value, limit: int = 2) -> list[int]:
+    """The ids of those who have this value, whatever the case; so many at most."""
     table = definitions.tables[field.about]
     column: Any = table.c[field.column]
     folded = func.finesieve.fold(column) == func.finesieve.fold(value)
     where = folded if field.type.kind == "text" else column == value
-    return [int(row[0]) for row in session.execute(select(table.c.id).where(where).limit(2))]
+    return [int(row[0]) for row in session.execute(select(table.c.id).where(where).limit(limit))]
 
 
 # Records and what they are linked with
