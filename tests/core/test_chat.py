@@ -252,7 +252,7 @@ class OnAPage(unittest.TestCase):
 
     def test_a_picture(self) -> None:
         talk = Talking([ask(1, "photo"), {"kind": "sum_up", "id": "l2"}])
-        self.assertEqual((talk.last["expects"], talk.last["offers"][0]["kind"]), ("picture", "page"))
+        self.assertEqual((talk.last["expects"], talk.last["offers"][0]["kind"]), ("picture", "apart"))
         talk.say("here it is")
         self.assertEqual(talk.texts, ["Please use the link for that.", "photo?"])
         self.give(talk, photo=self.PHOTO)

@@ -38,7 +38,7 @@ class Pages(Chats):
             create_field(self.scope, group, FieldInput(label=label, type_key=kind))
 
     def link(self, opened: Any) -> str:
-        return str(next(one.target for one in opened.offers if one.kind == "page")).rpartition("/")[2]
+        return str(next(one.target for one in opened.offers if one.kind == "apart")).rpartition("/")[2]
 
     def give(self, token: str, typed: dict[str, str] | None = None, **sent: tuple[str, bytes]) -> Any:
         return self.pages.give(self.house.slug, token, typed or {}, sent, "127.0.0.1")

@@ -28,7 +28,7 @@ __all__ = ["AGAIN", "DRAFTED", "ENOUGH", "NEW_RECORD", "PAGE", "STORED", "ask_ag
 
 NEW_RECORD: Final = "r:new"
 """The id of the offer of a record that is not there yet."""
-PAGE: Final = "page"
+PAGE: Final = "apart"
 """The id of the offer of a page where something is given that cannot be typed."""
 _ON_PAGE: Final = {"file": "Send a file", "picture": "Send a picture", "secret": "Write it where nobody else reads it"}
 _WRITE: Final = "Write it on a page"
@@ -48,7 +48,7 @@ def offered(run: Run, step: Any, subject: Subject | None) -> tuple[Offer, ...]:
     if isinstance(step, Choose):
         return tuple(found for one in step.replies if (found := _prepared(run, one, subject)) is not None)
     if isinstance(step, Ask) and (fields := run.script.page_fields(step)):
-        page = Offer(PAGE, run.say(_ON_PAGE.get(fields[0].type_key, _WRITE)), kind="page")
+        page = Offer(PAGE, run.say(_ON_PAGE.get(fields[0].type_key, _WRITE)), kind="apart")
         return (page, *((Offer("skip", run.say("Skip")),) if step.optional else ()))
     if subject is None:
         return ()

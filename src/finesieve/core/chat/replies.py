@@ -31,13 +31,13 @@ _THOUSANDS: Final = re.compile(r"[+-]?[0-9]{1,3}[,.][0-9]{3}")
 class Offer:
     """A reply that is offered. `raw` is what it would be typed as; a link, a call or a message has a `target`.
 
-    A `page` is where something is given that cannot be typed; whoever shows the offer says where that page is.
+    What is `apart` leads to a page where something is given that cannot be typed; whoever shows it says where that is.
     """
 
     id: str
     label: str
     raw: str = ""
-    kind: Literal["reply", "link", "call", "write", "page"] = "reply"
+    kind: Literal["reply", "link", "call", "write", "apart"] = "reply"
     target: str = ""
     chosen: bool = False
 

@@ -72,7 +72,7 @@ def take(run: Run, reply: Reply, word: Steering | None) -> None:
 def _press(run: Run, step: Any, subject: Subject | None, button: str) -> None:
     """One of the buttons that were offered was pressed, or one of an earlier question."""
     found = next((one for one in run.offers if _is_pressed(run, one, button)), None)
-    if found is not None and found.kind == "page":
+    if found is not None and found.kind == "apart":
         run.understood = run.quiet = "It is given on a page of its own."
     elif found is not None and found.kind == "reply":
         _chosen(run, step, subject, found, found.label)

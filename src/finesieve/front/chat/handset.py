@@ -34,7 +34,7 @@ def show_handset(request: Request, workspace: str, number: str = _FIRST) -> Resp
     chats, address = site_of(request).public_chats, _address(number)
     lines, found = chats.texts(workspace, address)
     origin = str(request.base_url).rstrip("/")
-    offers = [replace(one, target=origin + one.target) if one.kind == "page" else one for one in found]
+    offers = [replace(one, target=origin + one.target) if one.kind == "apart" else one for one in found]
     shown: list[tuple[Line, tuple[str, ...]]] = []
     for place, line in enumerate(lines):
         last = place == len(lines) - 1

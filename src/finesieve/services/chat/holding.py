@@ -620,11 +620,11 @@ class PublicChats:
 
     def _with_pages(self, unit: Unit, row: Conversation | None, turn: Turn) -> tuple[Offer, ...]:
         """The replies that are offered; what is given on a page, with the way there once the conversation is kept."""
-        if self._links is None or row is None or all(one.kind != "page" for one in turn.offers):
+        if self._links is None or row is None or all(one.kind != "apart" for one in turn.offers):
             return turn.offers
         token = self._links.give("ask", unit.moment.now, row.id, turn.state.stack[-1].visit)
         page = f"/answer/{unit.workspace.slug}/{token}"
-        return tuple(replace(one, target=page) if one.kind == "page" else one for one in turn.offers)
+        return tuple(replace(one, target=page) if one.kind == "apart" else one for one in turn.offers)
 
 
 def _one_at_a_time(unit: Unit, address: str) -> None:
