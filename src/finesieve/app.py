@@ -55,6 +55,8 @@ from finesieve.office.people.listing import router as people_list
 from finesieve.office.people.routes import router as people
 from finesieve.office.records.routes import router as records
 from finesieve.office.shared.desk import NotSignedIn, to_sign_in
+from finesieve.office.sift.breakdown import router as sift_breakdown
+from finesieve.office.sift.overlap import router as sift_overlap
 from finesieve.office.sift.routes import router as sift
 from finesieve.places import files_directory
 from finesieve.services.accounts.members import MemberAccounts
@@ -184,6 +186,8 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         clerks_desk,
         compute,
         sift,
+        sift_breakdown,
+        sift_overlap,
         follow_up,
         follow_up_links,
         pages,

@@ -9,8 +9,9 @@ from finesieve.core.errors import InvalidExpression, InvalidInput, Overtaken
 from finesieve.core.language.parser import has_comments
 from finesieve.core.language.problems import FIXABLE
 from finesieve.office.shared.desk import Desk, DeskHere
-from finesieve.office.shared.frame import Entry, Section, back_with, page
+from finesieve.office.shared.frame import back_with, page
 from finesieve.office.shared.sentences import PartDraft, SentenceDraft, draft_of, read_sentence, words_about_people
+from finesieve.office.sift.index import sift_sections
 from finesieve.office.sift.picture import draw_sieve
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.kernel.slugs import slug_from_name
@@ -33,19 +34,6 @@ __all__ = ["router"]
 router = APIRouter(prefix="/w/{slug}/sift")
 
 
-def _sections(desk: Desk, active: int = 0) -> list[Section]:
-    entries = [
-        Entry(
-            segment.name,
-            desk.path(f"sift/{segment.id}"),
-            segment.shown(desk.language),
-            segment.id == active,
-        )
-        for segment in list_segments(desk.scope)
-    ]
-    return [Section("segments", entries, desk.path("sift/new"), "New segment", empty="No segment yet")]
-
-
 @router.get("")
 def show_sift(request: Request, desk: DeskHere) -> Response:
     """To the first segment, or to making one."""
@@ -66,7 +54,7 @@ def _new_page(request: Request, desk: Desk, typed: str, message: str, status: in
         "office/sift/new.html",
         stage="sift",
         title="New segment",
-        sections=_sections(desk),
+        sections=sift_sections(desk),
         typed=typed,
         message=message,
         status=status,
@@ -123,7 +111,7 @@ def _segment_page(
         "office/sift/segment.html",
         stage="sift",
         title=view.name,
-        sections=_sections(desk, view.id),
+        sections=sift_sections(desk, view.id),
         view=view,
         rows=list(_paired(view, drafts)),
         picture=draw_sieve(view.everyone, [mesh.tray for mesh in view.meshes], desk.language),
@@ -189,7 +177,7 @@ def drop_segment(desk: DeskHere, segment_id: int) -> Response:
 @router.get("/removed")
 def show_removed(request: Request, desk: DeskHere) -> Response:
     """After a removal, with the offer to undo it."""
-    return page(request, desk, "office/sift/removed.html", stage="sift", title="Removed", sections=_sections(desk))
+    return page(request, desk, "office/sift/removed.html", stage="sift", title="Removed", sections=sift_sections(desk))
 
 
 @router.get("/{segment_id:int}/tray/{place:int}/{verdict}")
@@ -206,7 +194,7 @@ def show_tray(
         "office/sift/tray.html",
         stage="sift",
         title=view.name,
-        sections=_sections(desk, segment_id),
+        sections=sift_sections(desk, segment_id),
         view=view,
         people=people,
         place=place,

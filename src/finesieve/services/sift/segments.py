@@ -60,6 +60,7 @@ __all__ = [
     "export_segment",
     "list_segments",
     "meshes_of",
+    "page_of_condition",
     "read_segment",
     "remove_segment",
     "segment_rows",
@@ -294,6 +295,18 @@ def tray_people(
             raise NotFound("There is no such tray.")
         with _worked_out(unit, SECONDS_TO_COUNT):
             return _page(unit, typed[: place + 1], verdict, before_id, limit)
+
+
+def page_of_condition(unit: Unit, expression: str, before_id: int | None = None, limit: int = 50) -> PeoplePage:
+    """Those for whom a condition is true, the newest first, as a segment of it would show them.
+
+    Raises InvalidExpression, NotAllowed, TookTooLong, and InvalidInput where the database cannot work it out.
+    """
+    _, typed, problems = meshes_of(unit, expression)
+    if problems:
+        raise InvalidExpression(problems)
+    with _worked_out(unit, SECONDS_TO_COUNT):
+        return _page(unit, typed, "passes", before_id, limit)
 
 
 @contextmanager
