@@ -11,7 +11,7 @@ __all__ = ["EXACT", "Hurried"]
 
 EXACT = "x-exact"
 """The header by which a page that has shown estimates asks for itself again."""
-_SHOWS = ("/meshes", "/rehearse")
+_SHOWS = ("/meshes", "/rehearse", "/effect")
 """Posts that answer with a page of figures. All others may decide by them, and have them exact."""
 
 

@@ -39,6 +39,7 @@ __all__ = [
     "circle_with",
     "field_of",
     "hidden_groups",
+    "rebuilt",
 ]
 
 
@@ -494,6 +495,16 @@ def build_catalogue(
         derivations={about: Derivation(found) for about, found in formulas.items()},
         broken_by_about={about: frozenset(keys) for about, keys in broken.items()},
     )
+
+
+def rebuilt(catalogue: Catalogue, fields: Iterable[Field]) -> Catalogue:
+    """The same catalogue with other fields: what would be, were they so."""
+    return build_catalogue(
+        catalogue.version, catalogue.zone, catalogue.all_groups, fields, record_types=catalogue.record_types,
+        lists=catalogue.lists, levels=catalogue.levels, tags=catalogue.tags, deleted=catalogue.deleted,
+        manner=catalogue.manner, checks=tuple(catalogue.checks.values()), shop=catalogue.shop,
+        personal_links=catalogue.personal_links,
+    )  # fmt: skip
 
 
 def _type_formulas(bare: Catalogue, names: dict[str, dict[str, Type]]) -> dict[tuple[str, str], Typed]:

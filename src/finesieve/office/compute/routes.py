@@ -26,6 +26,7 @@ from finesieve.services.compute.derived import (
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.kernel.changes import last_change
 from finesieve.services.kernel.inputs import read_input
+from finesieve.services.sift.effect import Effect, effect_of
 from finesieve.web.posted import Posted, whole_number
 from finesieve.web.templating import render
 
@@ -171,6 +172,18 @@ def preview(request: Request, desk: DeskHere, form: Posted) -> Response:
         "office/compute/_preview.html",
         {**context, "marks": marked_text(formula, found.problems if found else ()), "as_part": True},
     )
+
+
+@router.post("/effect")
+def effect(request: Request, desk: DeskHere, form: Posted) -> Response:
+    """What the formula would do to everybody; a part of the page, asked for once the formula stands still."""
+    formula, key = form.text("formula"), form.text("own_key")[:60]
+    found: Effect | None = None
+    try:
+        found = effect_of(desk.scope, formula, key, form.text("unit")[:20]) if formula.strip() else None
+    except (TooOften, Unavailable) as why:
+        found = Effect(failure=str(why))
+    return render(request, "office/compute/_effect.html", {"effect": found, "desk": desk})
 
 
 @router.get("/{field_id:int}")

@@ -69,7 +69,8 @@ def _page(request: Request, desk: Desk, ids: Sequence[int], message: str = "", s
         message = message or "Choose another one beside it."
     return page(
         request, desk, "office/sift/overlap.html", stage="sift", title="Overlap",
-        sections=sift_sections(desk, tool="overlap"), entries=list_segments(desk.scope), chosen=ids, found=found, columns=columns, strips=strips, message=message,
+        sections=sift_sections(desk, tool="overlap"),
+        entries=list_segments(desk.scope), chosen=ids, found=found, columns=columns, strips=strips, message=message,
         height=len(strips) * 46 + 22, status=status,
     )  # fmt: skip
 

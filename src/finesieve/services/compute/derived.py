@@ -37,6 +37,7 @@ __all__ = [
     "Preview",
     "Sample",
     "change_derived",
+    "check_formula",
     "create_derived",
     "preview_formula",
     "read_derived",
@@ -115,7 +116,7 @@ def preview_formula(scope: Scope, formula: str, key: str = "", unit_name: str = 
 
 
 def _previewed(unit: Unit, formula: str, key: str, unit_name: str, about: str) -> Preview:
-    checked = _checked(unit, formula, key, about)
+    checked = check_formula(unit, formula, key, about)
     if checked.typed is None:
         own = unit.catalogue.keys_of(about).get(key)
         withheld = own is not None and own.formula == formula and not unit.sees(own)
@@ -169,7 +170,8 @@ def _elsewhere(unit: Unit, typed: Typed, formula: str, about: str, unit_name: st
     return Preview((), typed.type, tuple(samples[:5]), len(samples), blank, typed.volatile, undone=undone)
 
 
-def _checked(unit: Unit, formula: str, key: str, about: str = PERSON) -> Checked:
+def check_formula(unit: Unit, formula: str, key: str, about: str = PERSON) -> Checked:
+    """Check a formula of the field `key`; one that would read itself, over however many steps, has a problem."""
     checked = unit.visible.check(formula, about=about)
     if checked.typed is None or not key or checked.tree is None:
         return checked
@@ -209,7 +211,7 @@ def create_derived(scope: Scope, asked: DerivedInput) -> int:
         groups = {group.id: group for group in unit.catalogue.all_groups}
         group = groups.get(asked.group_id) or unit.catalogue.groups[-1]
         key = free_key(unit, group.about, asked.label, asked.key)
-        checked = _checked(unit, asked.formula, key, group.about)
+        checked = check_formula(unit, asked.formula, key, group.about)
         if checked.problems:
             raise InvalidExpression(checked.problems, "formula")
         row = FieldRow(
@@ -242,7 +244,7 @@ def change_derived(scope: Scope, field_id: int, asked: DerivedInput, seen: int |
         if field is None or not field.derived:
             raise NotFound("There is no such derived field.")
         refuse_overtaken(unit, "field", field_id, seen)
-        checked = _checked(unit, asked.formula, field.key, field.about)
+        checked = check_formula(unit, asked.formula, field.key, field.about)
         if checked.problems:
             raise InvalidExpression(checked.problems, "formula")
         if checked.typed is not None and checked.typed.type.kind != field.value_type.kind:

@@ -17,7 +17,7 @@ from finesieve.core.fields.options import Option, option_to_json, options_from_l
 from finesieve.core.fields.settings import SETTINGS, FieldSettings
 from finesieve.core.fields.types import TYPES
 from finesieve.core.limits import HELP, KEY, LABEL, UNIT
-from finesieve.core.model.catalogue import Catalogue, Group, build_catalogue, field_of
+from finesieve.core.model.catalogue import Catalogue, Group, field_of, rebuilt
 from finesieve.core.values import whole_number
 from finesieve.services.kernel.changes import match_unique_index, record_change, refuse_overtaken, snapshot
 from finesieve.services.kernel.inputs import Input, explain_errors
@@ -301,9 +301,7 @@ def broken_by(unit: Unit, changed: Sequence[Field], without: frozenset[int] = fr
     """The uses whose expressions are sound now and would not be after fields changed or went."""
     now, by_id = unit.catalogue, {field.id: field for field in changed}
     fields = [by_id.get(field.id, field) for field in now.all_fields if field.id not in without]
-    then = build_catalogue(
-        now.version, now.zone, now.all_groups, fields, record_types=now.record_types, lists=now.lists, levels=now.levels
-    )
+    then = rebuilt(now, fields)
     found = uses_of(unit)
     uses = [use for key in [*by_id, *without] for use in found.of_field(key)]
     return [

@@ -18,7 +18,7 @@ from finesieve.store.language.compiler import Sql, compile_sql
 from finesieve.store.language.sources import source_of
 from finesieve.store.reading.kept import kept, meaning, times
 
-__all__ = ["Grouped", "Grouping", "grouped", "grouping_of"]
+__all__ = ["Grouped", "Grouping", "group_sql", "grouped", "grouping_of"]
 
 _NUMBERS: Final = ("number", "money")
 _DAYS: Final = ("date", "datetime")
@@ -75,7 +75,8 @@ def _day(value: Any) -> date:
     return date.fromisoformat(str(value)[:10])
 
 
-def _group(grouping: Grouping, value: Sql) -> Sql:
+def group_sql(grouping: Grouping, value: Sql) -> Sql:
+    """The group that a value falls into, as text."""
     kind = grouping.typed.type.kind
     if kind in _NUMBERS:
         step = Decimal(grouping.step)
@@ -109,7 +110,7 @@ def grouped(
                 each = func.unnest(value).table_valued(f"v{place}").render_derived(name=f"each{place}").lateral()
                 table = table.join(each, true(), isouter=True)
                 value = type_coerce(each.c[f"v{place}"], String)
-            columns.append(_group(grouping, value).label(f"g{place}"))
+            columns.append(group_sql(grouping, value).label(f"g{place}"))
         inside = func.count().filter(compile_sql(condition, source.columns, moment)) if condition is not None else None
         counts = (func.count(), inside if inside is not None else literal(0))
         query = select(*columns, *counts).select_from(table).group_by(*columns).limit(_MOST + 1)

@@ -176,7 +176,7 @@ def meaning(definitions: Definitions, expressions: Sequence[Typed], moment: Mome
     at = moment.now if any(part.operation == "now" for part in parts) else moment.today
     house = sorted({part.name for part in parts if part.operation == "house"})
     rests_on = (
-        *(_written(_Same(one)) for one in expressions),
+        *(_written(_Same(one)) for one in read),
         str(at),
         str(moment.zone),
         *(repr(moment.house.get(name)) for name in house),
