@@ -56,6 +56,7 @@ from finesieve.office.people.routes import router as people
 from finesieve.office.records.routes import router as records
 from finesieve.office.shared.desk import NotSignedIn, to_sign_in
 from finesieve.office.sift.breakdown import router as sift_breakdown
+from finesieve.office.sift.over_time import router as sift_over_time
 from finesieve.office.sift.overlap import router as sift_overlap
 from finesieve.office.sift.routes import router as sift
 from finesieve.places import files_directory
@@ -188,6 +189,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         sift,
         sift_breakdown,
         sift_overlap,
+        sift_over_time,
         follow_up,
         follow_up_links,
         pages,

@@ -26,6 +26,7 @@ from finesieve.services.kernel.searching import tend
 from finesieve.services.kernel.tasks import RUN_TASK, run_task
 from finesieve.services.people import bulk
 from finesieve.services.people.personal_links import sweep_links
+from finesieve.services.sift.over_time import note_sizes
 from finesieve.services.values.files import sweep_uploads
 from finesieve.services.values.house import apply_due
 from finesieve.settings import Settings
@@ -97,6 +98,12 @@ def make_worker(database_url: str, store: Store) -> App:
     def let_conversations_go_on(timestamp: int) -> int:
         """Conversations whose wait has run out, or that have been silent for too long."""
         return sum(let_time_pass(scope) for scope in every_workspace(store))
+
+    @app.periodic(cron="50 * * * *")
+    @app.task(queueing_lock="sizes", pass_context=False)
+    def note_sizes_of_segments(timestamp: int) -> int:
+        """How many people each segment has at the end of the day."""
+        return sum(note_sizes(scope, late=True) for scope in every_workspace(store))
 
     @app.periodic(cron="5 3 * * *")
     @app.task(queueing_lock="daily", pass_context=False)

@@ -470,6 +470,17 @@ class Segment(SQLModel, table=True):
     created_at: datetime = _moment()
 
 
+class SegmentSize(SQLModel, table=True):
+    """How many people a segment had on a day, of how many in all."""
+
+    __tablename__ = "segment_size"
+    segment_id: int = Field(primary_key=True)
+    day: date = Field(primary_key=True)
+    workspace_id: int = _workspace()
+    people: int
+    everyone: int
+
+
 class PeopleView(SQLModel, table=True):
     """A way of looking at the list of people: which columns, which people, in which order."""
 
@@ -923,6 +934,7 @@ GUARDED = (
     "form",
     "form_version",
     "segment",
+    "segment_size",
     "submission",
     "history",
     "definition_change",

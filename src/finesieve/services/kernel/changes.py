@@ -291,6 +291,7 @@ def record_change(unit: Unit, entity: str, entity_id: int, label: str, before: A
         before=before,
         after=after,
         actor=unit.actor,
+        at=unit.moment.now,
     )
     unit.session.add(row)
     unit.session.flush()
@@ -338,6 +339,7 @@ def _turn(unit: Unit, row: DefinitionChange) -> None:
         before=there,
         after=back,
         actor=unit.actor,
+        at=unit.moment.now,
     )
     unit.session.add(taken)
     touch(unit.session, unit.workspace_id)

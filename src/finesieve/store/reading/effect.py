@@ -42,17 +42,20 @@ class Moved:
 
 
 def _both(
-    session: Session, now: Definitions, then: Definitions, old: Sequence[Typed], new: Sequence[Typed], moment: Moment
+    session: Session,
+    now: Definitions,
+    then: Definitions,
+    old: Sequence[Typed],
+    new: Sequence[Typed],
+    moment: Moment,
+    before: Moment | None = None,
 ) -> tuple[Any, list[Sql], list[Sql]]:
     """Old and new expressions over the same people, and the table that both are read from."""
-    sources = []
-    for definitions, wanted in ((now, old), (then, new)):
+    sources, compiled = [], []
+    for definitions, wanted, at in ((now, old, before or moment), (then, new, moment)):
         names = frozenset().union(*(one.names for one in wanted))
-        sources.append(source_of(session, definitions, names, moment))
-    compiled = [
-        [compile_sql(one, source.columns, moment) for one in wanted]
-        for source, wanted in zip(sources, (old, new), strict=True)
-    ]
+        sources.append(source_of(session, definitions, names, at))
+        compiled.append([compile_sql(one, sources[-1].columns, at) for one in wanted])
     plain = now.tables[PERSON]
     if all(source.table is plain for source in sources):
         return plain, compiled[0], compiled[1]
@@ -101,24 +104,26 @@ def moved_by(
     then: Definitions,
     conditions: Sequence[tuple[Typed, Typed]],
     moment: Moment,
+    before: Moment | None = None,
 ) -> list[Moved]:
-    """What each condition is true for by the old and by the new definitions, in one pass over everybody."""
+    """What each condition is true for by the old and by the new definitions, in one pass over everybody; the old one
+    as at a moment `before`, where one is given."""
     if not conditions:
         return []
     old, new = [one for one, _ in conditions], [one for _, one in conditions]
 
     def count(known: Definitions) -> list[Moved]:
         later = replace(then, tables=known.tables)
-        table, before, after = _both(session, known, later, old, new, moment)
+        table, first, second = _both(session, known, later, old, new, moment, before)
         counts = []
-        for was, becomes in zip(before, after, strict=True):
+        for was, becomes in zip(first, second, strict=True):
             came = and_(becomes, was.is_not(True))
             left = and_(was, becomes.is_not(True))
             counts += [func.count().filter(one) for one in (was, becomes, came, left)]
         row = [int(number) for number in session.execute(select(*counts).select_from(table)).one()]
         return [Moved(*row[place : place + 4]) for place in range(0, len(row), 4)]
 
-    key = ("moved", meaning(now, old, moment), meaning(then, new, moment))
+    key = ("moved", meaning(now, old, before or moment), meaning(then, new, moment))
     return kept(session, now, key, count, lambda found, more: [_scaled(one, more) for one in found])
 
 

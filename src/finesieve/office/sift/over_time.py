@@ -1,0 +1,74 @@
+"""A segment over time: the picture of its sizes, who came in and who left."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date, timedelta
+from typing import Final
+
+from fastapi import APIRouter, Request
+from starlette.responses import Response
+
+from finesieve.office.shared.desk import DeskHere
+from finesieve.office.shared.frame import page
+from finesieve.office.sift.index import sift_sections
+from finesieve.services.sift.over_time import DaySize, over_time
+
+__all__ = ["router"]
+
+router = APIRouter(prefix="/w/{slug}/sift/{segment_id:int}/time")
+_WIDTH: Final = 700.0
+_HEIGHT: Final = 130.0
+_AGO: Final = (("yesterday", 1), ("a week ago", 7), ("a month ago", 30), ("ninety days ago", 90))
+
+
+@dataclass(frozen=True, slots=True)
+class _Picture:
+    """Sizes as a line of steps, the area below it, the days when the definition changed, and where days are named."""
+
+    line: str
+    area: str
+    marks: tuple[tuple[float, date], ...]
+    days: tuple[tuple[float, date], ...]
+    most: int
+
+
+def _draw(sizes: Sequence[DaySize]) -> _Picture | None:
+    if len(sizes) < 2:
+        return None
+    first, last = sizes[0].day, sizes[-1].day
+    span = max((last - first).days, 1)
+    most = max(one.people for one in sizes) or 1
+
+    def x(day: date) -> float:
+        return round(_WIDTH * (day - first).days / span, 1)
+
+    def y(people: int) -> float:
+        return round(_HEIGHT * (1 - people / most), 1)
+
+    steps = [f"M0 {y(sizes[0].people)}"]
+    steps += [f"H{x(one.day)}V{y(one.people)}" for one in sizes[1:]]
+    line = "".join(steps)
+    named = sorted({round(span * part / 4) for part in range(5)})
+    return _Picture(
+        line, f"{line}V{_HEIGHT}H0Z", tuple((x(one.day), one.day) for one in sizes if one.changed),
+        tuple((x(first + timedelta(days=one)), first + timedelta(days=one)) for one in named), most,
+    )  # fmt: skip
+
+
+def _day(text: str) -> date | None:
+    try:
+        return date.fromisoformat(text[:10])
+    except ValueError:
+        return None
+
+
+@router.get("")
+def show_over_time(request: Request, desk: DeskHere, segment_id: int, since: str = "") -> Response:
+    """The segment over the last ninety days, and its movements since a day."""
+    found = over_time(desk.scope, segment_id, _day(since))
+    today = found.sizes[-1].day if found.sizes else found.since
+    return page(
+        request, desk, "office/sift/over_time.html", stage="sift", title=found.name,
+        sections=sift_sections(desk, segment_id), found=found, picture=_draw(found.sizes),
+        today=today, ago=[(words, today - timedelta(days=days)) for words, days in _AGO],
+    )  # fmt: skip
