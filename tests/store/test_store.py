@@ -179,7 +179,7 @@ class Walls(unittest.TestCase):
         """The wall holds for writing too."""
         mine, other = make_house(), make_house()
         with self.assertRaises(FineSieveError), store().transaction(other.scope.workspace_id) as session:
-            session.add(tables.Segment(workspace_id=mine.scope.workspace_id, name="smuggled"))
+            session.add(tables.Segment(workspace_id=mine.scope.workspace_id, name="smuggled", key="smuggled"))
 
     def test_every_workspace_table_is_guarded(self) -> None:
         """A new table with a workspace_id must stand behind the wall; only memberships are read before entering."""

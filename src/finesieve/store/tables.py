@@ -50,6 +50,7 @@ __all__ = [
     "RecordLinkRow",
     "RecordTypeRow",
     "Segment",
+    "SegmentSize",
     "ShopRow",
     "SignInTry",
     "Staff",
@@ -457,14 +458,18 @@ class Arrivals(SQLModel, table=True):
 
 
 class Segment(SQLModel, table=True):
-    """The people for whom a condition is true; an empty one admits everyone."""
+    """The people for whom a condition is true; an empty one admits everyone. `key` names it in other conditions;
+    `owner` is who made it."""
 
     __tablename__ = "segment"
     id: int | None = Field(default=None, primary_key=True)
     workspace_id: int = _workspace()
+    key: str
     name: str
     description: str = ""
     expression: str = ""
+    folder: str = ""
+    owner: str = ""
     revision: int = 1
     position: int = 0
     created_at: datetime = _moment()

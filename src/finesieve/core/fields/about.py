@@ -3,12 +3,14 @@
 from dataclasses import dataclass
 from typing import Final
 
-__all__ = ["ABOUTS", "HOUSE", "LEVEL", "ORDER", "PERSON", "About", "record_about", "record_type_of"]
+__all__ = ["ABOUTS", "HOUSE", "LEVEL", "ORDER", "PERSON", "SIFTING", "About", "record_about", "record_type_of"]
 
 PERSON: Final = "person"
 ORDER: Final = "order"
 LEVEL: Final = "level"
 HOUSE: Final = "house"
+SIFTING: Final = "sifting"
+"""What the condition of a segment stands with: one person, and whether they are in other segments."""
 _RECORD: Final = "record:"
 
 

@@ -43,7 +43,7 @@ CONTEXTS: Final = {
         Context("cart", "of what is in the cart", "in checkouts", "cart", about="cart"),
         Context("level", "of the membership level held", "in forms, messages and pages", "held", about="level"),
         Context("link", "a personal link", "in messages and pages", "link", "personal link", "link"),
-        Context("segment", "whether somebody is in a segment", "nowhere yet"),
+        Context("segment", "whether somebody is in a segment", "in segments", what="segment"),
         Context("old", "the value before the change", "nowhere yet"),
     )
 }

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
+from dataclasses import replace
 from typing import Final
 
 from finesieve.core.fields.contexts import CONTEXTS
@@ -120,6 +121,9 @@ class Collecting:
         if known is not None and key not in known:
             self._unknown(node, key, known, prefix=f"{prefix}.", what=CONTEXTS[prefix].what)
             return None
+        whole = self._world.inlined.get(f"{prefix}.{key}")
+        if whole is not None:
+            return _standing_at(whole, node.span)
         type_ = Type("text") if known is None else known[key]
         context = CONTEXTS[prefix]
         about = context.about or self._world.base.about
@@ -277,3 +281,9 @@ class Collecting:
             self._fit.say(code, span, f"{name} cannot be taken of {say_kind(kind)}.")
             return None
         return column.type
+
+
+def _standing_at(typed: Typed, span: Span) -> Typed:
+    """An expression that stands for a name, at the place of that name."""
+    parts = tuple(_standing_at(part, span) for part in typed.parts)
+    return replace(typed, span=span, item_spans=(), parts=parts)

@@ -4,6 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Final
 
+from finesieve.core.language.typed import Typed
 from finesieve.core.values import Type
 
 __all__ = ["NOBODY", "Place", "World"]
@@ -30,7 +31,8 @@ class World:
     collections hold, by what they are about. `gone` maps keys of deleted fields to
     the sentence that says so. `prefixes` gives what may stand after the words
     before a point, house values among them; None stands for any name, a text.
-    `collections` maps collections that stand after such a word, as `cart.lines`, to what their members are.
+    `collections` maps collections that stand after such a word, as `cart.lines`, to what their members are; `inlined`
+    maps names after such a word to the expressions that they stand for.
     `inner` are places within the base, the innermost last: the record that an
     expression stands with, and around it the person.
     """
@@ -41,6 +43,7 @@ class World:
     prefixes: Mapping[str, Mapping[str, Type] | None] = field(default_factory=dict)
     inner: tuple[Place, ...] = ()
     collections: Mapping[str, str] = field(default_factory=dict)
+    inlined: Mapping[str, Typed] = field(default_factory=dict)
 
     @classmethod
     def of(cls, names: "Mapping[str, Type] | World") -> "World":

@@ -9,14 +9,17 @@ from zoneinfo import ZoneInfo
 from finesieve.core.commerce.facts import ORDER_FACTS, ORDERS
 from finesieve.core.commerce.shop import Shop
 from finesieve.core.errors import NotFound
-from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_about, record_type_of
+from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, SIFTING, record_about, record_type_of
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.groups import GroupSettings
 from finesieve.core.fields.manner import PLAIN, Manner
 from finesieve.core.fields.options import Option
+from finesieve.core.language import tree
 from finesieve.core.language.checker import Checked, check
 from finesieve.core.language.derived import Derivation, find_circle
-from finesieve.core.language.names import Place, World
+from finesieve.core.language.names import NOBODY, Place, World
+from finesieve.core.language.parser import parse
+from finesieve.core.language.problems import Problem
 from finesieve.core.language.sentence import Names
 from finesieve.core.language.typed import Typed
 from finesieve.core.model.changes import OWN_IDS
@@ -33,6 +36,7 @@ __all__ = [
     "LibraryCheck",
     "Link",
     "NamedList",
+    "NamedSegment",
     "PersonalLink",
     "RecordType",
     "build_catalogue",
@@ -120,6 +124,16 @@ class NamedList:
 
 
 @dataclass(frozen=True, slots=True)
+class NamedSegment:
+    """A segment that conditions can name by its key."""
+
+    id: int
+    key: str
+    name: str
+    expression: str
+
+
+@dataclass(frozen=True, slots=True)
 class PersonalLink:
     """A link that texts can hold, `{link.my_answers}`: it opens a form as whoever it was sent to."""
 
@@ -164,6 +178,7 @@ class Catalogue:
     shop: Shop | None = None
     personal_links: tuple[PersonalLink, ...] = ()
     unknown: frozenset[tuple[str, str]] = frozenset()
+    segments: tuple[NamedSegment, ...] = ()
 
     # Who may see what
 
@@ -240,7 +255,8 @@ class Catalogue:
             key: self.world(record_about(link.record_type_id)).base.names
             for key, link in self.collections_of(PERSON).items()
         }
-        return Names(self.names, records)
+        segments = self.world(SIFTING).prefixes["segment"] or {}
+        return Names({**self.names, **{f"segment.{key}": type_ for key, type_ in segments.items()}}, records)
 
     @cached_property
     def stored(self) -> tuple[Field, ...]:
@@ -347,9 +363,57 @@ class Catalogue:
     def _worlds(self) -> Callable[[str], World]:
         @lru_cache(maxsize=512)
         def made(about: str) -> World:
+            if about == SIFTING:
+                return self._sifting()
             return _world(self, about, {about_: self._sound_names(about_) for about_ in self._abouts})
 
         return made
+
+    def _sifting(self) -> World:
+        """A person, and the segments that can be counted: each stands for its condition, unknown being not in it."""
+        known: dict[str, Typed] = {}
+        left = list(self.segments)
+        while left:
+            world = _with_segments(self.world(PERSON), known)
+            checked = {one.key: check(one.expression or "true", world, zone=self.zone, expect="yes_no") for one in left}
+            sound = {
+                key: _or_not(one.typed)
+                for key, one in checked.items()
+                if one.typed is not None and sum(1 for _ in one.typed.walk()) <= _LARGEST_SEGMENT
+            }
+            if not sound:
+                break  # what is left names what is not there, or leads round in a circle
+            known |= sound
+            left = [one for one in left if one.key not in sound]
+        return _with_segments(self.world(PERSON), known)
+
+    def segments_below(self, expression: str) -> frozenset[str]:
+        """The keys of all segments that a condition names, over however many steps."""
+        expressions = {one.key: one.expression for one in self.segments}
+        found: set[str] = set()
+        waiting = [expression]
+        while waiting:
+            for key in _segments_named(waiting.pop()) - found:
+                found.add(key)
+                waiting.append(expressions.get(key, ""))
+        return frozenset(found)
+
+    def check_segment(self, text: str, own: str = "") -> Checked:
+        """Check the condition of a segment, of the one with the key `own`; one that would rest on itself has a
+        problem."""
+        checked = self.check(text, "yes_no", SIFTING)
+        if not own or checked.tree is None or own not in self.segments_below(text):
+            return checked
+        guilty = next(
+            part
+            for part in tree.walk(checked.tree)
+            if isinstance(part, tree.Name) and part.path[0] == "segment"
+            and own in {part.path[-1]} | self.segments_below(f"segment.{part.path[-1]}")
+        )  # fmt: skip
+        names = {one.key: one.name for one in self.segments}
+        way = " → ".join(dict.fromkeys((names.get(own, own), names.get(guilty.path[-1], guilty.path[-1]))))
+        message = f"This segment would be sifted by itself: {way} → {names.get(own, own)}."
+        return Checked(checked.tree, None, (Problem("circle", guilty.span, message),))
 
     @cached_property
     def lasting_world(self) -> World:
@@ -414,6 +478,31 @@ def _own_names(catalogue: Catalogue) -> dict[str, Type]:
     }
 
 
+_LARGEST_SEGMENT: Final = 2_000
+"""Parts of a condition, those of the segments it names counted in; a larger one cannot be named by others."""
+
+
+def _or_not(typed: Typed) -> Typed:
+    """A condition that is never unknown: false where it cannot be told."""
+    whole = check("true else false", NOBODY).typed
+    assert whole is not None
+    return replace(whole, parts=(typed, whole.parts[1]))
+
+
+def _segments_named(expression: str) -> set[str]:
+    if "segment." not in expression.lower():
+        return set()
+    found = parse(expression).tree if expression.strip() else None
+    names = (part for part in tree.walk(found) if isinstance(part, tree.Name)) if found is not None else ()
+    return {one.path[1] for one in names if one.path[0] == "segment" and len(one.path) == 2}
+
+
+def _with_segments(world: World, known: Mapping[str, Typed]) -> World:
+    names = {key: Type("yes_no") for key in known}
+    inlined = {f"segment.{key}": typed for key, typed in known.items()}
+    return replace(world, prefixes={**world.prefixes, "segment": names}, inlined=inlined)
+
+
 def _world(catalogue: Catalogue, about: str, names: Mapping[str, Mapping[str, Type]]) -> World:
     own = _own_names(catalogue)
     members = {}
@@ -450,6 +539,7 @@ def build_catalogue(
     checks: Sequence[LibraryCheck] = (),
     shop: Shop | None = None,
     personal_links: Sequence[PersonalLink] = (),
+    segments: Sequence[NamedSegment] = (),
 ) -> Catalogue:
     """Type the derived fields, those first that others build on.
 
@@ -472,6 +562,7 @@ def build_catalogue(
         {one.id: one for one in checks},
         shop,
         tuple(personal_links),
+        segments=tuple(segments),
     )
     names: dict[str, dict[str, Type]] = {about: {} for about in bare._abouts}
     for one in known:
@@ -503,7 +594,7 @@ def rebuilt(catalogue: Catalogue, fields: Iterable[Field]) -> Catalogue:
         catalogue.version, catalogue.zone, catalogue.all_groups, fields, record_types=catalogue.record_types,
         lists=catalogue.lists, levels=catalogue.levels, tags=catalogue.tags, deleted=catalogue.deleted,
         manner=catalogue.manner, checks=tuple(catalogue.checks.values()), shop=catalogue.shop,
-        personal_links=catalogue.personal_links,
+        personal_links=catalogue.personal_links, segments=catalogue.segments,
     )  # fmt: skip
 
 

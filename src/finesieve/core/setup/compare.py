@@ -124,7 +124,8 @@ def _label(part: BaseModel) -> str:
 def _parts(before: BaseModel, after: BaseModel) -> list[tuple[str, str, str]]:
     old, new = before.model_dump(mode="json"), after.model_dump(mode="json")
     found = []
-    for name in old:
+    left_out = {name for name in getattr(after, "may_be_left_out", ()) if not new[name]}
+    for name in (one for one in old if one not in left_out):
         if isinstance(old[name], dict) and isinstance(new[name], dict):
             keys = dict.fromkeys((*old[name], *new[name]))
             pairs = [(key, old[name].get(key), new[name].get(key)) for key in keys]

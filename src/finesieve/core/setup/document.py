@@ -1,6 +1,6 @@
 """The parts of a setup, free of any id: things are named by key, group or plural."""
 
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
@@ -127,8 +127,12 @@ class ScriptPart(_Part):
 
 
 class SegmentPart(_Part):
-    """A segment."""
+    """A segment. `called` names it in the conditions of others; where a file leaves that or the folder out, what is
+    there stays."""
 
+    may_be_left_out: ClassVar[tuple[str, ...]] = ("called", "folder")
+    called: str = Field(default="", max_length=KEY)
+    folder: str = Field(default="", max_length=60)
     name: str = Field(min_length=1, max_length=LABEL)
     description: str = Field(default="", max_length=DESCRIPTION)
     expression: str = Field(default="", max_length=EXPRESSION)

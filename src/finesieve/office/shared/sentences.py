@@ -6,7 +6,7 @@ from functools import cached_property
 from typing import Final, get_args
 
 from finesieve.core.commerce.facts import ORDERS, STATES
-from finesieve.core.fields.about import ORDER, PERSON, record_about
+from finesieve.core.fields.about import ORDER, PERSON, SIFTING, record_about
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.options import Option
 from finesieve.core.language.parser import parse
@@ -46,6 +46,7 @@ __all__ = [
     "words_about_orders",
     "words_about_people",
     "words_of_records",
+    "words_of_segments",
 ]
 
 MOST_CLAUSES: Final = 50
@@ -114,6 +115,18 @@ def words_about_people(catalogue: Catalogue, *, without: int = 0) -> Vocabulary:
     if catalogue.shop is not None and ORDERS not in records:
         records[ORDERS] = Records("Orders", Vocabulary(_order_words(catalogue)))
     return Vocabulary(found, records=records, groups={one.id: one.name for one in catalogue.all_groups})
+
+
+def words_of_segments(catalogue: Catalogue, own: str = "") -> Vocabulary:
+    """What the condition of a segment may speak of: people, and being in other segments."""
+    found = words_about_people(catalogue)
+    known = catalogue.world(SIFTING).prefixes["segment"] or {}
+    segments = {
+        f"segment.{one.key}": Field(0, f"segment.{one.key}", f"Being in “{one.name}”", "yes_no", 0)
+        for one in catalogue.segments
+        if one.key in known and one.key != own and own not in catalogue.segments_below(one.expression)
+    }
+    return replace(found, fields={**found.fields, **segments}, where="about=sifting")
 
 
 def being_chosen(fields: Mapping[str, Field], asked: Iterable[Field]) -> dict[str, Field]:

@@ -10,7 +10,7 @@ from finesieve.core.language.parser import has_comments
 from finesieve.core.language.problems import FIXABLE
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
-from finesieve.office.shared.sentences import PartDraft, SentenceDraft, draft_of, read_sentence, words_about_people
+from finesieve.office.shared.sentences import PartDraft, SentenceDraft, draft_of, read_sentence, words_of_segments
 from finesieve.office.sift.index import sift_sections
 from finesieve.office.sift.picture import draw_sieve
 from finesieve.services.kernel.inputs import read_input
@@ -85,8 +85,9 @@ def _paired(view: SegmentView, drafts: Sequence[PartDraft]) -> Iterator[tuple[Pa
 
 
 def _renamed(typed: Mapping[str, str] | None, view: SegmentView) -> bool:
-    """Whether what was typed differs in name or description, and not in the condition."""
-    return typed is not None and (typed["name"], typed["description"]) != (view.name, view.description)
+    """Whether what was typed differs in name, folder or description, and not in the condition."""
+    stored = (view.name, view.description, view.folder)
+    return typed is not None and (typed["name"], typed["description"], typed.get("folder", view.folder)) != stored
 
 
 def _segment_page(
@@ -101,10 +102,10 @@ def _segment_page(
     overtaken: Overtaken | None = None,
     status: int = 200,
 ) -> Response:
-    words = words_about_people(view.catalogue)
+    words = words_of_segments(view.catalogue, view.key)
     drafts = sentence.drafts if sentence else [draft_of(mesh.clause, words) for mesh in view.meshes]
     as_text = request.query_params.get("as") == "text" or bool(problems or overtaken or not view.counted)
-    stored = {"name": view.name, "description": view.description, "expression": view.expression}
+    stored = {"name": view.name, "description": view.description, "expression": view.expression, "folder": view.folder}
     return page(
         request,
         desk,
@@ -123,6 +124,7 @@ def _segment_page(
         messages=messages or {},
         fixable=FIXABLE,
         vocabulary=words,
+        folders=sorted({one.folder for one in list_segments(desk.scope) if one.folder}),
         editing=request.query_params.get("edit") == "1" or bool(overtaken and _renamed(typed, view)),
         status=status,
     )
@@ -132,9 +134,10 @@ def _segment_page(
 def save_meshes(request: Request, desk: DeskHere, segment_id: int, form: Posted) -> Response:
     """Change the conditions; those that lack a word yet are kept in the page and not counted."""
     view = read_segment(desk.scope, segment_id)
-    words = words_about_people(view.catalogue)
+    words = words_of_segments(view.catalogue, view.key)
     sentence = read_sentence(form, words)
-    asked = SegmentInput(name=view.name, description=view.description, expression=sentence.expression(words))
+    expression = sentence.expression(words)
+    asked = SegmentInput(name=view.name, description=view.description, expression=expression, folder=view.folder)
     try:
         change = change_segment(desk.scope, segment_id, form.number("revision"), asked)
     except Overtaken as problem:
@@ -155,7 +158,8 @@ def save_meshes(request: Request, desk: DeskHere, segment_id: int, form: Posted)
 def save_segment(request: Request, desk: DeskHere, segment_id: int, form: Posted) -> Response:
     """Change name and description, or the condition as text."""
     view = read_segment(desk.scope, segment_id)
-    data = {"name": view.name, "description": view.description, "expression": view.expression} | dict(form.data)
+    stored = {"name": view.name, "description": view.description, "expression": view.expression, "folder": view.folder}
+    data = stored | dict(form.data)
     try:
         change = change_segment(desk.scope, segment_id, form.number("revision"), read_input(SegmentInput, data))
     except Overtaken as problem:
@@ -169,9 +173,13 @@ def save_segment(request: Request, desk: DeskHere, segment_id: int, form: Posted
 
 
 @router.post("/{segment_id:int}/remove")
-def drop_segment(desk: DeskHere, segment_id: int) -> Response:
-    """Remove a segment, never its people."""
-    return back_with(desk.path("sift/removed"), remove_segment(desk.scope, segment_id))
+def drop_segment(request: Request, desk: DeskHere, segment_id: int) -> Response:
+    """Remove a segment, never its people; one that others are made of stays."""
+    try:
+        return back_with(desk.path("sift/removed"), remove_segment(desk.scope, segment_id))
+    except InvalidInput as problem:
+        view = read_segment(desk.scope, segment_id)
+        return _segment_page(request, desk, view, messages=problem.messages, status=422)
 
 
 @router.get("/removed")
@@ -187,7 +195,7 @@ def show_tray(
     """Who lies on a tray, or falls through it."""
     people = tray_people(desk.scope, segment_id, place, verdict, before)
     view = read_segment(desk.scope, segment_id)
-    draft = draft_of(view.meshes[place].clause, words_about_people(view.catalogue)) if view.meshes else None
+    draft = draft_of(view.meshes[place].clause, words_of_segments(view.catalogue, view.key)) if view.meshes else None
     return page(
         request,
         desk,

@@ -282,7 +282,7 @@ def _segments_moved(
     enters: list[str] = []
     leaves: list[str] = []
     for segment in unit.session.exec(select(Segment).order_by(col(Segment.position)).limit(60)).all():
-        typed = unit.visible.check(segment.expression, "yes_no").typed if segment.expression else None
+        typed = unit.visible.check_segment(segment.expression).typed if segment.expression else None
         if typed is None:
             continue
         program = compile_python(typed)

@@ -8,7 +8,7 @@ from typing import Any, Final
 from finesieve.core.chat.prepare import PreparedScript
 from finesieve.core.chat.script import Script
 from finesieve.core.errors import NotFound
-from finesieve.core.fields.about import PERSON, record_about
+from finesieve.core.fields.about import PERSON, SIFTING, record_about
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.fees import fee_world
 from finesieve.core.forms.prepare import form_world, section_about, section_world
@@ -157,8 +157,17 @@ def _world_here(unit: Unit, about: str, form_id: int, section_id: str) -> tuple[
     return catalogue.world(here), here
 
 
-_WORLDS: Final[Mapping[str, Callable[[Catalogue], World]]] = {"fee": fee_world, "message": reader_world}
-"""Places that are about a person, and where more than their fields is in reach: what a level costs, what they read."""
+def _sifting_world(catalogue: Catalogue) -> World:
+    return catalogue.world(SIFTING)
+
+
+_WORLDS: Final[Mapping[str, Callable[[Catalogue], World]]] = {
+    "fee": fee_world,
+    "message": reader_world,
+    SIFTING: _sifting_world,
+}
+"""Places that are about a person, and where more than their fields is in reach: what a level costs, what they read,
+who is in a segment."""
 
 
 def _with_labels(words: Iterable[Word], catalogue: Catalogue, about: str) -> tuple[Word, ...]:

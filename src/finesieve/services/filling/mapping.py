@@ -291,7 +291,7 @@ def _may_set(unit: Unit, who: str, sender: Sender) -> bool:
     stored = stored_row(unit.session, unit.definitions, PERSON, sender.person_id)
     if segment is None or stored is None:
         return False
-    typed = unit.catalogue.check(segment.expression, expect="yes_no").typed if segment.expression else None
+    typed = unit.catalogue.check_segment(segment.expression).typed if segment.expression else None
     if segment.expression and typed is None:
         return False
     row = row_of(unit, PERSON, sender.person_id, stored)

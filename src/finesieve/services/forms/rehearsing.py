@@ -296,7 +296,7 @@ def _segments(
         then: Any = None if new else True
         now: Any = True
         if row.expression:
-            typed = unit.visible.check(row.expression, expect="yes_no").typed
+            typed = unit.visible.check_segment(row.expression).typed
             if typed is None:
                 continue
             program = compile_python(typed)

@@ -199,9 +199,12 @@ def _restore_form(unit: Unit, entity_id: int, before: Any) -> None:
         row.draft, row.revision = before, row.revision + 1
 
 
+_OF_SEGMENT: Final = ("key", "name", "description", "expression", "folder", "owner")
+
+
 def _segment(unit: Unit, entity_id: int) -> Any:
     row = unit.session.get(Segment, entity_id)
-    return None if row is None else {"name": row.name, "description": row.description, "expression": row.expression}
+    return None if row is None else {name: getattr(row, name) for name in _OF_SEGMENT}
 
 
 def _restore_segment(unit: Unit, entity_id: int, before: Any) -> None:
@@ -210,8 +213,9 @@ def _restore_segment(unit: Unit, entity_id: int, before: Any) -> None:
         unit.session.delete(row)
         return
     if row is None:
-        row = Segment(id=entity_id, workspace_id=unit.workspace_id, name="", revision=0)
-    row.name, row.description, row.expression = before["name"], before["description"], before["expression"]
+        row = Segment(id=entity_id, workspace_id=unit.workspace_id, key=f"segment_{entity_id}", name="", revision=0)
+    for name in _OF_SEGMENT:
+        setattr(row, name, before.get(name, getattr(row, name)))
     row.revision += 1
     unit.session.add(row)
 

@@ -57,7 +57,7 @@ def may_read(unit: Unit, page: MemberPage, reader: Reader, person_id: int) -> bo
         return reader.row.get("level") in allowed
     if page.audience == "segment":
         segment = unit.session.get(Segment, page.segment)
-        typed = unit.catalogue.check(segment.expression, "yes_no").typed if segment and segment.expression else None
+        typed = unit.catalogue.check_segment(segment.expression).typed if segment and segment.expression else None
         return segment is not None and (
             not segment.expression or (typed is not None and compile_python(typed)(reader.row, unit.moment) is True)
         )

@@ -178,7 +178,7 @@ def selected(unit: Unit, where: str) -> tuple[Typed | None, tuple[Problem, ...]]
     """The checked condition of a filter, or its problems; None and none for everybody."""
     if not where.strip():
         return None, ()
-    checked = unit.visible.check(where, expect="yes_no")
+    checked = unit.visible.check_segment(where)
     return checked.typed, checked.problems
 
 

@@ -124,7 +124,7 @@ def break_down(scope: Scope, segment_id: int, field_id: int, cross_id: int = 0) 
 
 
 def _condition(unit: Unit, expression: str) -> Typed:
-    checked = unit.visible.check(expression or "true", expect="yes_no")
+    checked = unit.visible.check_segment(expression or "true")
     if checked.typed is None:
         raise InvalidExpression(checked.problems)
     return checked.typed

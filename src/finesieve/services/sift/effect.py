@@ -219,10 +219,10 @@ def _segments(unit: Unit, trial: Definitions, key: str) -> tuple[SegmentMove, ..
     pairs: list[tuple[int, str, Typed, Typed]] = []
     broken: list[SegmentMove] = []
     for row in segment_rows(unit):
-        now = unit.catalogue.check(row.expression, expect="yes_no").typed if row.expression else None
+        now = unit.catalogue.check_segment(row.expression).typed if row.expression else None
         if now is None or key not in unit.catalogue.derivation.ancestors(now.names):
             continue
-        then = trial.catalogue.check(row.expression, expect="yes_no").typed
+        then = trial.catalogue.check_segment(row.expression).typed
         if then is None:
             broken.append(SegmentMove(row.id or 0, row.name, broken=True))
         else:

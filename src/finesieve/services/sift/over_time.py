@@ -99,7 +99,7 @@ def over_time(scope: Scope, segment_id: int, since: date | None = None) -> OverT
         row, today = _segment(unit, segment_id), unit.moment.today
         since = min(max(since or today - timedelta(days=1), today - timedelta(days=3_650)), today)
         found = OverTime(segment_id, row.name, since)
-        typed = unit.visible.check(row.expression or "true", expect="yes_no").typed
+        typed = unit.visible.check_segment(row.expression or "true").typed
         if typed is None:
             return replace(found, failure="This segment cannot be counted, or is not shown to you.")
         try:
@@ -179,7 +179,7 @@ def _by_definition(unit: Unit, change: DefinitionChange | None, typed: Typed) ->
     expression = (change.before or {}).get("expression") if change is not None else None
     if expression is None:
         return None
-    was = unit.visible.check(expression or "true", expect="yes_no").typed
+    was = unit.visible.check_segment(expression or "true").typed
     if was is None:
         return None
     return moved_by(unit.session, unit.definitions, unit.definitions, [(was, typed)], unit.moment)[0]
@@ -220,7 +220,7 @@ def note_sizes(scope: Scope, *, late: bool = False) -> int:
         if late and unit.moment.now.astimezone(unit.moment.zone).hour < _LATE:
             return 0
         rows = segment_rows(unit)
-        checked = {row.id or 0: unit.catalogue.check(row.expression or "true", expect="yes_no").typed for row in rows}
+        checked = {row.id or 0: unit.catalogue.check_segment(row.expression or "true").typed for row in rows}
         typed = {segment_id: one for segment_id, one in checked.items() if one is not None}
         everyone, counts = count_each(unit.session, unit.definitions, list(typed.values()), unit.moment)
         sizes = {one: size for one, size in zip(typed, counts, strict=True) if size is not None}
@@ -249,7 +249,7 @@ def past_sizes(scope: Scope, days: int = DAYS) -> int:
         today, noted = unit.moment.today, 0
         everyone = count_people(unit.session, unit.definitions)
         for row in segment_rows(unit):
-            typed = unit.catalogue.check(row.expression or "true", expect="yes_no").typed
+            typed = unit.catalogue.check_segment(row.expression or "true").typed
             size = count_one(unit.session, unit.definitions, typed, unit.moment) if typed is not None else None
             if typed is None or size is None:
                 continue

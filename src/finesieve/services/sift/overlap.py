@@ -101,7 +101,7 @@ def _rows(unit: Unit, ids: Sequence[int]) -> list[Segment]:
 
 
 def _condition(unit: Unit, row: Segment) -> Typed:
-    checked = unit.visible.check(row.expression or _EVERYONE, expect="yes_no")
+    checked = unit.visible.check_segment(row.expression or _EVERYONE)
     if checked.typed is None:
         raise InvalidExpression(checked.problems)
     return checked.typed
@@ -129,7 +129,7 @@ def save_region(scope: Scope, ids: Sequence[int], region: Region, name: str) -> 
     or a name that will not do."""
     with scope.transaction("editor") as unit:
         text = _expression(_rows(unit, ids), region)
-        tree = unit.catalogue.check(text, expect="yes_no").tree
+        tree = unit.catalogue.check_segment(text).tree
         expression = print_expression(tree) if tree is not None else text
         if len(expression) > EXPRESSION:
             raise InvalidInput({"": "Together these conditions grow too long for one segment."})

@@ -18,6 +18,7 @@ from finesieve.core.errors import (
     TookTooLong,
 )
 from finesieve.core.fields.definition import Field
+from finesieve.core.fields.keys import key_from_label
 from finesieve.core.fields.manner import write_figure
 from finesieve.core.language.parser import parse
 from finesieve.core.language.printer import print_expression
@@ -35,6 +36,7 @@ from finesieve.services.kernel.sheets import csv_lines
 from finesieve.services.people.listing import PeoplePage, people_page
 from finesieve.services.usage.awaiting import awaited_in
 from finesieve.store.connection.database import apart, remembered
+from finesieve.store.definitions.catalogue import touch
 from finesieve.store.reading.kept import patience
 from finesieve.store.reading.people import (
     SECONDS_TO_COUNT,
@@ -77,6 +79,7 @@ class SegmentInput(Input):
     name: str = Bounds(min_length=1, max_length=LABEL)
     description: str = Bounds(default="", max_length=DESCRIPTION)
     expression: str = Bounds(default="", max_length=EXPRESSION)
+    folder: str = Bounds(default="", max_length=60)
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,6 +90,7 @@ class SegmentEntry:
     name: str
     people: int | None
     why: str = ""
+    folder: str = ""
 
     def shown(self, language: str) -> str:
         """The number, as the language writes it, or why there is none."""
@@ -122,6 +126,10 @@ class SegmentView:
     awaited: tuple[Field, ...]
     withheld: bool = False
     failure: str = ""
+    key: str = ""
+    folder: str = ""
+    owner: str = ""
+    named_by: tuple[tuple[int, str], ...] = ()
 
     @property
     def counted(self) -> bool:
@@ -163,17 +171,18 @@ def _entry(
     checked: Mapping[int | None, tuple[Typed | None, str]],
 ) -> SegmentEntry:
     if not row.expression:
-        return SegmentEntry(row.id or 0, row.name, everyone)
+        return SegmentEntry(row.id or 0, row.name, everyone, "", row.folder)
     size = sizes.get(row.id)
-    return SegmentEntry(row.id or 0, row.name, size, "" if size is not None else checked[row.id][1] or "not counted")
+    why = "" if size is not None else checked[row.id][1] or "not counted"
+    return SegmentEntry(row.id or 0, row.name, size, why, row.folder)
 
 
 def _typed(unit: Unit, expression: str) -> tuple[Typed | None, str]:
     """The checked condition, or why there is none: broken for everybody, or not shown to this role."""
-    typed = unit.visible.check(expression, expect="yes_no").typed
+    typed = unit.visible.check_segment(expression).typed
     if typed is not None:
         return typed, ""
-    sound = unit.catalogue.check(expression, expect="yes_no").typed is not None
+    sound = unit.catalogue.check_segment(expression).typed is not None
     return None, "not shown" if sound else "broken"
 
 
@@ -208,8 +217,9 @@ def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
     with scope.reading("reader") as unit:
         row = _segment(unit, segment_id)
         empty = SegmentView(
-            segment_id, row.name, row.description, row.expression, row.revision, (), 0, (), None, unit.visible, ()
-        )
+            segment_id, row.name, row.description, row.expression, row.revision, (), 0, (), None, unit.visible, (),
+            key=row.key, folder=row.folder, owner=row.owner, named_by=_named_by(unit, row.key),
+        )  # fmt: skip
         if row.expression and _typed(unit, row.expression)[1] == "not shown":
             return replace(empty, withheld=True)
         nodes, typed, problems = meshes_of(unit, row.expression)
@@ -235,6 +245,12 @@ def _sieve(unit: Unit, view: SegmentView, nodes: tuple[Node, ...], typed: tuple[
     return replace(view, everyone=everyone, meshes=layers, people=people)
 
 
+def _named_by(unit: Unit, key: str) -> tuple[tuple[int, str], ...]:
+    """The segments whose condition names this one, over however many steps."""
+    rows = segment_rows(unit)
+    return tuple((row.id or 0, row.name) for row in rows if key in unit.catalogue.segments_below(row.expression))
+
+
 def clause_of(node: Node, names: Names) -> Part:
     """A mesh as the clause that says it; quoted where no sentence can."""
     return tree_to_part(node, names)
@@ -246,7 +262,7 @@ def meshes_of(unit: Unit, expression: str) -> tuple[tuple[Node, ...], tuple[Type
         return (), (), ()
     if _typed(unit, expression)[1] == "not shown":
         raise NotAllowed("This segment uses something that only editors and owners see.")
-    checked = unit.catalogue.check(expression, expect="yes_no")
+    checked = unit.catalogue.check_segment(expression)
     if checked.tree is None or checked.typed is None:
         return (), (), checked.problems
     nodes = meshes(checked.tree)
@@ -328,9 +344,11 @@ def create_segment(scope: Scope, name: str) -> int:
         if not name or len(name) > LABEL:
             raise InvalidInput({"name": "Give the segment a name of at most 120 characters."})
         last = unit.session.exec(select(func.max(Segment.position))).one()
-        row = Segment(workspace_id=unit.workspace_id, name=name, position=(last or 0) + 1)
+        key = key_from_label(name, {one.key for one in segment_rows(unit)})
+        row = Segment(workspace_id=unit.workspace_id, key=key, name=name, position=(last or 0) + 1, owner=unit.actor)
         unit.session.add(row)
         unit.session.flush()
+        touch(unit.session, unit.workspace_id)
         return row.id or 0
 
 
@@ -349,17 +367,22 @@ def change_segment(scope: Scope, segment_id: int, revision: int, asked: SegmentI
 
 def _change(unit: Unit, row: Segment, asked: SegmentInput) -> int:
     if asked.expression:
-        problems = unit.catalogue.check(asked.expression, expect="yes_no").problems
+        problems = unit.catalogue.check_segment(asked.expression, row.key).problems
         if problems:
             raise InvalidExpression(problems)
     assert row.id is not None
     before = snapshot(unit, "segment", row.id)
     row.name, row.description, row.expression = asked.name, asked.description, asked.expression
+    row.folder = asked.folder.strip()
     unit.session.add(row)
     change_id = record_change(unit, "segment", row.id, f"Changed {asked.name}", before)
     if change_id:
         row.revision += 1
     return change_id
+
+
+def _as_it_is(row: Segment) -> SegmentInput:
+    return SegmentInput(name=row.name, description=row.description, expression=row.expression, folder=row.folder)
 
 
 def ask_whether_filled(scope: Scope, segment_id: int, field_id: int) -> int:
@@ -375,13 +398,18 @@ def ask_whether_filled(scope: Scope, segment_id: int, field_id: int) -> int:
             return 0
         condition = f"{field.key} is filled"
         expression = f"{row.expression}\nand {condition}" if row.expression.strip() else condition
-        return _change(unit, row, SegmentInput(name=row.name, description=row.description, expression=expression))
+        return _change(unit, row, _as_it_is(row).model_copy(update={"expression": expression}))
 
 
 def remove_segment(scope: Scope, segment_id: int) -> int:
-    """Remove a segment, never its people; gives the id for undoing. Raises NotFound."""
+    """Remove a segment, never its people; gives the id for undoing. Raises NotFound, InvalidInput while others are made
+    of it."""
     with scope.transaction("editor") as unit:
         row = _segment(unit, segment_id, lock=True)
+        others = _named_by(unit, row.key)
+        if others:
+            names = ", ".join(name for _, name in others)
+            raise InvalidInput({"": f"Other segments are made of this one: {names}. Change those first."})
         before = snapshot(unit, "segment", segment_id)
         name = row.name
         unit.session.delete(row)

@@ -11,6 +11,7 @@ from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.about import HOUSE, LEVEL, record_about
 from finesieve.core.fields.encoding import from_json
 from finesieve.core.fields.groups import GroupSettings
+from finesieve.core.fields.keys import key_from_label
 from finesieve.core.fields.options import option_from_json, option_to_json
 from finesieve.core.fields.settings import FieldSettings
 from finesieve.core.fields.types import TYPES
@@ -367,12 +368,19 @@ class Loader:
         for segment in self._setup.segments:
             known = session.exec(select(Segment).where(col(Segment.name) == segment.name)).first()
             if known is None:
-                parts = segment.model_dump()
+                taken = set(session.exec(select(Segment.key)).all())
+                free = segment.called and segment.called not in taken
+                key = segment.called if free else key_from_label(segment.name, taken)
+                parts = segment.model_dump(exclude={"called"}) | {"key": key, "owner": self._unit.actor}
                 session.add(Segment(workspace_id=self._unit.workspace_id, **parts))
+                session.flush()
                 self._counts["added"] += 1
-            elif (known.description, known.expression) != (segment.description, segment.expression):
+            elif (known.description, known.expression, known.folder) != (
+                segment.description, segment.expression, segment.folder or known.folder,
+            ):  # fmt: skip
                 with self._changing("segment", known, segment.name):
                     known.description, known.expression = segment.description, segment.expression
+                    known.folder = segment.folder or known.folder
                     known.revision += 1
         self._again()
 

@@ -162,7 +162,9 @@ def take_setup(unit: Unit, *, values: bool = False) -> Setup:
         forms=_forms(unit),
         scripts=take_scripts(unit),
         segments=tuple(
-            SegmentPart(name=row.name, description=row.description, expression=row.expression)
+            SegmentPart(
+                called=row.key, folder=row.folder, name=row.name, description=row.description, expression=row.expression
+            )
             for row in unit.session.exec(select(Segment).order_by(col(Segment.position), col(Segment.id))).all()
         ),
         personal_links=_personal_links(unit),

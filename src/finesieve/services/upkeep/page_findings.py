@@ -24,7 +24,7 @@ def pages_in_force(unit: Unit) -> tuple[PageReading, ...]:
     conditions: dict[str, Typed] = {}
 
     def wanted(text: str) -> str:
-        typed = unit.catalogue.check(text, "yes_no").typed
+        typed = unit.catalogue.check_segment(text).typed
         if typed is not None and len(conditions) < _MOST:
             conditions[text] = typed
         return text

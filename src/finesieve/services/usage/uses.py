@@ -8,7 +8,7 @@ from sqlmodel import col, select
 
 from finesieve.core.chat.prepare import PreparedScript
 from finesieve.core.chat.script import Script, expressions_of, texts_of
-from finesieve.core.fields.about import HOUSE, PERSON
+from finesieve.core.fields.about import HOUSE, PERSON, SIFTING
 from finesieve.core.fields.contexts import CONTEXTS
 from finesieve.core.forms.fees import check_fee
 from finesieve.core.forms.prepare import form_world, section_about, section_world
@@ -84,7 +84,7 @@ class Uses:
         checked = checked or self.catalogue.check(use.expression, about=use.about)
         if checked.problems:
             self._broken.append((use, checked.problems[0].message))
-        for about, key in sorted(_reads(checked, use.about)):
+        for about, key in sorted(_reads(checked, PERSON if use.about == SIFTING else use.about)):
             if about == "link":
                 _add(self._by_link.setdefault(key, []), use)
             elif key:
@@ -204,7 +204,7 @@ def _found(unit: Unit) -> Uses:
     _note_scripts(unit, uses)
     for segment in unit.session.exec(select(Segment).order_by(col(Segment.position), col(Segment.id))).all():
         if segment.expression:
-            uses.note(Use("segment", segment.id or 0, segment.name, segment.expression))
+            uses.note(Use("segment", segment.id or 0, segment.name, segment.expression, SIFTING))
     return uses
 
 

@@ -38,6 +38,7 @@ from finesieve.core.model.catalogue import (
     LibraryCheck,
     Link,
     NamedList,
+    NamedSegment,
     PersonalLink,
     RecordType,
     build_catalogue,
@@ -58,6 +59,7 @@ from finesieve.store.tables import (
     PersonalLinkRow,
     RecordLinkRow,
     RecordTypeRow,
+    Segment,
     ShopRow,
     TagRow,
     Workspace,
@@ -206,6 +208,10 @@ def _load_catalogue(session: Session, version: int, manner: Manner) -> Catalogue
         personal_links=[
             PersonalLink(row.id or 0, row.key, row.name)
             for row in session.exec(select(PersonalLinkRow).order_by(col(PersonalLinkRow.id))).all()
+        ],
+        segments=[
+            NamedSegment(row.id or 0, row.key, row.name, row.expression)
+            for row in session.exec(select(Segment).order_by(col(Segment.id))).all()
         ],
     )
 
