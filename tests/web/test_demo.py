@@ -53,7 +53,9 @@ class Loading(unittest.TestCase):
         catalogue = read_catalogue(scope)
         self.assertEqual((len(catalogue.groups), len(catalogue.stored), len(catalogue.derived)), (7, 44, 4))
         bench = read_bench(scope)
-        self.assertEqual((bench.people, bench.forms, bench.segments, bench.drafts, bench.broken), (2_040, 5, 3, (), ()))
+        self.assertEqual(
+            (bench.people, bench.forms, bench.segments, bench.drafts, bench.broken), (2_040, 5, 12, (), ())
+        )
         for segment in list_segments(scope):
             view = read_segment(scope, segment.id)
             assert segment.people is not None

@@ -16,6 +16,7 @@ from finesieve.demo.forms import finish_forms, make_pages
 from finesieve.demo.house import furnish_house
 from finesieve.demo.people import MadeUp, make_people
 from finesieve.demo.shop import furnish_shop
+from finesieve.demo.sift import furnish_sift
 from finesieve.services.accounts.staff import NewWorkspace, SignedIn, StaffAccounts
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.built_ins import use_part
@@ -72,6 +73,7 @@ def load_demo(store: Store, clock: Clock = utc_now, *, people: int = 2_000, fast
     make_pages(scope)
     make_scripts(scope)
     hold_conversations(scope)
+    furnish_sift(scope)
     return True
 
 

@@ -155,7 +155,9 @@ def preview(request: Request, desk: DeskHere, form: Posted) -> Response:
     """What the formula would give, as it is typed; a part of the page."""
     formula = form.text("formula")
     catalogue = read_catalogue(desk.scope)
-    about = form.text("about")[:30] or _about(catalogue, form.text("group_id"))
+    about = form.text("about")[:30]
+    if not catalogue.groups_about(about):
+        about = _about(catalogue, form.text("group_id"))
     found = None
     if formula.strip():
         found = _tried(desk, formula, form.text("own_key")[:60], form.text("unit")[:20], about)

@@ -18,7 +18,7 @@ router = APIRouter(prefix="/w/{slug}/sift/{segment_id:int}/by")
 @router.get("")
 def choose_field(desk: DeskHere, segment_id: int) -> Response:
     """To the first field that tells something: a choice, where there is one."""
-    fields = list_fields_to_break_by(desk.scope)
+    fields = list_fields_to_break_by(desk.scope, segment_id)
     if not fields:
         raise NotFound("There is no field yet to look at them by.")
     first = next((one for one in fields if one.value_type.kind == "choice"), fields[0])
@@ -28,7 +28,10 @@ def choose_field(desk: DeskHere, segment_id: int) -> Response:
 @router.get("/go")
 def go_to_field(request: Request, desk: DeskHere, segment_id: int) -> Response:
     """To the field chosen from the menu, and the one it is crossed with."""
+    known = {one.id for one in list_fields_to_break_by(desk.scope, segment_id)}
     field = whole_number(request.query_params.get("field", "")[:9]) or 0
+    if field not in known:
+        return choose_field(desk, segment_id)
     crossed = whole_number(request.query_params.get("cross", "")[:9]) or 0
     more = f"?cross={crossed}" if crossed and crossed != field else ""
     return RedirectResponse(desk.path(f"sift/{segment_id}/by/{field}{more}"), 303)
@@ -42,5 +45,5 @@ def show_breakdown(request: Request, desk: DeskHere, segment_id: int, field_id: 
     return page(
         request, desk, "office/sift/breakdown.html", stage="sift", title=found.name,
         sections=sift_sections(desk, segment_id), found=found, crossed=crossed, cross_id=cross, most=most,
-        fields=list_fields_to_break_by(desk.scope),
+        fields=list_fields_to_break_by(desk.scope, segment_id),
     )  # fmt: skip

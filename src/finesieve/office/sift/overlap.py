@@ -112,6 +112,8 @@ def _region(text: str) -> tuple[bool, ...]:
 def show_region(request: Request, desk: DeskHere, region: str = "", before: int | None = None) -> Response:
     """Who is in one region."""
     ids = _ids(request.query_params.getlist("s"))
+    if not region:
+        return RedirectResponse(desk.path("sift/overlap"), 303)
     words, people = region_people(desk.scope, ids, _region(region), before)
     return page(
         request, desk, "office/sift/region.html", stage="sift", title=words,

@@ -96,9 +96,11 @@ def fields_to_break_by(unit: Unit) -> tuple[Field, ...]:
     )  # fmt: skip
 
 
-def list_fields_to_break_by(scope: Scope) -> tuple[Field, ...]:
-    """See `fields_to_break_by`."""
+def list_fields_to_break_by(scope: Scope, segment_id: int) -> tuple[Field, ...]:
+    """The fields that a segment can be looked at by; see `fields_to_break_by`. Raises NotFound for no such segment."""
     with scope.reading("reader") as unit:
+        if all(row.id != segment_id for row in segment_rows(unit)):
+            raise NotFound("There is no such segment.")
         return fields_to_break_by(unit)
 
 
