@@ -18,7 +18,7 @@ from finesieve.office.people.routes import people_sections
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.office.shared.rules import RuleEditor, posted_rule, stored_rule
-from finesieve.office.shared.sentences import words_about_people
+from finesieve.office.shared.sentences import words_of_segments
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.people.bulk import BulkInput, Chosen, change_in_bulk, plan_bulk
@@ -48,7 +48,7 @@ def _listing(desk: Desk, given: PostedForm, catalogue: Catalogue) -> tuple[Listi
     """How the list is looked at, the editor of its filter, and the kept view that it began with, 0 for none."""
     view_id = whole_number(given.text("view")) or 0
     kept = read_view(desk.scope, view_id).listing if view_id else Listing()
-    words = words_about_people(catalogue)
+    words = words_of_segments(catalogue)
     if "where" in given or "where_clauses" in given:
         rule = posted_rule(given, "where", "Filter", words)
     else:

@@ -8,7 +8,7 @@ from starlette.responses import RedirectResponse, Response
 from finesieve.core.errors import InvalidInput, Overtaken
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
-from finesieve.office.shared.sentences import draft_of, words_about_people
+from finesieve.office.shared.sentences import draft_of, words_of_segments
 from finesieve.services.commerce.orders import orders_of_person
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.memberships import set_lists, set_person_level, set_tags
@@ -75,7 +75,7 @@ def _profile_page(
     profile = read_profile(desk.scope, person_id, about)
     editing = request.query_params.get("edit", "")
     catalogue = read_catalogue(desk.scope)
-    shop, words = catalogue.shop, words_about_people(catalogue)
+    shop, words = catalogue.shop, words_of_segments(catalogue)
     return page(
         request,
         desk,

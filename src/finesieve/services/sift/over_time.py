@@ -171,7 +171,9 @@ def _definition_changes(unit: Unit, segment_id: int) -> list[DefinitionChange]:
         .order_by(col(DefinitionChange.id))
     )
     rows = unit.session.exec(query.limit(500)).all()
-    return [one for one in rows if (one.before or {}).get("expression") != (one.after or {}).get("expression")]
+    changes = [one for one in rows if (one.before or {}).get("expression") != (one.after or {}).get("expression")]
+    # A segment is made empty, and gets its condition next: that is no change of it.
+    return changes[1:] if changes and not (changes[0].before or {}).get("expression") else changes
 
 
 def _by_definition(unit: Unit, change: DefinitionChange | None, typed: Typed) -> Moved | None:

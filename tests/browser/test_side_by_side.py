@@ -1,0 +1,125 @@
+"""A specialist looks before saving, at segments side by side, and at who moved: figures worked out by hand."""
+
+import unittest
+from decimal import Decimal
+
+from selenium.webdriver.common.keys import Keys
+
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.people.profiles import set_values
+from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, list_segments
+from tests.support.browser import Page
+from tests.support.house import PASSWORD, make_house
+
+
+class SideBySide(unittest.TestCase):
+    def setUp(self) -> None:
+        self.house = make_house()
+        self.scope = self.house.scope
+        self.people = [
+            self.house.add(
+                first_name=name, zone=zone, plot_length=None if length is None else Decimal(length), swaps_seed=swaps
+            )
+            for name, zone, length, swaps in (
+                ("Wren", "north", 10, True), ("Finch", "north", 2, True), ("Jay", "hill", 10, None), ("Rook", "hill", None, True),
+            )
+        ]  # fmt: skip
+        self.north = self.made("North", 'zone = "north"')
+        self.swappers = self.made("Swappers", "swaps_seed")
+        self.page = Page()
+        self.page.open("/sign-in")
+        self.page.fill("#email", self.house.email)
+        self.page.fill("#password", PASSWORD)
+        self.page.press("Sign in", "button")
+        self.page.until_text("h1", "Bench")
+        self.base = f"/w/{self.house.slug}"
+
+    def made(self, name: str, expression: str) -> int:
+        segment = create_segment(self.scope, name)
+        change_segment(self.scope, segment, 1, SegmentInput(name=name, expression=expression))
+        return segment
+
+    def sound(self) -> None:
+        self.assertEqual(self.page.violations(), [])
+        self.assertEqual(self.page.complaints(), [])
+        self.assertEqual(self.page.overflows(), [])
+
+    def test_the_effect_is_read_before_saving(self) -> None:
+        """Twice the length is more than nine for two of three; made thrice, still two, and all three change."""
+        field = create_derived(self.scope, DerivedInput(label="Beds", formula="plot_length * 2"))
+        self.made("Many beds", "beds > 5")
+        page = self.page
+        page.open(f"{self.base}/compute/{field}")
+        page.until_text("#effect", "Over everybody")
+        page.until_text("#effect", "ask Plot length: blank for 1 of 1")
+        self.sound()
+        page.one("#formula").send_keys(Keys.CONTROL, "a")
+        page.one("#formula").send_keys("plot_length * 3")
+        page.until_text("#effect", "3 people get another value")
+        page.until_text("#effect", "Segments that move")
+        moved = page.text("#effect table:last-of-type tbody")
+        self.assertEqual(moved.split(), ["Many", "beds", "2", "3", "1", "–"])
+        self.sound()
+        page.open(f"{self.base}/compute/{field}")
+        self.assertEqual(page.one("#formula").get_attribute("value"), "plot_length * 2", "nothing was stored")
+
+    def test_a_region_of_an_overlap_is_saved(self) -> None:
+        page = self.page
+        page.open(f"{self.base}/sift/overlap")
+        page.press("North", "label")
+        page.press("Swappers", "label")
+        page.press("Show the overlap", "button")
+        page.until_text("#sheet", "Counted exactly")
+        rows = [row.text for row in page.all("#sheet tbody tr")]
+        self.assertEqual(sorted(rows), ["North and Swappers 2 66.7 %", "Only Swappers, not North 1 33.3 %"])
+        self.sound()
+        page.resize(390, 844)
+        self.assertEqual(page.overflows(), [])
+        page.resize(1280, 800)
+        page.press("Only Swappers, not North", "td a")
+        page.until_text("#sheet tbody", "Rook")
+        page.press("Save as a segment", "button")
+        page.until_text("h1", "Only Swappers, not North")
+        page.until_text("#passing", "1 person")
+        self.sound()
+        self.assertEqual(list_segments(self.scope)[-1].people, 1)
+
+    def test_what_they_are_like_and_who_moved(self) -> None:
+        set_values(self.scope, self.people[2], {"zone": "north"})
+        page = self.page
+        page.open(f"{self.base}/sift/{self.north}")
+        page.press("What they are like", "a")
+        page.until_text("#sheet", "3 people, beside 4 in all")
+        self.sound()
+        page.open(f"{self.base}/sift/{self.north}")
+        page.press("Over time", "a")
+        page.until_text("#sheet", "3 people today")
+        page.press("a week ago", "a")
+        page.until_text("#sheet tbody", "Jay")
+        self.assertIn("Zone Hill → North", page.text("#sheet tbody"))
+        self.sound()
+
+    def test_a_segment_made_of_another_by_sentence(self) -> None:
+        both = self.made("Both", "")
+        page = self.page
+        page.open(f"{self.base}/sift/{both}?as=text")
+        page.fill("#expression", "segment.north and not segment.swappers")
+        page.press("Save and count", "button")
+        page.until_text("#sheet", "Counted exactly")
+        page.press("Sentence", "a")
+        page.until_text("#sieve", "Being in “North”")
+        page.until_text("#passing", "0 people")
+        page.open(f"{self.base}/people/{self.people[2]}")
+        page.until_text("body", "Being in “North”")
+        page.open(f"{self.base}/people?where=segment.north")
+        page.until_text("#sheet", "Wren")
+        self.sound()
+        page.open(f"{self.base}/sift/{self.north}?as=text")
+        page.fill("#expression", "segment.both")
+        page.press("Save and count", "button")
+        page.until_text("#sheet", "sifted by itself")
+        self.sound()
+
+
+if __name__ == "__main__":
+    unittest.main()
