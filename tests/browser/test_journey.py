@@ -394,7 +394,10 @@ class Journey(unittest.TestCase):
 
     def export(self) -> None:
         page = self.page
-        link = page.one("a[href$='export.csv']").get_attribute("href") or ""
+        page.press("Export", "a")
+        page.until_text("h1", "Take them along")
+        self.sound()
+        link = f"{page.driver.current_url.rpartition('?')[0] or page.driver.current_url}.csv"
         cookie = page.driver.get_cookie("finesieve_session")
         assert cookie is not None
         request = urllib.request.Request(link, headers={"Cookie": f"finesieve_session={cookie['value']}"})

@@ -26,12 +26,12 @@ from finesieve.services.people.listing import list_people
 from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.people.putting_back import put_back
 from finesieve.services.people.records import add_record, change_record, find_titles, read_record
+from finesieve.services.sift.export import export_segment
 from finesieve.services.sift.segments import (
     SegmentInput,
     change_segment,
     count_segment,
     create_segment,
-    export_segment,
     list_segments,
     read_segment,
     tray_people,

@@ -27,7 +27,8 @@ from finesieve.services.forms.composing import add_question
 from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.kernel.tasks import run_task
 from finesieve.services.people.profiles import read_profile, set_values
-from finesieve.services.sift.segments import create_segment, export_segment
+from finesieve.services.sift.export import export_segment
+from finesieve.services.sift.segments import create_segment
 from finesieve.services.values import sealing
 from finesieve.services.values.files import (
     examine,

@@ -1,12 +1,16 @@
 """Segments, trays, export; the bench; finding; staff accounts."""
 
 import csv
+import io
+import json
 import threading
 import time
 import unittest
+import zipfile
 from concurrent.futures import ThreadPoolExecutor
 from datetime import date, timedelta
 from decimal import Decimal
+from unittest.mock import patch
 
 from pwdlib.hashers.argon2 import Argon2Hasher
 
@@ -23,12 +27,12 @@ from finesieve.services.kernel.inputs import read_input
 from finesieve.services.kernel.slugs import slug_from_name
 from finesieve.services.people.bench import find_anything, read_bench
 from finesieve.services.people.listing import list_people
+from finesieve.services.sift.export import ExportInput, export_segment, workbook_of_segment
 from finesieve.services.sift.segments import (
     SegmentInput,
     change_segment,
     count_segment,
     create_segment,
-    export_segment,
     list_segments,
     read_segment,
     remove_segment,
@@ -130,6 +134,49 @@ class Segments(unittest.TestCase):
             [("'=SUM(A1)", "1.5", "-3"), ("H", "3", "-6"), ("B", "2", "-4")],
         )
         self.assertEqual(rows[0]["favourite"], 'say "x", \n')
+
+    def test_taken_along_as_lines_and_as_a_workbook(self) -> None:
+        self.save('zone = "north"')
+        asked = ExportInput(kind="jsonl", columns=("first_name", "plot_length"))
+        lines = [json.loads(one) for one in "".join(export_segment(self.scope, self.segment, asked)[1]).splitlines()]
+        self.assertEqual(
+            {one["first_name"]: one["plot_length"] for one in lines}, {"A": "10", "B": "2", "C": None, "H": "3"}
+        )
+        self.assertEqual(set(lines[0]), {"id", "first_name", "plot_length"})
+        name, book = workbook_of_segment(
+            self.scope, self.segment, ExportInput(kind="xlsx", columns=("first_name", "plot_length"))
+        )
+        self.assertEqual((name, book[:2]), ("Swappers", b"PK"))
+        with zipfile.ZipFile(io.BytesIO(book)) as files:
+            sheet = files.read("xl/worksheets/sheet1.xml").decode()
+        self.assertEqual(sheet.count("<row "), 5)
+        self.assertIn("<v>10</v>", sheet)
+
+    def test_nothing_in_a_workbook_runs(self) -> None:
+        self.house.add(first_name='=HYPERLINK("x")', zone="hill")
+        self.save('first_name starts with "="')
+        _, book = workbook_of_segment(self.scope, self.segment, ExportInput(kind="xlsx", columns=("first_name",)))
+        with zipfile.ZipFile(io.BytesIO(book)) as files:
+            sheet = files.read("xl/worksheets/sheet1.xml").decode()
+        self.assertNotIn("<f>", sheet)
+        self.assertIn("'=HYPERLINK", sheet)
+
+    def test_a_sample_is_the_same_for_the_same_word(self) -> None:
+        def drawn(seed: str, people: int = 4) -> list[int]:
+            asked = ExportInput(kind="jsonl", columns=("first_name",), sample=people, seed=seed)
+            return [
+                json.loads(one)["id"]
+                for one in "".join(export_segment(self.scope, self.segment, asked)[1]).splitlines()
+            ]
+
+        self.assertEqual(drawn("beans"), drawn("beans"))
+        self.assertEqual((len(set(drawn("beans"))), len(drawn("beans", 99))), (4, 9))
+        self.assertGreater(len({tuple(drawn(word)) for word in ("beans", "peas", "leeks", "kale")}), 1)
+
+    def test_too_much_for_a_workbook(self) -> None:
+        with patch("finesieve.services.sift.export.MOST_CELLS", 20), self.assertRaises(InvalidInput) as refused:
+            workbook_of_segment(self.scope, self.segment, ExportInput(kind="xlsx"))
+        self.assertIn("Take fewer columns", refused.exception.messages["kind"])
 
     def test_changes_and_undo(self) -> None:
         first = self.save("swaps_seed")

@@ -1,6 +1,8 @@
 """Segments: the sieve, its meshes, its people, and CSV."""
 
 from collections.abc import Iterator, Mapping, Sequence
+from typing import Final
+from urllib.parse import urlencode
 
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response, StreamingResponse
@@ -15,13 +17,19 @@ from finesieve.office.sift.index import sift_sections
 from finesieve.office.sift.picture import draw_sieve
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.kernel.slugs import slug_from_name
+from finesieve.services.sift.export import (
+    MOST_CELLS,
+    ExportInput,
+    columns_to_export,
+    export_segment,
+    workbook_of_segment,
+)
 from finesieve.services.sift.segments import (
     Mesh,
     SegmentInput,
     SegmentView,
     change_segment,
     create_segment,
-    export_segment,
     list_segments,
     read_segment,
     remove_segment,
@@ -211,10 +219,59 @@ def show_tray(
     )
 
 
+@router.get("/{segment_id:int}/export")
+def choose_export(request: Request, desk: DeskHere, segment_id: int) -> Response:
+    """What to take along, and as what."""
+    return _export_page(request, desk, segment_id, {}, {})
+
+
+def _export_page(
+    request: Request,
+    desk: Desk,
+    segment_id: int,
+    typed: Mapping[str, str],
+    messages: Mapping[str, str],
+    status: int = 200,
+) -> Response:
+    view = read_segment(desk.scope, segment_id)
+    return page(
+        request, desk, "office/sift/export.html", stage="sift", title=view.name,
+        sections=sift_sections(desk, segment_id), view=view, columns=columns_to_export(desk.scope), typed=typed,
+        chosen=request.query_params.getlist("columns"), messages=messages, most=MOST_CELLS, status=status,
+    )  # fmt: skip
+
+
 @router.get("/{segment_id:int}/export.csv")
-def export(desk: DeskHere, segment_id: int) -> Response:
-    """The people who pass, as CSV."""
-    name, lines = export_segment(desk.scope, segment_id)
-    filename = f"{slug_from_name(name)}.csv"
-    headers = {"Content-Disposition": f'attachment; filename="{filename}"'}
-    return StreamingResponse(lines, media_type="text/csv; charset=utf-8", headers=headers)
+@router.get("/{segment_id:int}/export.jsonl")
+@router.get("/{segment_id:int}/export.xlsx")
+def export(request: Request, desk: DeskHere, segment_id: int) -> Response:
+    """The people who pass: CSV, JSON Lines, or a workbook."""
+    kind, query = request.url.path.rpartition(".")[2], request.query_params
+    typed = {"sample": query.get("sample", "").strip() or "0", "seed": query.get("seed", "")[:60]}
+    try:
+        asked = read_input(ExportInput, {**typed, "kind": kind, "columns": tuple(query.getlist("columns")[:400])})
+        write = workbook_of_segment if kind == "xlsx" else export_segment
+        name, found = write(desk.scope, segment_id, asked)
+    except InvalidExpression:
+        raise
+    except InvalidInput as problem:
+        return _export_page(request, desk, segment_id, typed, problem.messages, 422)
+    headers = {"Content-Disposition": f'attachment; filename="{slug_from_name(name)}.{kind}"'}
+    if isinstance(found, bytes):
+        return Response(found, media_type=_MEDIA[kind], headers=headers)
+    return StreamingResponse(found, media_type=_MEDIA[kind], headers=headers)
+
+
+_MEDIA: Final = {
+    "csv": "text/csv; charset=utf-8", "jsonl": "application/jsonl; charset=utf-8",
+    "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+}  # fmt: skip
+
+
+@router.get("/{segment_id:int}/take")
+def take_export(request: Request, desk: DeskHere, segment_id: int) -> Response:
+    """From what was chosen to the file."""
+    query = [(name, value) for name, value in request.query_params.multi_items() if name != "kind" and value]
+    kind = request.query_params.get("kind", "csv")
+    kind = kind if kind in _MEDIA else "csv"
+    return RedirectResponse(desk.path(f"sift/{segment_id}/export.{kind}") + f"?{urlencode(query)}", 303)

@@ -3,7 +3,6 @@
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
-from itertools import chain, islice
 from typing import Final
 
 from pydantic import Field as Bounds
@@ -32,7 +31,6 @@ from finesieve.core.sieve.meshes import Tray, meshes, trays
 from finesieve.services.kernel.changes import record_change, refuse_overtaking, snapshot
 from finesieve.services.kernel.inputs import Input
 from finesieve.services.kernel.scope import Scope, Unit
-from finesieve.services.kernel.sheets import csv_lines
 from finesieve.services.people.listing import PeoplePage, people_page
 from finesieve.services.usage.awaiting import awaited_in
 from finesieve.store.connection.database import apart, remembered
@@ -45,11 +43,11 @@ from finesieve.store.reading.people import (
     count_people,
     count_verdicts,
     page_of_people,
-    stream_people,
 )
 from finesieve.store.tables import Segment
 
 __all__ = [
+    "SECONDS_FOR_EXPORT",
     "Mesh",
     "SegmentEntry",
     "SegmentInput",
@@ -59,18 +57,19 @@ __all__ = [
     "clause_of",
     "count_segment",
     "create_segment",
-    "export_segment",
     "list_segments",
     "meshes_of",
     "page_of_condition",
     "read_segment",
     "remove_segment",
+    "segment_named",
     "segment_rows",
     "tray_people",
+    "worked_out_in",
 ]
 
 
-_SECONDS_FOR_EXPORT: Final = 120
+SECONDS_FOR_EXPORT: Final = 120
 
 
 class SegmentInput(Input):
@@ -189,14 +188,15 @@ def _typed(unit: Unit, expression: str) -> tuple[Typed | None, str]:
 def count_segment(scope: Scope, segment_id: int) -> int | None:
     """How many people a segment has now; None where that cannot be told, or not to this role. Raises NotFound."""
     with scope.reading("reader") as unit:
-        row = _segment(unit, segment_id)
+        row = segment_named(unit, segment_id)
         if not row.expression:
             return count_people(unit.session, unit.definitions)
         typed, _ = _typed(unit, row.expression)
         return None if typed is None else count_one(unit.session, unit.definitions, typed, unit.moment)
 
 
-def _segment(unit: Unit, segment_id: int, *, lock: bool = False) -> Segment:
+def segment_named(unit: Unit, segment_id: int, *, lock: bool = False) -> Segment:
+    """The row of a segment. Raises NotFound."""
     if lock:
         row = unit.session.get(Segment, segment_id, with_for_update=True)
     else:
@@ -215,7 +215,7 @@ def segment_rows(unit: Unit) -> Sequence[Segment]:
 def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
     """A segment, its sieve in one pass over all people, and the first who pass. Raises NotFound."""
     with scope.reading("reader") as unit:
-        row = _segment(unit, segment_id)
+        row = segment_named(unit, segment_id)
         empty = SegmentView(
             segment_id, row.name, row.description, row.expression, row.revision, (), 0, (), None, unit.visible, (),
             key=row.key, folder=row.folder, owner=row.owner, named_by=_named_by(unit, row.key),
@@ -305,11 +305,11 @@ def tray_people(
     Raises NotFound for no such segment or mesh.
     """
     with scope.reading("reader") as unit:
-        row = _segment(unit, segment_id)
+        row = segment_named(unit, segment_id)
         _, typed, _ = meshes_of(unit, row.expression)
         if verdict not in ("passes", "caught", "cant_tell") or not 0 <= place < max(len(typed), 1):
             raise NotFound("There is no such tray.")
-        with _worked_out(unit, SECONDS_TO_COUNT):
+        with worked_out_in(unit, SECONDS_TO_COUNT):
             return _page(unit, typed[: place + 1], verdict, before_id, limit)
 
 
@@ -321,12 +321,12 @@ def page_of_condition(unit: Unit, expression: str, before_id: int | None = None,
     _, typed, problems = meshes_of(unit, expression)
     if problems:
         raise InvalidExpression(problems)
-    with _worked_out(unit, SECONDS_TO_COUNT):
+    with worked_out_in(unit, SECONDS_TO_COUNT):
         return _page(unit, typed, "passes", before_id, limit)
 
 
 @contextmanager
-def _worked_out(unit: Unit, seconds: float) -> Iterator[None]:
+def worked_out_in(unit: Unit, seconds: float) -> Iterator[None]:
     """Work for which the database goes over people. Raises TookTooLong, and InvalidInput where it cannot be done."""
     try:
         with apart(unit.session, seconds):
@@ -359,7 +359,7 @@ def change_segment(scope: Scope, segment_id: int, revision: int, asked: SegmentI
     somebody else has changed it meanwhile.
     """
     with scope.transaction("editor") as unit:
-        row = _segment(unit, segment_id, lock=True)
+        row = segment_named(unit, segment_id, lock=True)
         if row.revision != revision:
             refuse_overtaking(unit, "segment", segment_id, abs(row.revision - revision))
         return _change(unit, row, asked)
@@ -392,7 +392,7 @@ def ask_whether_filled(scope: Scope, segment_id: int, field_id: int) -> int:
     Raises NotFound.
     """
     with scope.transaction("editor") as unit:
-        field, row = field_of(unit.catalogue, field_id), _segment(unit, segment_id)
+        field, row = field_of(unit.catalogue, field_id), segment_named(unit, segment_id)
         tree = parse(row.expression).tree
         if isinstance(tree, Chain) and tree.word == "or":
             return 0
@@ -405,7 +405,7 @@ def remove_segment(scope: Scope, segment_id: int) -> int:
     """Remove a segment, never its people; gives the id for undoing. Raises NotFound, InvalidInput while others are made
     of it."""
     with scope.transaction("editor") as unit:
-        row = _segment(unit, segment_id, lock=True)
+        row = segment_named(unit, segment_id, lock=True)
         others = _named_by(unit, row.key)
         if others:
             names = ", ".join(name for _, name in others)
@@ -414,32 +414,3 @@ def remove_segment(scope: Scope, segment_id: int) -> int:
         name = row.name
         unit.session.delete(row)
         return record_change(unit, "segment", segment_id, f"Removed {name}", before)
-
-
-def export_segment(scope: Scope, segment_id: int) -> tuple[str, Iterator[str]]:
-    """The name of a segment and its people as CSV, line by line, with field keys at the top.
-
-    Texts that a spreadsheet would run as a formula get a quote before them.
-    Raises NotFound, InvalidExpression where the condition has problems, and InvalidInput where the database
-    cannot work it out.
-    """
-    with scope.reading("reader") as unit:
-        row = _segment(unit, segment_id)
-        _, typed, problems = meshes_of(unit, row.expression)
-        if problems:
-            raise InvalidExpression(problems)
-        name = row.name
-    lines = csv_lines(_csv_rows(scope, typed))
-    # The first person now, so that what cannot be worked out is said before the file begins.
-    return name, chain(list(islice(lines, 2)), lines)
-
-
-def _csv_rows(scope: Scope, typed: tuple[Typed, ...]) -> Iterator[list[str]]:
-    with scope.separate("reader") as unit:
-        fields = [field for field in unit.catalogue.fields if field.key not in unit.catalogue.broken]
-        fields = [field for field in fields if unit.sees(field)]
-        keys = [field.key for field in fields]
-        yield keys
-        with _worked_out(unit, _SECONDS_FOR_EXPORT):
-            for person in stream_people(unit.session, unit.definitions, unit.moment, keys, typed):
-                yield [field.plain(person.values[field.key]) for field in fields]

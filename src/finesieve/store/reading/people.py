@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Any, Final, Literal
 
-from sqlalchemy import Integer, Select, and_, cast, func, literal_column, not_, or_, select
+from sqlalchemy import Integer, Select, String, and_, cast, func, literal, literal_column, not_, or_, select
 from sqlmodel import Session
 
 from finesieve.core.errors import FineSieveError, TookTooLong
@@ -39,6 +39,7 @@ __all__ = [
     "holders_of_level",
     "membership_counts",
     "page_of_people",
+    "sample_of_people",
     "stream_people",
     "tags_beside",
     "tags_together",
@@ -305,6 +306,21 @@ def stream_people(
     query = _people_query(session, definitions, moment, keys, "", meshes, "passes", None)
     for row in session.execute(query.execution_options(yield_per=1_000)):
         yield _person(row, keys)
+
+
+def sample_of_people(
+    session: Session,
+    definitions: Definitions,
+    moment: Moment,
+    keys: Sequence[str],
+    meshes: Sequence[Typed],
+    people: int,
+    seed: str,
+) -> list[Person]:
+    """So many of the people who pass the meshes, by chance; the same ones for the same seed."""
+    query = _people_query(session, definitions, moment, keys, "", meshes, "passes", None).order_by(None)
+    found = query.order_by(func.md5(func.concat(cast(query.selected_columns[0], String), literal(f":{seed}"))))
+    return [_person(row, keys) for row in session.execute(found.limit(people))]
 
 
 def holders_of_level(

@@ -1,0 +1,162 @@
+"""The people of a segment taken along: CSV, JSON Lines or a workbook, with chosen columns, all of them or a sample."""
+
+import json
+import tempfile
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from itertools import chain, islice
+from typing import Annotated, Final, Literal
+
+import xlsxwriter
+from pydantic import Field as Bounds
+
+from finesieve.core.errors import InvalidExpression, InvalidInput
+from finesieve.core.fields.definition import Field
+from finesieve.core.fields.encoding import to_json
+from finesieve.core.language.typed import Typed
+from finesieve.core.values import Value
+from finesieve.services.kernel.inputs import Input
+from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.kernel.sheets import csv_lines, safe_cell
+from finesieve.services.sift.segments import SECONDS_FOR_EXPORT, meshes_of, segment_named, worked_out_in
+from finesieve.store.reading.people import Person, count_each, sample_of_people, stream_people
+
+__all__ = ["MOST_CELLS", "ExportInput", "columns_to_export", "export_segment", "workbook_of_segment"]
+
+MOST_CELLS: Final = 400_000
+"""So many cells a workbook holds; beyond them a spreadsheet is no pleasure, and CSV does it."""
+MOST_SAMPLED: Final = 100_000
+_PLAINLY: Final = {"constant_memory": True, "strings_to_formulas": False, "strings_to_urls": False}
+
+
+class ExportInput(Input):
+    """What is taken along: columns by key, none for all; `sample` people by chance, the same for the same `seed`."""
+
+    kind: Literal["csv", "jsonl", "xlsx"] = "csv"
+    columns: tuple[Annotated[str, Bounds(max_length=60)], ...] = ()
+    sample: int = Bounds(default=0, ge=0, le=MOST_SAMPLED)
+    seed: str = Bounds(default="", max_length=60)
+
+
+@dataclass(frozen=True, slots=True)
+class _Wanted:
+    typed: tuple[Typed, ...]
+    fields: tuple[Field, ...]
+    asked: ExportInput
+
+
+def columns_to_export(scope: Scope) -> tuple[Field, ...]:
+    """The fields that can be taken along, as this role sees them."""
+    with scope.reading("reader") as unit:
+        return _columns(unit)
+
+
+def _columns(unit: Unit) -> tuple[Field, ...]:
+    fields = (one for one in unit.catalogue.fields if one.key not in unit.catalogue.broken)
+    return tuple(one for one in fields if unit.sees(one) and (one.stores or one.derived))
+
+
+def export_segment(scope: Scope, segment_id: int, asked: ExportInput | None = None) -> tuple[str, Iterator[str]]:
+    """The name of a segment and its people as lines of text, as they come: CSV, or JSON Lines.
+
+    In CSV field keys stand at the top, and texts that a spreadsheet would run as a formula get a quote before them.
+    Raises NotFound, InvalidExpression where the condition has problems, and InvalidInput where the database cannot work
+    it out.
+    """
+    with scope.reading("reader") as unit:
+        name, wanted = _wanted(unit, segment_id, asked or ExportInput())
+    lines = _lines(scope, wanted)
+    # The first people now, so that what cannot be worked out is said before the file begins.
+    return name, chain(list(islice(lines, 2)), lines)
+
+
+def workbook_of_segment(scope: Scope, segment_id: int, asked: ExportInput) -> tuple[str, bytes]:
+    """The name of a segment and its people as a workbook. Raises as `export_segment`, and InvalidInput for too many
+    cells."""
+    with scope.reading("reader") as unit:
+        name, wanted = _wanted(unit, segment_id, asked)
+        _refuse_large(unit, wanted)
+    return name, _workbook(scope, wanted)
+
+
+def _wanted(unit: Unit, segment_id: int, asked: ExportInput) -> tuple[str, _Wanted]:
+    row = segment_named(unit, segment_id)
+    _, typed, problems = meshes_of(unit, row.expression)
+    if problems:
+        raise InvalidExpression(problems)
+    known = _columns(unit)
+    fields = tuple(one for one in known if one.key in asked.columns) or known
+    return row.name, _Wanted(typed, fields, asked)
+
+
+def _refuse_large(unit: Unit, wanted: _Wanted) -> None:
+    everyone, counts = count_each(unit.session, unit.definitions, list(wanted.typed), unit.moment)
+    people = min([everyone, *(one for one in counts if one is not None)])
+    people = min(people, wanted.asked.sample) if wanted.asked.sample else people
+    if people * len(wanted.fields) > MOST_CELLS:
+        message = f"A workbook holds {MOST_CELLS:,} cells at the most. Take fewer columns, a sample, or CSV."
+        raise InvalidInput({"kind": message})
+
+
+def _people(unit: Unit, wanted: _Wanted) -> Iterator[Person]:
+    keys = [field.key for field in wanted.fields]
+    with worked_out_in(unit, SECONDS_FOR_EXPORT):
+        if wanted.asked.sample:
+            yield from sample_of_people(
+                unit.session, unit.definitions, unit.moment, keys, wanted.typed, wanted.asked.sample, wanted.asked.seed
+            )
+        else:
+            yield from stream_people(unit.session, unit.definitions, unit.moment, keys, wanted.typed)
+
+
+def _lines(scope: Scope, wanted: _Wanted) -> Iterator[str]:
+    if wanted.asked.kind == "csv":
+        yield from csv_lines(_rows(scope, wanted))
+        return
+    with scope.separate("reader") as unit:
+        for person in _people(unit, wanted):
+            values = {field.key: _data(field, person.values[field.key]) for field in wanted.fields}
+            yield json.dumps({"id": person.id, **values}, ensure_ascii=False) + "\n"
+
+
+def _data(field: Field, value: Value) -> object:
+    return field.plain(value) if field.type.kind in ("secret", "file") and not field.derived else to_json(value)
+
+
+def _rows(scope: Scope, wanted: _Wanted) -> Iterator[list[str]]:
+    yield [field.key for field in wanted.fields]
+    with scope.separate("reader") as unit:
+        for person in _people(unit, wanted):
+            yield [field.plain(person.values[field.key]) for field in wanted.fields]
+
+
+def _workbook(scope: Scope, wanted: _Wanted) -> bytes:
+    """A workbook of one sheet: figures as figures, everything else as text."""
+    with tempfile.SpooledTemporaryFile(max_size=8_000_000) as kept:
+        book = xlsxwriter.Workbook(
+            kept, {"constant_memory": True, "strings_to_formulas": False, "strings_to_urls": False}
+        )
+        sheet = book.add_worksheet()
+        sheet.freeze_panes(1, 0)
+        for place, row in enumerate(_cells(scope, wanted)):
+            for column, cell in enumerate(row):
+                if isinstance(cell, float):
+                    sheet.write_number(place, column, cell)
+                elif cell:
+                    sheet.write_string(place, column, cell)
+        book.close()
+        kept.seek(0)
+        return kept.read()
+
+
+def _cells(scope: Scope, wanted: _Wanted) -> Iterator[Sequence[str | float]]:
+    yield [field.label for field in wanted.fields]
+    with scope.separate("reader") as unit:
+        for person in _people(unit, wanted):
+            yield [_cell(field, person.values[field.key]) for field in wanted.fields]
+
+
+def _cell(field: Field, value: Value) -> str | float:
+    if field.value_type.kind in ("number", "money") and value is not None:
+        return float(str(value))
+    return safe_cell(field.plain(value))[:32_000]
