@@ -33,6 +33,7 @@ from finesieve.office.collect.showing import router as collect_showing
 from finesieve.office.collect.sowing import router as collect_sowing
 from finesieve.office.collect.translating import router as collect_translating
 from finesieve.office.compute.routes import router as compute
+from finesieve.office.compute.tables import router as compute_tables
 from finesieve.office.define.approval import router as define_approval
 from finesieve.office.define.built_ins import router as define_built_ins
 from finesieve.office.define.byfile import router as define_byfile
@@ -186,6 +187,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         chat_scripts,
         clerks_desk,
         compute,
+        compute_tables,
         sift,
         sift_breakdown,
         sift_overlap,

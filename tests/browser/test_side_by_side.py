@@ -53,6 +53,9 @@ class SideBySide(unittest.TestCase):
         page.until_text("#effect", "Over everybody")
         page.until_text("#effect", "ask Plot length: blank for 1 of 1")
         self.sound()
+        page.fill("[name=who]", "Finch")
+        page.fill("[name=as_if]", "plot_length = 7")
+        page.until_text("#preview .samples", "7 * 2")
         page.one("#formula").send_keys(Keys.CONTROL, "a")
         page.one("#formula").send_keys("plot_length * 3")
         page.until_text("#effect", "3 people get another value")
@@ -62,6 +65,39 @@ class SideBySide(unittest.TestCase):
         self.sound()
         page.open(f"{self.base}/compute/{field}")
         self.assertEqual(page.one("#formula").get_attribute("value"), "plot_length * 2", "nothing was stored")
+
+    def test_a_score_by_bands(self) -> None:
+        """Ten and ten are long, two is short; whoever gave no length is in no band."""
+        page = self.page
+        page.open(f"{self.base}/compute/new")
+        page.press("bands of a number", "a")
+        self.sound()
+        page.choose("[name=key]", "Plot length")
+        for place, (css, words) in enumerate((("[name=below]", "5"), ("[name=name]", "Short"))):
+            page.all(css)[0].clear()
+            page.all(css)[0].send_keys(words)
+            self.assertLess(place, 2)
+        page.press("×", "tr:nth-child(2) button")
+        page.wait(lambda: len(page.all("[name=name]")) == 2, "two bands")
+        page.all("[name=name]")[1].send_keys("Long")
+        page.press("Write the formula", "button")
+        page.until_text("#effect", "Over everybody")
+        self.assertEqual(page.one("#formula").get_attribute("value"), 'if(plot_length < 5, "Short", "Long")')
+        self.assertEqual([row.text.split() for row in page.all(".spread tr")], [["Long", "2"], ["Short", "1"]])
+        page.fill("#label", "Length of plot")
+        page.press("Save", "button")
+        page.until_text("h1", "Length of plot")
+        page.press("Change it in a table", "a")
+        page.wait(
+            lambda: [one.get_attribute("value") for one in page.all("[name=name]")] == ["Short", "Long"], "read back"
+        )
+        self.sound()
+        page.open(f"{self.base}/compute/points")
+        self.sound()
+        page.fill("[name=p_swaps_seed_0]", "5")
+        page.press("Write the formula", "button")
+        page.until_text("#effect", "Over everybody")
+        self.assertEqual(page.one("#formula").get_attribute("value"), "if(swaps_seed else false, 5, 0)")
 
     def test_a_region_of_an_overlap_is_saved(self) -> None:
         page = self.page

@@ -6,7 +6,7 @@ from dataclasses import replace
 from decimal import Decimal
 
 from finesieve.core.errors import NotAllowed
-from finesieve.services.compute.derived import DerivedInput, change_derived, create_derived
+from finesieve.services.compute.derived import DerivedInput, TriedOn, change_derived, create_derived, preview_formula
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.people.listing import list_people
 from finesieve.services.people.profiles import read_profile
@@ -110,6 +110,21 @@ class Effects(unittest.TestCase):
         clerk = self.house.scope
         with self.assertRaises(NotAllowed):
             effect_of(replace(clerk, role="clerk"), "plot_length")
+
+    def test_tried_on_whom_one_likes_as_if(self) -> None:
+        before = read_profile(self.scope, self.people[2]).history
+        one = preview_formula(self.scope, "plot_length * 2", tried_on=TriedOn("P3", "plot_length = 9"))
+        self.assertEqual(
+            [(sample.name, sample.worked, sample.shown) for sample in one.samples], [("P3", "9 * 2", "18")]
+        )
+        self.assertEqual(read_profile(self.scope, self.people[2]).history, before, "nothing was stored")
+        for wrong, said in (
+            ("no_such = 3", "names no field"),
+            ("plot_length = long", "Plot length"),
+            ("plot_length", "names no field"),
+        ):
+            self.assertIn(said, preview_formula(self.scope, "plot_length * 2", tried_on=TriedOn("", wrong)).said)
+        self.assertIn("Nobody is found", preview_formula(self.scope, "plot_length * 2", tried_on=TriedOn("zzz")).said)
 
     def test_nobody_yet(self) -> None:
         found = effect_of(make_house().scope, "plot_length * 2")

@@ -6,18 +6,21 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, Overtaken, TooOften, Unavailable
-from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON
+from finesieve.core.fields.about import PERSON
 from finesieve.core.language.checker import say_kind
 from finesieve.core.language.functions import FUNCTIONS
 from finesieve.core.language.problems import FIXABLE
+from finesieve.core.language.tables import bands_from, points_from
 from finesieve.core.model.catalogue import Catalogue
+from finesieve.office.compute.index import compute_sections
 from finesieve.office.compute.marks import marked_text
 from finesieve.office.shared.desk import Desk, DeskHere
-from finesieve.office.shared.frame import Entry, Section, back_with, page
+from finesieve.office.shared.frame import back_with, page
 from finesieve.services.compute.derived import (
     DerivedInput,
     DerivedView,
     Preview,
+    TriedOn,
     change_derived,
     create_derived,
     preview_formula,
@@ -33,35 +36,6 @@ from finesieve.web.templating import render
 __all__ = ["router"]
 
 router = APIRouter(prefix="/w/{slug}/compute")
-
-
-def _sections(desk: Desk, active: int = 0) -> list[Section]:
-    catalogue = read_catalogue(desk.scope)
-    new = desk.path("compute/new")
-    found = [
-        Section("of a person", _entries(desk, catalogue, PERSON, active), new, "New derived field", empty="Nothing yet")
-    ]
-    others = [(HOUSE, "of the house"), (LEVEL, "of a level"), (ORDER, "of an order")]
-    others += [(known.about, f"of a {known.singular.lower()}") for known in catalogue.record_types]
-    for about, title in others:
-        if catalogue.groups_about(about):
-            add = f"{new}?about={about}"
-            found.append(Section(title, _entries(desk, catalogue, about, active), add, f"New derived field {title}"))
-    return found
-
-
-def _entries(desk: Desk, catalogue: Catalogue, about: str, active: int) -> list[Entry]:
-    broken = catalogue.broken_by_about.get(about, frozenset())
-    return [
-        Entry(
-            field.label,
-            desk.path(f"compute/{field.id}"),
-            "broken" if field.key in broken else field.unit or say_kind(field.value_type.kind).split(" ", 1)[1],
-            field.id == active,
-        )
-        for field in catalogue.fields_about(about)
-        if field.derived
-    ]
 
 
 @router.get("")
@@ -104,7 +78,7 @@ def _editor(
         "office/compute/editor.html",
         stage="compute",
         title=view.field.label if view else "New derived field",
-        sections=_sections(desk, view.field.id if view else 0),
+        sections=compute_sections(desk, view.field.id if view else 0),
         view=view,
         seen=last_change(desk.scope, "field", view.field.id) if view else 0,
         overtaken=overtaken,
@@ -118,8 +92,14 @@ def _editor(
         say_kind=say_kind,
         fixable=FIXABLE,
         marks=marked_text(typed["formula"], preview.problems if preview else ()),
+        table=_table_of(formula) if about == PERSON else "",
         status=status,
     )
+
+
+def _table_of(formula: str) -> str:
+    """The table that a formula can be changed in, "" for none."""
+    return "bands" if bands_from(formula) else "points" if points_from(formula) else ""
 
 
 def _about(catalogue: Catalogue, group_id: str) -> str:
@@ -142,10 +122,17 @@ def _read(data: Mapping[str, str]) -> DerivedInput:
     return read_input(DerivedInput, {**data, "group_id": whole_number(data.get("group_id", "")[:9]) or 0})
 
 
-def _tried(desk: Desk, formula: str, key: str, unit: str, about: str) -> Preview:
+def _tried(
+    desk: Desk,
+    formula: str,
+    key: str,
+    unit: str,
+    about: str,
+    tried_on: TriedOn = TriedOn(),  # noqa: B008 - frozen
+) -> Preview:
     """What a formula would give; where it is not one's turn, or too much goes on, that is said in its place."""
     try:
-        return preview_formula(desk.scope, formula, key, unit, about)
+        return preview_formula(desk.scope, formula, key, unit, about, tried_on)
     except (TooOften, Unavailable) as why:
         return Preview((), failure=str(why))
 
@@ -160,7 +147,8 @@ def preview(request: Request, desk: DeskHere, form: Posted) -> Response:
         about = _about(catalogue, form.text("group_id"))
     found = None
     if formula.strip():
-        found = _tried(desk, formula, form.text("own_key")[:60], form.text("unit")[:20], about)
+        tried_on = TriedOn(form.text("who")[:80], form.text("as_if")[:400])
+        found = _tried(desk, formula, form.text("own_key")[:60], form.text("unit")[:20], about, tried_on)
     context = {
         "preview": found,
         "desk": desk,
@@ -189,11 +177,11 @@ def effect(request: Request, desk: DeskHere, form: Posted) -> Response:
 
 
 @router.get("/{field_id:int}")
-def show_derived(request: Request, desk: DeskHere, field_id: int) -> Response:
-    """A derived field in its editor."""
+def show_derived(request: Request, desk: DeskHere, field_id: int, formula: str = "") -> Response:
+    """A derived field in its editor; with a formula that a table wrote, unsaved."""
     view = read_derived(desk.scope, field_id)
     field = view.field
-    typed = {"label": field.label, "help": field.help, "unit": field.unit, "formula": field.formula}
+    typed = {"label": field.label, "help": field.help, "unit": field.unit, "formula": formula[:4_000] or field.formula}
     return _editor(request, desk, view, typed, {})
 
 

@@ -1,6 +1,8 @@
 """Computing: derived fields, tried out on a few people before they are saved."""
 
 from dataclasses import dataclass, replace
+from functools import partial
+from typing import Final
 
 from pydantic import Field as Bounds
 
@@ -14,7 +16,7 @@ from finesieve.core.language.tree import Name, walk
 from finesieve.core.language.typed import Typed
 from finesieve.core.limits import EXPRESSION, HELP, KEY, LABEL, UNIT
 from finesieve.core.model.catalogue import circle_with
-from finesieve.core.values import Type
+from finesieve.core.values import Type, Value
 from finesieve.services.define.fields import free_key, next_position
 from finesieve.services.kernel.changes import record_change, refuse_overtaken, snapshot
 from finesieve.services.kernel.inputs import Input
@@ -36,12 +38,16 @@ __all__ = [
     "DerivedView",
     "Preview",
     "Sample",
+    "TriedOn",
     "change_derived",
     "check_formula",
     "create_derived",
     "preview_formula",
     "read_derived",
 ]
+
+
+_NAMED: Final = 8
 
 
 class DerivedInput(Input):
@@ -71,7 +77,7 @@ class Preview:
 
     `blank` of `people` could not be worked out, `undone` of them although all that the formula reads is filled;
     `awaited` house values are blank. `withheld` is a formula that reads what only editors see, `failure`
-    says why a sound formula could not be tried out.
+    says why a sound formula could not be tried out, `said` what is amiss with whom it was to be tried on.
     """
 
     problems: tuple[Problem, ...]
@@ -84,6 +90,15 @@ class Preview:
     undone: int = 0
     withheld: bool = False
     failure: str = ""
+    said: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class TriedOn:
+    """On whom a formula is tried: those whom words find, with values `as_if` they were so, which are stored nowhere."""
+
+    who: str = ""
+    as_if: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,17 +111,25 @@ class DerivedView:
     broken: bool
 
 
-def preview_formula(scope: Scope, formula: str, key: str = "", unit_name: str = "", about: str = PERSON) -> Preview:
+def preview_formula(
+    scope: Scope,
+    formula: str,
+    key: str = "",
+    unit_name: str = "",
+    about: str = PERSON,
+    tried_on: TriedOn = TriedOn(),
+) -> Preview:
     """Check a formula and work it out for a few people, records or levels, or the house; stores nothing.
 
     It takes two seconds at the most, and each person has one preview at a time. Raises TooOften, Unavailable.
 
-    `key` is that of the field whose formula it is, which it may not read.
+    `key` is that of the field whose formula it is, which it may not read; `tried_on` says on whom it is tried, the
+    newest where nobody is named.
     """
     with a_turn(scope), scope.reading("reader") as unit:
         try:
             with apart(unit.session, SECONDS):
-                return _previewed(unit, formula, key, unit_name, about)
+                return _previewed(unit, formula, key, unit_name, about, tried_on)
         except TookTooLong as why:
             return Preview((), failure=str(why))
         except NotAllowed:
@@ -115,7 +138,7 @@ def preview_formula(scope: Scope, formula: str, key: str = "", unit_name: str = 
             return Preview((), failure="The database cannot work this out. Write it another way.")
 
 
-def _previewed(unit: Unit, formula: str, key: str, unit_name: str, about: str) -> Preview:
+def _previewed(unit: Unit, formula: str, key: str, unit_name: str, about: str, tried_on: TriedOn) -> Preview:
     checked = check_formula(unit, formula, key, about)
     if checked.typed is None:
         own = unit.catalogue.keys_of(about).get(key)
@@ -127,7 +150,10 @@ def _previewed(unit: Unit, formula: str, key: str, unit_name: str, about: str) -
         return replace(_elsewhere(unit, typed, formula, about, unit_name), awaited=awaited)
     program = compile_python(typed)
     stored = [field.key for field in unit.catalogue.stored]
-    people = page_of_people(unit.session, unit.definitions, unit.moment, stored, limit=60)
+    instead, problem = _instead(unit, tried_on.as_if)
+    found = partial(page_of_people, unit.session, unit.definitions, unit.moment, stored)
+    named = found(search=tried_on.who, limit=_NAMED) if tried_on.who.strip() else []
+    people = named or found(limit=60)
     field = Field(0, key, "", "short_text", 0, unit=unit_name, formula=formula, result=typed.type, manner=unit.manner)
     source = unit.catalogue.by_key.get(typed.type.source)
     if source is not None:
@@ -136,16 +162,35 @@ def _previewed(unit: Unit, formula: str, key: str, unit_name: str, about: str) -
     blanks: list[Sample] = []
     for person in people:
         in_time(unit.session)
-        row = row_of(unit, PERSON, person.id, person.values)
+        row = row_of(unit, PERSON, person.id, {**person.values, **instead})
         value = program(row, unit.moment)
         shown = worked_out(unit, formula, row)
         sample = Sample(person.id, person_name(person.values), shown, field.show(value))
         (blanks if value is None else filled).append(sample)
     missing = blank_count(unit.session, unit.definitions, typed, unit.moment)
-    chosen = tuple(filled[:4] + blanks[:1] if filled else blanks[:3])
+    chosen = tuple(filled + blanks) if named else tuple(filled[:4] + blanks[:1] if filled else blanks[:3])
+    nobody = f"Nobody is found by “{tried_on.who.strip()}”; these are the newest." if tried_on.who.strip() else ""
     return Preview(
-        (), typed.type, chosen, missing.everyone, missing.blank, typed.volatile, awaited, undone=missing.undone
-    )
+        (), typed.type, chosen, missing.everyone, missing.blank, typed.volatile, awaited, undone=missing.undone,
+        said=problem or ("" if named else nobody),
+    )  # fmt: skip
+
+
+def _instead(unit: Unit, text: str) -> tuple[dict[str, Value], str]:
+    """Values of one's own choosing, `plot_length = 9; soil = clay`; and what is wrong with them."""
+    found: dict[str, Value] = {}
+    for part in text.replace("\n", ";").split(";")[:20]:
+        if not part.strip():
+            continue
+        key, sign, raw = part.partition("=")
+        field = unit.visible.by_key.get(key.strip().lower())
+        if not sign or field is None or not field.stores or not unit.sees(field):
+            return {}, f"Write values such as plot_length = 9; “{part.strip()[:40]}” names no field."
+        try:
+            found[field.key] = field.parse(raw.strip(), None, unit.moment.today)
+        except ValueError as why:
+            return {}, f"{field.label}: {why.args[0] if why.args else 'this does not fit'}"
+    return found, ""
 
 
 def _elsewhere(unit: Unit, typed: Typed, formula: str, about: str, unit_name: str) -> Preview:
