@@ -18,7 +18,7 @@ from finesieve.services.sift.segments import segment_rows
 from finesieve.services.values.value_lines import person_name, show_past
 from finesieve.store.connection.database import apart
 from finesieve.store.reading.effect import Moved, moved_by
-from finesieve.store.reading.kept import patience
+from finesieve.store.reading.kept import comes_later, in_time_for_a_page, patience
 from finesieve.store.reading.people import SECONDS_TO_COUNT, count_each, count_one, count_people
 from finesieve.store.reading.rows import rows_by_ids
 from finesieve.store.tables import DefinitionChange, Segment, SegmentSize
@@ -117,17 +117,31 @@ def _told(unit: Unit, row: Segment, typed: Typed, found: OverTime) -> OverTime:
     days = {change.at.astimezone(unit.moment.zone).date() for change in changed}
     sizes = tuple(replace(one, changed=one.day in days) for one in _sizes(unit, row.id or 0, people))
     begins = day_begins(unit, found.since)
-    replay = replayed(unit, typed, begins)
+    before = next((one for one in changed if one.at >= begins), None)
+    by_definition, by_time = _by_definition(unit, before, typed), _by_time(unit, typed, begins)
+    replay = _replay_at_once(unit, typed, begins)
     came, left = _net(replay)
     names = _names(unit, [*came[:_SHOWN], *left[:_SHOWN]])
-    before = next((one for one in changed if one.at >= begins), None)
     return replace(
         found, people=people, sizes=sizes,
         came=tuple(_mover(unit, one, names) for one in came[:_SHOWN]), more_came=max(0, len(came) - _SHOWN),
         left=tuple(_mover(unit, one, names) for one in left[:_SHOWN]), more_left=max(0, len(left) - _SHOWN),
-        by_definition=_by_definition(unit, before, typed), by_time=_by_time(unit, typed, begins),
+        by_definition=by_definition, by_time=by_time,
         partly=replay.partly, whole=replay.whole,
     )  # fmt: skip
+
+
+def _replay_at_once(unit: Unit, typed: Typed, begins: datetime) -> Replay:
+    """Who came in and who left; where that takes long, it comes with the exact figures."""
+    seconds = in_time_for_a_page()
+    if not seconds:
+        return replayed(unit, typed, begins)
+    try:
+        with apart(unit.session, seconds):
+            return replayed(unit, typed, begins)
+    except TookTooLong:
+        comes_later()
+        return Replay(())
 
 
 def _net(replay: Replay) -> tuple[list[Turn], list[Turn]]:

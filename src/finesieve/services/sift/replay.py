@@ -26,8 +26,8 @@ from finesieve.store.reading.rows import rows_by_ids
 
 __all__ = ["Replay", "Turn", "day_begins", "replayed"]
 
-_MOST: Final = 60_000
-_MOST_PEOPLE: Final = 5_000
+_MOST: Final = 30_000
+_MOST_PEOPLE: Final = 3_000
 _OWN: Final = {number: key for key, number in OWN_IDS.items()}
 
 

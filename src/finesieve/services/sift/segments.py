@@ -35,7 +35,7 @@ from finesieve.services.people.listing import PeoplePage, people_page
 from finesieve.services.usage.awaiting import awaited_in
 from finesieve.store.connection.database import apart, remembered
 from finesieve.store.definitions.catalogue import touch
-from finesieve.store.reading.kept import patience
+from finesieve.store.reading.kept import comes_later, in_time_for_a_page, is_estimated, patience
 from finesieve.store.reading.people import (
     SECONDS_TO_COUNT,
     count_each,
@@ -241,8 +241,21 @@ def _sieve(unit: Unit, view: SegmentView, nodes: tuple[Node, ...], typed: tuple[
         Mesh(print_expression(node), clause_of(node, names), tray) for node, tray in zip(nodes, stacked, strict=True)
     )
     everyone = sum(verdicts.values())
-    people = None if view.problems else _page(unit, typed, "passes", None, limit, everyone)
+    people = None if view.problems else _first_people(unit, typed, limit, everyone)
     return replace(view, everyone=everyone, meshes=layers, people=people)
+
+
+def _first_people(unit: Unit, typed: tuple[Typed, ...], limit: int, everyone: int) -> PeoplePage | None:
+    """The first who pass; where they are few among very many, they come with the exact figures."""
+    seconds = in_time_for_a_page() if is_estimated() else 0
+    if not seconds:
+        return _page(unit, typed, "passes", None, limit, everyone)
+    try:
+        with apart(unit.session, seconds):
+            return _page(unit, typed, "passes", None, limit, everyone)
+    except TookTooLong:
+        comes_later()
+        return None
 
 
 def _named_by(unit: Unit, key: str) -> tuple[tuple[int, str], ...]:

@@ -160,13 +160,15 @@ def apart(session: Session, seconds: float = 0) -> Iterator[None]:
 @contextmanager
 def _apart_in_reading(session: Session, seconds: float) -> Iterator[None]:
     """As `apart`, where nothing is written: what fails takes its transaction along, and the next one goes on."""
-    until = session.info.get(_UNTIL)
+    before, until = session.info.get(_LIMIT, 0), session.info.get(_UNTIL)
     try:
         if seconds:
             session.info[_UNTIL] = time.monotonic() + seconds
-            if not 0 < session.info.get(_LIMIT, 0) <= seconds:
+            if not 0 < before <= seconds:
                 _limit(session, seconds)
         yield
+        if 0 < seconds < before:
+            _limit(session, before)  # the part around it has more time
     except DBAPIError as error:
         _roll_back(session)
         raise mapped(error) from error

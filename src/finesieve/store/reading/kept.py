@@ -30,9 +30,11 @@ from finesieve.store.definitions.state import has_changed, state_of
 __all__ = [
     "SAMPLED",
     "Hurry",
+    "comes_later",
     "forget",
     "in_a_hurry",
     "in_no_hurry",
+    "in_time_for_a_page",
     "is_estimated",
     "kept",
     "meaning",
@@ -48,6 +50,7 @@ SMALL: Final = 50_000
 """With fewer rows than this, everything is quick enough."""
 SAMPLED: Final = 20_000
 """Rows in a sample, about."""
+_AT_ONCE: Final = 0.3
 _MOST_KEPT: Final = 4_000
 _LARGEST: Final = 2_000
 """What has more parts is not kept, so that all that is kept stays small."""
@@ -106,6 +109,19 @@ def in_no_hurry() -> Iterator[None]:
 def patience(seconds: float) -> float:
     """How long counting may take where it usually may take so many seconds."""
     return max(seconds, _PATIENCE) if _patient.get() else seconds
+
+
+def in_time_for_a_page() -> float:
+    """How many seconds a part of a page may take that can come after it: for whoever is in a hurry, else no limit (0).
+    Whoever leaves it out calls `comes_later`."""
+    return _AT_ONCE if _hurry.get() is not None and not _patient.get() else 0
+
+
+def comes_later() -> None:
+    """A part of the page was left out, and comes with the exact figures."""
+    hurry = _hurry.get()
+    if hurry is not None:
+        hurry.estimated = True
 
 
 def is_estimated() -> bool:
