@@ -6,6 +6,9 @@ from contextlib import ExitStack
 from decimal import Decimal
 from unittest.mock import patch
 
+from sqlalchemy import text
+
+from finesieve.core.errors import TookTooLong
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.memberships import set_tags
@@ -19,7 +22,7 @@ from finesieve.services.values.writing import change_many
 from finesieve.store.connection.database import apart
 from finesieve.store.definitions.state import has_changed, state_of
 from finesieve.store.reading import kept as keeping
-from finesieve.store.reading.kept import Hurry, in_a_hurry, is_estimated, kept, times
+from finesieve.store.reading.kept import Hurry, in_a_hurry, in_no_hurry, is_estimated, kept, times
 from finesieve.store.reading.people import Filled, count_people, count_verdicts, fill_counts
 from finesieve.store.values.bulk import copy_people
 from tests.support.house import make_house
@@ -53,6 +56,27 @@ class Kept(unittest.TestCase):
     def test_counted_once_for_a_state(self) -> None:
         self.look(), self.look()
         self.assertEqual(self.counted, 1)
+
+    def test_what_took_too_long_is_not_tried_again_at_once(self) -> None:
+        """For whoever had the time; until something has changed, or a while has passed."""
+
+        def vain(unit: Unit) -> None:
+            def work(_known: object) -> int:
+                self.counted += 1
+                unit.session.execute(text("SELECT pg_sleep(1)"))
+                return 7
+
+            with apart(unit.session, 0.05):
+                kept(unit.session, unit.definitions, ("vain", id(self)), work)
+
+        for _ in range(3):
+            with self.assertRaises(TookTooLong), in_no_hurry(), self.house.scope.transaction("reader") as unit:
+                vain(unit)
+        self.assertEqual(self.counted, 1)
+        set_values(self.house.scope, self.people[0], {"zone": "hill"})
+        with self.assertRaises(TookTooLong), in_no_hurry(), self.house.scope.transaction("reader") as unit:
+            vain(unit)
+        self.assertEqual(self.counted, 2)
 
     def test_what_is_large_is_not_kept(self) -> None:
         def many(_known: object) -> list[int]:

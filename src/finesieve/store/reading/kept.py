@@ -18,12 +18,15 @@ from hashlib import sha256
 from typing import Any, Final, TypeVar
 
 from sqlalchemy import func, literal, select, text
+from sqlalchemy.exc import DBAPIError
 from sqlmodel import Session
 
+from finesieve.core.errors import TookTooLong
 from finesieve.core.fields.about import PERSON
 from finesieve.core.language.problems import Span
 from finesieve.core.language.program import Moment
 from finesieve.core.language.typed import Typed
+from finesieve.store.connection.database import mapped
 from finesieve.store.definitions.catalogue import Definitions
 from finesieve.store.definitions.state import has_changed, state_of
 
@@ -51,6 +54,9 @@ SMALL: Final = 50_000
 SAMPLED: Final = 20_000
 """Rows in a sample, about."""
 _AT_ONCE: Final = 0.3
+_GIVE_UP: Final = 300
+"""Seconds for which what took too long is not tried again while nothing has changed."""
+_MOST_HOPELESS: Final = 200
 _MOST_KEPT: Final = 4_000
 _LARGEST: Final = 2_000
 """What has more parts is not kept, so that all that is kept stays small."""
@@ -76,6 +82,7 @@ class _Entry:
 _hurry: ContextVar[Hurry | None] = ContextVar("hurry", default=None)
 _patient: ContextVar[bool] = ContextVar("patient", default=False)
 _entries: Final[OrderedDict[Hashable, _Entry]] = OrderedDict()
+_hopeless: Final[dict[Hashable, tuple[Hashable, float]]] = {}
 _lock: Final = threading.Lock()
 
 
@@ -83,6 +90,7 @@ def forget() -> None:
     """Count everything anew; for measuring."""
     with _lock:
         _entries.clear()
+        _hopeless.clear()
 
 
 @contextmanager
@@ -173,10 +181,32 @@ def kept(
         if found is not None or unknown is not None:
             hurry.estimated = True
             return found.value if found is not None else unknown  # type: ignore[return-value]  # of this key
+    _refuse_hopeless(place, state)
     started = time.monotonic()
-    value = count(definitions)
+    try:
+        value = count(definitions)
+    except (TookTooLong, DBAPIError) as problem:
+        too_long = isinstance(problem, TookTooLong) or isinstance(mapped(problem), TookTooLong)
+        if too_long and _patient.get():  # whoever had the time, had it in vain
+            _note_hopeless(place, state)
+        raise
     _keep(place, _Entry(state, value, time.monotonic() - started))
     return value
+
+
+def _note_hopeless(place: Hashable, state: Hashable) -> None:
+    with _lock:
+        _hopeless[place] = (state, time.monotonic())
+        while len(_hopeless) > _MOST_HOPELESS:
+            _hopeless.pop(next(iter(_hopeless)))
+
+
+def _refuse_hopeless(place: Hashable, state: Hashable) -> None:
+    """Raise TookTooLong for what took too long a while ago, with the same values: it would again."""
+    with _lock:
+        failed = _hopeless.get(place)
+    if failed is not None and failed[0] == state and time.monotonic() - failed[1] < _GIVE_UP:
+        raise TookTooLong("This took too long a moment ago. Make it simpler, or try again later.")
 
 
 def meaning(definitions: Definitions, expressions: Sequence[Typed], moment: Moment) -> bytes:
