@@ -66,6 +66,27 @@ class SideBySide(unittest.TestCase):
         page.open(f"{self.base}/compute/{field}")
         self.assertEqual(page.one("#formula").get_attribute("value"), "plot_length * 2", "nothing was stored")
 
+    def test_a_mesh_is_switched_off_and_a_segment_found_again(self) -> None:
+        """Two northern people swap; without the first mesh Rook as well. Another segment that asks the same is named."""
+        both = self.made("Both", 'zone = "north" and swaps_seed')
+        self.made("Written differently", 'swaps_seed and not (zone != "north")')
+        page = self.page
+        page.open(f"{self.base}/sift/{both}")
+        page.until_text("#passing", "2 people")
+        page.until_text("#alike", "Written differently asks the same")
+        self.sound()
+        page.press("off for a look", "a")
+        page.until_text("#passing", "3 people")
+        page.until_text(".looked", "without mesh 1")
+        self.sound()
+        page.press("All 3 people", "a")
+        page.until_text("h1", "Who passes")
+        self.assertIn("Rook", page.text("#sheet"))
+        page.press("Both", ".up a")
+        page.until_text("#passing", "3 people")
+        page.press("on again", "a.mesh-switch")
+        page.until_text("#passing", "2 people")
+
     def test_a_score_by_bands(self) -> None:
         """Ten and ten are long, two is short; whoever gave no length is in no band."""
         page = self.page

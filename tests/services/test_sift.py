@@ -93,6 +93,23 @@ class Segments(unittest.TestCase):
         })  # fmt: skip
         self.assertEqual([mesh.clause for mesh in view.meshes][2], Clause("swaps_seed", "yes"))
 
+    def test_a_mesh_off_for_a_look(self) -> None:
+        """Everybody falls through it; the trays below follow, and the segment stays as it is."""
+        self.save('zone in ("north", "hill") and plot_length > 5 and swaps_seed')
+        view = read_segment(self.scope, self.segment, off=(1, 7))
+        figures = [
+            (m.tray.reached, m.tray.passes, m.tray.caught, m.tray.cant_tell, m.tray.without) for m in view.meshes
+        ]
+        self.assertEqual(figures, [(9, 6, 2, 1, 6), (6, 6, 0, 0, 4), (6, 4, 1, 1, 6)])
+        self.assertEqual((view.passing, view.off, count_segment(self.scope, self.segment)), (4, (1,), 1))
+        assert view.people is not None
+        self.assertEqual([line.name for line in view.people.lines], ["H", "C", "B", "A"])
+        caught = tray_people(self.scope, self.segment, 2, "caught", off=(1,))
+        self.assertEqual([line.name for line in caught.lines], ["E"])
+        with self.assertRaises(NotFound):
+            tray_people(self.scope, self.segment, 1, "caught", off=(1,))
+        self.assertEqual(read_segment(self.scope, self.segment, off=(0, 1, 2)).passing, 9)
+
     def test_any_of_is_one_mesh(self) -> None:
         self.save('zone = "south" or plot_length < 5')
         (mesh,) = read_segment(self.scope, self.segment).meshes

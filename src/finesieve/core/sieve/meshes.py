@@ -1,11 +1,11 @@
 """A segment's condition as meshes, one below the other, and the counts on each tray."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass
 
 from finesieve.core.language import tree
 
-__all__ = ["Tray", "Verdicts", "join_meshes", "meshes", "trays"]
+__all__ = ["Tray", "Verdicts", "join_meshes", "meshes", "switched_off", "trays"]
 
 
 def meshes(node: tree.Node) -> tuple[tree.Node, ...]:
@@ -38,6 +38,15 @@ class Tray:
 
 Verdicts = Mapping[tuple[bool | None, ...], int]
 """How many people got which verdicts, one a mesh; together everyone."""
+
+
+def switched_off(verdicts: Verdicts, off: Container[int]) -> Verdicts:
+    """The verdicts as they were if these meshes let everybody fall through."""
+    found: dict[tuple[bool | None, ...], int] = {}
+    for verdict, people in verdicts.items():
+        open_ = tuple(True if place in off else one for place, one in enumerate(verdict))
+        found[open_] = found.get(open_, 0) + people
+    return found
 
 
 def trays(verdicts: Verdicts, meshes: Sequence[int]) -> tuple[Tray, ...]:

@@ -17,6 +17,7 @@ from finesieve.office.sift.index import sift_sections
 from finesieve.office.sift.picture import draw_sieve
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.kernel.slugs import slug_from_name
+from finesieve.services.sift.alike import alike_of
 from finesieve.services.sift.export import (
     MOST_CELLS,
     ExportInput,
@@ -82,7 +83,13 @@ def make_segment(request: Request, desk: DeskHere, form: Posted) -> Response:
 @router.get("/{segment_id:int}")
 def show_segment(request: Request, desk: DeskHere, segment_id: int) -> Response:
     """A segment as a sieve."""
-    return _segment_page(request, desk, read_segment(desk.scope, segment_id))
+    return _segment_page(request, desk, read_segment(desk.scope, segment_id, off=_off(request)))
+
+
+def _off(request: Request) -> list[int]:
+    """The places of the meshes left out for a look; what is no number of a mesh counts as none."""
+    written = request.query_params.get("off", "")[:200].split(",")
+    return [int(one) - 1 for one in written if one.isascii() and one.isdigit()]
 
 
 def _paired(view: SegmentView, drafts: Sequence[PartDraft]) -> Iterator[tuple[PartDraft, Mesh | None]]:
@@ -122,6 +129,7 @@ def _segment_page(
         title=view.name,
         sections=sift_sections(desk, view.id),
         view=view,
+        alike=alike_of(desk.scope, view.id) if view.counted else (),
         rows=list(_paired(view, drafts)),
         picture=draw_sieve(view.everyone, [mesh.tray for mesh in view.meshes], desk.language),
         as_text=as_text,
@@ -201,8 +209,9 @@ def show_tray(
     request: Request, desk: DeskHere, segment_id: int, place: int, verdict: str, before: int | None = None
 ) -> Response:
     """Who lies on a tray, or falls through it."""
-    people = tray_people(desk.scope, segment_id, place, verdict, before)
-    view = read_segment(desk.scope, segment_id)
+    off = _off(request)
+    people = tray_people(desk.scope, segment_id, place, verdict, before, off=off)
+    view = read_segment(desk.scope, segment_id, off=off)
     draft = draft_of(view.meshes[place].clause, words_of_segments(view.catalogue, view.key)) if view.meshes else None
     return page(
         request,

@@ -1,6 +1,6 @@
 """Sifting: segments, what each mesh does, who they are, and taking them along as CSV."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import Final
@@ -27,7 +27,7 @@ from finesieve.core.language.tree import Chain, Node
 from finesieve.core.language.typed import Typed
 from finesieve.core.limits import DESCRIPTION, EXPRESSION, LABEL
 from finesieve.core.model.catalogue import Catalogue, field_of
-from finesieve.core.sieve.meshes import Tray, meshes, trays
+from finesieve.core.sieve.meshes import Tray, meshes, switched_off, trays
 from finesieve.services.kernel.changes import record_change, refuse_overtaking, snapshot
 from finesieve.services.kernel.inputs import Input
 from finesieve.services.kernel.scope import Scope, Unit
@@ -98,11 +98,15 @@ class SegmentEntry:
 
 @dataclass(frozen=True, slots=True)
 class Mesh:
-    """One condition of a segment: its text, its clause, and what became of those who reached it."""
+    """One condition of a segment: its text, its clause, and what became of those who reached it.
+
+    One that is `off` for a look lets everybody fall through.
+    """
 
     text: str
     clause: Part
     tray: Tray
+    off: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,6 +138,11 @@ class SegmentView:
     def counted(self) -> bool:
         """Whether there is a sieve to look at."""
         return not (self.problems or self.withheld or self.failure)
+
+    @property
+    def off(self) -> tuple[int, ...]:
+        """The places of the meshes that are off for a look."""
+        return tuple(place for place, mesh in enumerate(self.meshes) if mesh.off)
 
     @property
     def passing(self) -> int:
@@ -212,8 +221,9 @@ def segment_rows(unit: Unit) -> Sequence[Segment]:
     return remembered(unit.session, "segments", lambda: unit.session.exec(query).all())
 
 
-def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
-    """A segment, its sieve in one pass over all people, and the first who pass. Raises NotFound."""
+def read_segment(scope: Scope, segment_id: int, limit: int = 12, off: Collection[int] = ()) -> SegmentView:
+    """A segment, its sieve in one pass over all people, and the first who pass; the meshes at the places `off` are left
+    out for this look. Raises NotFound."""
     with scope.reading("reader") as unit:
         row = segment_named(unit, segment_id)
         empty = SegmentView(
@@ -226,23 +236,35 @@ def read_segment(scope: Scope, segment_id: int, limit: int = 12) -> SegmentView:
         empty = replace(empty, problems=problems, awaited=awaited_in(unit, [row.expression]))
         try:
             with apart(unit.session, patience(SECONDS_TO_COUNT)):
-                return _sieve(unit, empty, nodes, typed, limit)
+                return _sieve(unit, empty, nodes, typed, limit, off)
         except TookTooLong:
             return replace(empty, failure="It takes too long to count. Make the condition simpler.")
         except FineSieveError:
             return replace(empty, failure="The database cannot work it out. Write the condition another way.")
 
 
-def _sieve(unit: Unit, view: SegmentView, nodes: tuple[Node, ...], typed: tuple[Typed, ...], limit: int) -> SegmentView:
-    verdicts = count_verdicts(unit.session, unit.definitions, typed, unit.moment)
+def _sieve(
+    unit: Unit,
+    view: SegmentView,
+    nodes: tuple[Node, ...],
+    typed: tuple[Typed, ...],
+    limit: int,
+    off: Collection[int],
+) -> SegmentView:
+    verdicts = switched_off(count_verdicts(unit.session, unit.definitions, typed, unit.moment), off)
     stacked = trays(verdicts, range(len(typed)))
     names = unit.visible.spoken
     layers = tuple(
-        Mesh(print_expression(node), clause_of(node, names), tray) for node, tray in zip(nodes, stacked, strict=True)
+        Mesh(print_expression(node), clause_of(node, names), tray, place in off)
+        for place, (node, tray) in enumerate(zip(nodes, stacked, strict=True))
     )
     everyone = sum(verdicts.values())
-    people = None if view.problems else _first_people(unit, typed, limit, everyone)
+    people = None if view.problems else _first_people(unit, _without(typed, off), limit, everyone)
     return replace(view, everyone=everyone, meshes=layers, people=people)
+
+
+def _without(typed: tuple[Typed, ...], off: Collection[int]) -> tuple[Typed, ...]:
+    return tuple(one for place, one in enumerate(typed) if place not in off)
 
 
 def _first_people(unit: Unit, typed: tuple[Typed, ...], limit: int, everyone: int) -> PeoplePage | None:
@@ -311,19 +333,27 @@ def _page(
 
 
 def tray_people(
-    scope: Scope, segment_id: int, place: int, verdict: str, before_id: int | None = None, limit: int = 50
+    scope: Scope,
+    segment_id: int,
+    place: int,
+    verdict: str,
+    before_id: int | None = None,
+    limit: int = 50,
+    off: Collection[int] = (),
 ) -> PeoplePage:
-    """Those who reach mesh `place` (from 0) and there pass, are caught, or can't be told.
+    """Those who reach mesh `place` (from 0) and there pass, are caught, or can't be told; without the meshes `off`.
 
-    Raises NotFound for no such segment or mesh.
+    Raises NotFound for no such segment or mesh, and for who stays on a mesh that is off.
     """
     with scope.reading("reader") as unit:
         row = segment_named(unit, segment_id)
         _, typed, _ = meshes_of(unit, row.expression)
         if verdict not in ("passes", "caught", "cant_tell") or not 0 <= place < max(len(typed), 1):
             raise NotFound("There is no such tray.")
+        if place in off and verdict != "passes":
+            raise NotFound("There is no such tray.")
         with worked_out_in(unit, SECONDS_TO_COUNT):
-            return _page(unit, typed[: place + 1], verdict, before_id, limit)
+            return _page(unit, _without(typed[: place + 1], off), verdict, before_id, limit)
 
 
 def page_of_condition(unit: Unit, expression: str, before_id: int | None = None, limit: int = 50) -> PeoplePage:
