@@ -60,6 +60,7 @@ from finesieve.office.sift.breakdown import router as sift_breakdown
 from finesieve.office.sift.over_time import router as sift_over_time
 from finesieve.office.sift.overlap import router as sift_overlap
 from finesieve.office.sift.routes import router as sift
+from finesieve.office.sift.trays import router as sift_trays
 from finesieve.places import files_directory
 from finesieve.services.accounts.members import MemberAccounts
 from finesieve.services.accounts.staff import StaffAccounts
@@ -191,6 +192,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         sift,
         sift_breakdown,
         sift_overlap,
+        sift_trays,
         sift_over_time,
         follow_up,
         follow_up_links,

@@ -34,8 +34,8 @@ from finesieve.services.sift.segments import (
     create_segment,
     list_segments,
     read_segment,
-    tray_people,
 )
+from finesieve.services.sift.trays import tray_people
 from finesieve.services.transfer.exports import values_as_csv
 from finesieve.services.upkeep.readings import read_values_of
 from finesieve.services.values.house import list_house, read_house_value, set_house_value

@@ -17,8 +17,8 @@ from finesieve.services.sift.segments import (
     list_segments,
     read_segment,
     remove_segment,
-    tray_people,
 )
+from finesieve.services.sift.trays import tray_people
 from finesieve.services.sift.why import segments_of_person
 from finesieve.services.transfer.setups import export_setup, load_setup
 from finesieve.services.usage.uses import uses_of

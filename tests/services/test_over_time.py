@@ -21,8 +21,8 @@ from finesieve.services.sift.segments import (
     change_segment,
     create_segment,
     read_segment,
-    tray_people,
 )
+from finesieve.services.sift.trays import tray_people
 from finesieve.services.values.writing import add_person
 from tests.support.house import NOW, make_house
 

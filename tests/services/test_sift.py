@@ -16,6 +16,7 @@ from pwdlib.hashers.argon2 import Argon2Hasher
 
 from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotAllowed, NotFound, TooOften
 from finesieve.core.language.sentence import Clause, Sentence
+from finesieve.core.sieve.meshes import VERDICTS
 from finesieve.services.accounts.staff import NewWorkspace, StaffAccounts
 from finesieve.services.accounts.tries import Devices
 from finesieve.services.compute.derived import DerivedInput, create_derived
@@ -36,8 +37,8 @@ from finesieve.services.sift.segments import (
     list_segments,
     read_segment,
     remove_segment,
-    tray_people,
 )
+from finesieve.services.sift.trays import save_tray, tray_people
 from tests.support.database import store
 from tests.support.house import NOW, PASSWORD, make_house
 
@@ -109,6 +110,24 @@ class Segments(unittest.TestCase):
         with self.assertRaises(NotFound):
             tray_people(self.scope, self.segment, 1, "caught", off=(1,))
         self.assertEqual(read_segment(self.scope, self.segment, off=(0, 1, 2)).passing, 9)
+
+    def test_a_tray_becomes_a_segment(self) -> None:
+        """Whoever lies on a tray is in the segment made of it, and nobody else; with a mesh off as well."""
+        self.save('(zone in ("north", "hill") or favourite is filled) and plot_length > 5 and swaps_seed')
+        for off in ((), (0,), (0, 1)):
+            for place, verdict in ((place, verdict) for place in range(3) for verdict in VERDICTS):
+                if place in off:
+                    continue
+                with self.subTest(place=place, verdict=verdict, off=off):
+                    lying = tray_people(self.scope, self.segment, place, verdict, off=off).lines
+                    made = save_tray(self.scope, self.segment, place, verdict, "Made", off)
+                    view = read_segment(self.scope, made)
+                    assert view.people is not None
+                    self.assertEqual({line.id for line in view.people.lines}, {line.id for line in lying})
+        with self.assertRaises(InvalidInput):
+            save_tray(self.scope, self.segment, 0, "caught", " ")
+        with self.assertRaises(NotAllowed):
+            save_tray(self.house.as_role("clerk"), self.segment, 0, "caught", "Made")
 
     def test_any_of_is_one_mesh(self) -> None:
         self.save('zone = "south" or plot_length < 5')
@@ -223,6 +242,8 @@ class Segments(unittest.TestCase):
         for attempt in (
             lambda: tray_people(self.scope, self.segment, 1, "passes"),
             lambda: tray_people(self.scope, self.segment, 0, "maybe"),
+            lambda: tray_people(self.scope, create_segment(self.scope, "Everybody"), 0, "caught"),
+            lambda: save_tray(self.scope, self.segment, 3, "caught", "Made"),
             lambda: read_segment(other, self.segment),
             lambda: remove_segment(other, self.segment),
             lambda: export_segment(other, self.segment),

@@ -10,7 +10,8 @@ from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
 from finesieve.services.people.profiles import read_profile
 from finesieve.services.people.records import add_record, change_record
-from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, tray_people
+from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
+from finesieve.services.sift.trays import tray_people
 from finesieve.services.sift.why import segments_of_person
 from finesieve.services.values.steps import open_value
 from tests.support.gardens import Garden

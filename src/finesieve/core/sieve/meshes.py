@@ -2,10 +2,11 @@
 
 from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Final
 
 from finesieve.core.language import tree
 
-__all__ = ["Tray", "Verdicts", "join_meshes", "meshes", "switched_off", "trays"]
+__all__ = ["VERDICTS", "Tray", "Verdicts", "condition_of_tray", "join_meshes", "meshes", "switched_off", "trays"]
 
 
 def meshes(node: tree.Node) -> tuple[tree.Node, ...]:
@@ -16,6 +17,19 @@ def meshes(node: tree.Node) -> tuple[tree.Node, ...]:
 def join_meshes(parts: Sequence[tree.Node]) -> tree.Node:
     """The condition of these meshes together; there must be at least one."""
     return parts[0] if len(parts) == 1 else tree.Chain("and", tuple(parts))
+
+
+VERDICTS: Final = ("passes", "caught", "cant_tell")
+"""What can become of somebody at a mesh."""
+
+
+def condition_of_tray(nodes: Sequence[tree.Node], verdict: str) -> tree.Node:
+    """The condition that is true of just those who reach the last of these meshes and there get this verdict; there
+    must be at least one mesh."""
+    *above, last = nodes
+    if verdict == "caught":
+        return join_meshes((*above, tree.Not(last)))
+    return join_meshes((*above, tree.IsBlank(last) if verdict == "cant_tell" else last))
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,6 +15,7 @@ from finesieve.office.shared.frame import back_with, page
 from finesieve.office.shared.sentences import PartDraft, SentenceDraft, draft_of, read_sentence, words_of_segments
 from finesieve.office.sift.index import sift_sections
 from finesieve.office.sift.picture import draw_sieve
+from finesieve.office.sift.trays import looked_without
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.kernel.slugs import slug_from_name
 from finesieve.services.sift.alike import alike_of
@@ -34,7 +35,6 @@ from finesieve.services.sift.segments import (
     list_segments,
     read_segment,
     remove_segment,
-    tray_people,
 )
 from finesieve.web.posted import Posted
 
@@ -83,13 +83,9 @@ def make_segment(request: Request, desk: DeskHere, form: Posted) -> Response:
 @router.get("/{segment_id:int}")
 def show_segment(request: Request, desk: DeskHere, segment_id: int) -> Response:
     """A segment as a sieve."""
-    return _segment_page(request, desk, read_segment(desk.scope, segment_id, off=_off(request)))
-
-
-def _off(request: Request) -> list[int]:
-    """The places of the meshes left out for a look; what is no number of a mesh counts as none."""
-    written = request.query_params.get("off", "")[:200].split(",")
-    return [int(one) - 1 for one in written if one.isascii() and one.isdigit()]
+    return _segment_page(
+        request, desk, read_segment(desk.scope, segment_id, off=looked_without(request.query_params.get("off", "")))
+    )
 
 
 def _paired(view: SegmentView, drafts: Sequence[PartDraft]) -> Iterator[tuple[PartDraft, Mesh | None]]:
@@ -202,30 +198,6 @@ def drop_segment(request: Request, desk: DeskHere, segment_id: int) -> Response:
 def show_removed(request: Request, desk: DeskHere) -> Response:
     """After a removal, with the offer to undo it."""
     return page(request, desk, "office/sift/removed.html", stage="sift", title="Removed", sections=sift_sections(desk))
-
-
-@router.get("/{segment_id:int}/tray/{place:int}/{verdict}")
-def show_tray(
-    request: Request, desk: DeskHere, segment_id: int, place: int, verdict: str, before: int | None = None
-) -> Response:
-    """Who lies on a tray, or falls through it."""
-    off = _off(request)
-    people = tray_people(desk.scope, segment_id, place, verdict, before, off=off)
-    view = read_segment(desk.scope, segment_id, off=off)
-    draft = draft_of(view.meshes[place].clause, words_of_segments(view.catalogue, view.key)) if view.meshes else None
-    return page(
-        request,
-        desk,
-        "office/sift/tray.html",
-        stage="sift",
-        title=view.name,
-        sections=sift_sections(desk, segment_id),
-        view=view,
-        people=people,
-        place=place,
-        verdict=verdict,
-        draft=draft,
-    )
 
 
 @router.get("/{segment_id:int}/export")

@@ -60,11 +60,12 @@ __all__ = [
     "list_segments",
     "meshes_of",
     "page_of_condition",
+    "people_at",
     "read_segment",
     "remove_segment",
     "segment_named",
     "segment_rows",
-    "tray_people",
+    "without",
     "worked_out_in",
 ]
 
@@ -259,11 +260,12 @@ def _sieve(
         for place, (node, tray) in enumerate(zip(nodes, stacked, strict=True))
     )
     everyone = sum(verdicts.values())
-    people = None if view.problems else _first_people(unit, _without(typed, off), limit, everyone)
+    people = None if view.problems else _first_people(unit, without(typed, off), limit, everyone)
     return replace(view, everyone=everyone, meshes=layers, people=people)
 
 
-def _without(typed: tuple[Typed, ...], off: Collection[int]) -> tuple[Typed, ...]:
+def without(typed: tuple[Typed, ...], off: Collection[int]) -> tuple[Typed, ...]:
+    """The meshes that are on."""
     return tuple(one for place, one in enumerate(typed) if place not in off)
 
 
@@ -271,10 +273,10 @@ def _first_people(unit: Unit, typed: tuple[Typed, ...], limit: int, everyone: in
     """The first who pass; where they are few among very many, they come with the exact figures."""
     seconds = in_time_for_a_page() if is_estimated() else 0
     if not seconds:
-        return _page(unit, typed, "passes", None, limit, everyone)
+        return people_at(unit, typed, "passes", None, limit, everyone)
     try:
         with apart(unit.session, seconds):
-            return _page(unit, typed, "passes", None, limit, everyone)
+            return people_at(unit, typed, "passes", None, limit, everyone)
     except TookTooLong:
         comes_later()
         return None
@@ -305,9 +307,10 @@ def meshes_of(unit: Unit, expression: str) -> tuple[tuple[Node, ...], tuple[Type
     return nodes, typed, ()
 
 
-def _page(
+def people_at(
     unit: Unit, typed: tuple[Typed, ...], verdict: str, before_id: int | None, limit: int, everyone: int | None = None
 ) -> PeoplePage:
+    """Those who reach the last of these meshes and there get this verdict, with the fields that the meshes read."""
     used = frozenset().union(*(mesh.names for mesh in typed)) if typed else frozenset[str]()
     if verdict == "cant_tell":
         # What is missing is seen only in the fields that a derived one is worked out from.
@@ -332,30 +335,6 @@ def _page(
     return people_page(unit, people, columns, limit, everyone)
 
 
-def tray_people(
-    scope: Scope,
-    segment_id: int,
-    place: int,
-    verdict: str,
-    before_id: int | None = None,
-    limit: int = 50,
-    off: Collection[int] = (),
-) -> PeoplePage:
-    """Those who reach mesh `place` (from 0) and there pass, are caught, or can't be told; without the meshes `off`.
-
-    Raises NotFound for no such segment or mesh, and for who stays on a mesh that is off.
-    """
-    with scope.reading("reader") as unit:
-        row = segment_named(unit, segment_id)
-        _, typed, _ = meshes_of(unit, row.expression)
-        if verdict not in ("passes", "caught", "cant_tell") or not 0 <= place < max(len(typed), 1):
-            raise NotFound("There is no such tray.")
-        if place in off and verdict != "passes":
-            raise NotFound("There is no such tray.")
-        with worked_out_in(unit, SECONDS_TO_COUNT):
-            return _page(unit, _without(typed[: place + 1], off), verdict, before_id, limit)
-
-
 def page_of_condition(unit: Unit, expression: str, before_id: int | None = None, limit: int = 50) -> PeoplePage:
     """Those for whom a condition is true, the newest first, as a segment of it would show them.
 
@@ -365,7 +344,7 @@ def page_of_condition(unit: Unit, expression: str, before_id: int | None = None,
     if problems:
         raise InvalidExpression(problems)
     with worked_out_in(unit, SECONDS_TO_COUNT):
-        return _page(unit, typed, "passes", before_id, limit)
+        return people_at(unit, typed, "passes", before_id, limit)
 
 
 @contextmanager
