@@ -33,6 +33,7 @@ from finesieve.services.sift.segments import (
     change_segment,
     create_segment,
     list_segments,
+    name_of_segment,
     read_segment,
     remove_segment,
 )
@@ -252,6 +253,7 @@ _MEDIA: Final = {
 @router.get("/{segment_id:int}/take")
 def take_export(request: Request, desk: DeskHere, segment_id: int) -> Response:
     """From what was chosen to the file."""
+    name_of_segment(desk.scope, segment_id)
     query = [(name, value) for name, value in request.query_params.multi_items() if name != "kind" and value]
     kind = request.query_params.get("kind", "csv")
     kind = kind if kind in _MEDIA else "csv"

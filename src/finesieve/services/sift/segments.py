@@ -59,6 +59,7 @@ __all__ = [
     "create_segment",
     "list_segments",
     "meshes_of",
+    "name_of_segment",
     "page_of_condition",
     "people_at",
     "read_segment",
@@ -214,6 +215,12 @@ def segment_named(unit: Unit, segment_id: int, *, lock: bool = False) -> Segment
     if row is None:
         raise NotFound("There is no such segment.")
     return row
+
+
+def name_of_segment(scope: Scope, segment_id: int) -> str:
+    """What a segment is called. Raises NotFound."""
+    with scope.reading("reader") as unit:
+        return segment_named(unit, segment_id).name
 
 
 def segment_rows(unit: Unit) -> Sequence[Segment]:
