@@ -1,15 +1,18 @@
 """A specialist looks before saving, at segments side by side, and at who moved: figures worked out by hand."""
 
 import unittest
+from dataclasses import replace
+from datetime import timedelta
 from decimal import Decimal
 
 from selenium.webdriver.common.keys import Keys
 
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.people.profiles import set_values
+from finesieve.services.sift.over_time import note_sizes
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, list_segments
 from tests.support.browser import Page
-from tests.support.house import PASSWORD, make_house
+from tests.support.house import NOW, PASSWORD, make_house
 
 
 class SideBySide(unittest.TestCase):
@@ -160,13 +163,21 @@ class SideBySide(unittest.TestCase):
         page.press("What they are like", "a")
         page.until_text("#sheet", "3 people, beside 4 in all")
         self.sound()
+        late = NOW.replace(hour=23, minute=50) - timedelta(days=5)
+        note_sizes(replace(self.scope, clock=lambda: late), late=True)
         page.open(f"{self.base}/sift/{self.north}")
         page.press("Over time", "a")
         page.until_text("#sheet", "3 people today")
         page.press("a week ago", "a")
         page.until_text("#sheet tbody", "Jay")
         self.assertIn("Zone Hill → North", page.text("#sheet tbody"))
+        page.choose("[name=with]", "Swappers")
+        page.press("Show", "button")
+        page.until_text(".legend", "North, 3 today")
+        self.assertIn("Swappers, 3 today", page.text(".legend"))
         self.sound()
+        page.press("yesterday", "a")
+        page.until_text(".legend", "Swappers, 3 today")
 
     def test_a_segment_made_of_another_by_sentence(self) -> None:
         both = self.made("Both", "")

@@ -10,12 +10,12 @@ from typing import Any
 from finesieve.core.errors import NotFound
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, create_field
-from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
 from finesieve.services.define.memberships import set_tags
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.people.profiles import set_values
 from finesieve.services.people.records import add_record
-from finesieve.services.sift.over_time import OverTime, note_sizes, over_time, past_sizes
+from finesieve.services.sift.over_time import Beside, DaySize, OverTime, note_sizes, over_time, past_sizes, sizes_beside
 from finesieve.services.sift.segments import (
     SegmentInput,
     change_segment,
@@ -165,6 +165,23 @@ class Moving(unittest.TestCase):
         self.assertEqual((note_sizes(self.scope, late=True), note_sizes(self.scope, late=True)), (1, 1))
         found = self.told(1)
         self.assertEqual([(one.day, one.people) for one in found.sizes], [(date(2026, 11, 20), 1), (TODAY, 1)])
+
+    def test_another_segment_beside_it(self) -> None:
+        """Its own sizes of the same days; none where its condition is not shown."""
+        self.add(email="wren@hedgerow.example", zone="north", plot_length=Decimal(9))
+        other = create_segment(self.scope, "Everybody")
+        self.now = datetime(2026, 11, 20, 23, 50, tzinfo=NOW.tzinfo)
+        note_sizes(self.scope, late=True)
+        self.now = NOW
+        self.add(email="finch@hedgerow.example", zone="hill", plot_length=Decimal(9))
+        found = sizes_beside(self.scope, other)
+        self.assertEqual(found, Beside(other, "Everybody", (DaySize(date(2026, 11, 20), 1), DaySize(TODAY, 2))))
+        group = create_group(self.scope, GroupInput(name="Kept close", seen_by="editors"))
+        create_field(self.scope, group, FieldInput(label="Debt", type_key="number"))
+        change_segment(self.scope, other, 1, SegmentInput(name="Everybody", expression="debt is blank"))
+        self.assertEqual(sizes_beside(self.house.as_role("reader"), other), Beside(other, "Everybody"))
+        with self.assertRaises(NotFound):
+            sizes_beside(make_house().scope, other)
 
     def test_what_cannot_be_told(self) -> None:
         with self.assertRaises(NotFound):

@@ -8,13 +8,13 @@ from typing import Any, Final
 from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import col, select
 
-from finesieve.core.errors import FineSieveError, NotFound, TookTooLong
+from finesieve.core.errors import FineSieveError, TookTooLong
 from finesieve.core.fields.about import PERSON
 from finesieve.core.language.typed import Typed
 from finesieve.core.model.changes import OWN_IDS
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.sift.replay import Replay, Turn, day_begins, replayed
-from finesieve.services.sift.segments import segment_rows
+from finesieve.services.sift.segments import segment_named, segment_rows
 from finesieve.services.values.value_lines import person_name, show_past
 from finesieve.store.connection.database import apart
 from finesieve.store.reading.effect import Moved, moved_by
@@ -23,7 +23,7 @@ from finesieve.store.reading.people import SECONDS_TO_COUNT, count_each, count_o
 from finesieve.store.reading.rows import rows_by_ids
 from finesieve.store.tables import DefinitionChange, Segment, SegmentSize
 
-__all__ = ["DaySize", "Mover", "OverTime", "note_sizes", "over_time", "past_sizes"]
+__all__ = ["Beside", "DaySize", "Mover", "OverTime", "note_sizes", "over_time", "past_sizes", "sizes_beside"]
 
 DAYS: Final = 90
 _SHOWN: Final = 40
@@ -83,20 +83,13 @@ class OverTime:
         return max((one.people for one in self.sizes), default=0)
 
 
-def _segment(unit: Unit, segment_id: int) -> Segment:
-    row = next((one for one in segment_rows(unit) if one.id == segment_id), None)
-    if row is None:
-        raise NotFound("There is no such segment.")
-    return row
-
-
 def over_time(scope: Scope, segment_id: int, since: date | None = None) -> OverTime:
     """A segment over the last ninety days, and its movements since a day: yesterday where none is given.
 
     Raises NotFound.
     """
     with scope.reading("reader") as unit:
-        row, today = _segment(unit, segment_id), unit.moment.today
+        row, today = segment_named(unit, segment_id), unit.moment.today
         since = min(max(since or today - timedelta(days=1), today - timedelta(days=3_650)), today)
         found = OverTime(segment_id, row.name, since)
         typed = unit.visible.check_segment(row.expression or "true").typed
@@ -109,6 +102,26 @@ def over_time(scope: Scope, segment_id: int, since: date | None = None) -> OverT
             return replace(found, failure=str(why))
         except FineSieveError:
             return replace(found, failure="The database cannot work this out.")
+
+
+@dataclass(frozen=True, slots=True)
+class Beside:
+    """Another segment over the same days. No sizes where they cannot be told, or not to this role."""
+
+    id: int
+    name: str
+    sizes: tuple[DaySize, ...] = ()
+
+
+def sizes_beside(scope: Scope, segment_id: int) -> Beside:
+    """The sizes of a segment, to be seen beside another's. Raises NotFound."""
+    with scope.reading("reader") as unit:
+        row = segment_named(unit, segment_id)
+        typed = unit.visible.check_segment(row.expression or "true").typed
+        if typed is None:
+            return Beside(segment_id, row.name)
+        people = count_one(unit.session, unit.definitions, typed, unit.moment)
+        return Beside(segment_id, row.name, tuple(_sizes(unit, segment_id, people)))
 
 
 def _told(unit: Unit, row: Segment, typed: Typed, found: OverTime) -> OverTime:
