@@ -8,6 +8,7 @@ from decimal import Decimal
 from selenium.webdriver.common.keys import Keys
 
 from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.memberships import list_tags
 from finesieve.services.people.profiles import set_values
 from finesieve.services.sift.over_time import note_sizes
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, list_segments
@@ -78,6 +79,14 @@ class SideBySide(unittest.TestCase):
         page.until_text("#passing", "2 people")
         page.until_text("#alike", "Written differently asks the same")
         self.sound()
+        page.press("Preview", "#keep-copy button")
+        page.until_text("#sheet", "2 people change")
+        self.sound()
+        page.press("Change 2 people", "button")
+        page.until_text("#sheet", "Wren")
+        tags = {line.name.split()[0]: line.people for line in list_tags(self.scope)}
+        self.assertEqual(tags, {"Both": 2})
+        page.open(f"{self.base}/sift/{both}")
         page.press("off for a look", "a")
         page.until_text("#passing", "3 people")
         page.until_text(".looked", "without mesh 1")

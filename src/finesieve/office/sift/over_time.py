@@ -56,7 +56,8 @@ def _draw(sizes: Sequence[DaySize], beside: Sequence[DaySize] = ()) -> _Picture 
     line = steps(sizes)
     named = sorted({round(span * part / 4) for part in range(5)})
     return _Picture(
-        line, f"{line}V{_HEIGHT}H{x(sizes[0].day)}Z", steps(beside), tuple((x(one.day), one.day) for one in sizes if one.changed),
+        line, f"{line}V{_HEIGHT}H{x(sizes[0].day)}Z", steps(beside),
+        tuple((x(one.day), one.day) for one in sizes if one.changed),
         tuple((x(first + timedelta(days=one)), first + timedelta(days=one)) for one in named), most,
     )  # fmt: skip
 

@@ -136,6 +136,7 @@ def _segment_page(
         problems=problems or view.problems,
         messages=messages or {},
         fixable=FIXABLE,
+        today=desk.scope.clock().astimezone(view.catalogue.zone).date(),
         vocabulary=words,
         folders=sorted({one.folder for one in list_segments(desk.scope) if one.folder}),
         editing=request.query_params.get("edit") == "1" or bool(overtaken and _renamed(typed, view)),
