@@ -111,6 +111,25 @@ class SideBySide(unittest.TestCase):
         page.press("on again", "a.mesh-switch")
         page.until_text("#passing", "2 people")
 
+    def test_a_value_of_two_people_side_by_side(self) -> None:
+        """Ten metres and two: the length is where they differ, and that is marked, whichever of them comes first."""
+        create_derived(self.scope, DerivedInput(label="Beds", formula="round(plot_length * 2) + if(swaps_seed, 1, 0)"))
+        page = self.page
+        page.open(f"{self.base}/people/{self.people[0]}/steps/beds")
+        page.until_text("h1", "Beds: 21")
+        self.sound()
+        page.fill("[name=who]", "Finch")
+        page.press("Compare", "button")
+        page.until_text(".differs", "Finch: 2 m")
+        self.assertEqual(page.text(".differs code"), "plot_length")
+        self.sound()
+        page.press("The other way round", "a")
+        page.until_text("h1", "Beds: 5")
+        page.until_text(".differs", "Wren: 10 m")
+        page.fill("[name=who]", "Nobody at all")
+        page.press("Compare", "button")
+        page.until_text("#sheet", "Nobody else is found by “Nobody at all”.")
+
     def test_a_score_by_bands(self) -> None:
         """Ten and ten are long, two is short; whoever gave no length is in no band."""
         page = self.page

@@ -1,6 +1,7 @@
 """Why a person is in a segment or out of it."""
 
 import unittest
+from dataclasses import replace
 from decimal import Decimal
 
 from finesieve.core.errors import NotFound
@@ -13,7 +14,7 @@ from finesieve.services.people.records import add_record, change_record
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
 from finesieve.services.sift.trays import tray_people
 from finesieve.services.sift.why import segments_of_person
-from finesieve.services.values.steps import open_value
+from finesieve.services.values.steps import StepLine, open_beside, open_value, way_to_difference
 from tests.support.gardens import Garden
 from tests.support.house import make_house
 
@@ -72,6 +73,46 @@ class StepByStep(unittest.TestCase):
         self.assertEqual([part.shown for part in area.parts], ["6 m", "3 m"])
         members = open_value(self.scope, person, "sandy").root.members
         self.assertEqual([(one.counts, one.shown) for one in members], [(True, "4 m"), (False, "9 m")])
+
+    def test_beside_somebody_else(self) -> None:
+        """The first part in which they differ, into the derived value that it rests on; nobody beside oneself."""
+        wren = self.house.add(
+            first_name="Wren", email="wren@hedgerow.example", plot_length=Decimal(6), plot_width=Decimal(3)
+        )
+        self.house.add(
+            first_name="Finch", email="finch@hedgerow.example", plot_length=Decimal(8), plot_width=Decimal(3)
+        )
+        twin = self.house.add(
+            first_name="Jay", email="jay@hedgerow.example", plot_length=Decimal(6), plot_width=Decimal(3)
+        )
+        finch = open_beside(self.scope, wren, "share", "finch")
+        assert finch is not None
+        self.assertEqual((finch.opened.person, finch.opened.shown, finch.way), ("Finch", "24", (0, 0)))
+        jay = open_beside(self.scope, wren, "share", "jay")
+        assert jay is not None
+        self.assertEqual((jay.person_id, jay.way), (twin, None))
+        self.assertEqual(open_beside(self.scope, wren, "share", twin), jay)
+        self.assertIsNone(open_beside(self.scope, wren, "share", "wren@hedgerow.example"))
+        self.assertIsNone(open_beside(self.scope, wren, "share", wren))
+        with self.assertRaises(NotFound):
+            open_beside(self.scope, wren, "gone", "jay")
+        with self.assertRaises(NotFound):
+            open_beside(self.scope, wren, "share", 999_999)
+
+    def test_what_decided_differs_first(self) -> None:
+        """Down to the value that turns the first condition; where nothing inside differs, it is the part itself."""
+        formula = 'if(plot_length > 5, "large", plot_width > 1, "wide", "small")'
+        create_derived(self.scope, DerivedInput(label="Kind", formula=formula))
+        large = self.house.add(first_name="Wren", plot_length=Decimal(6), plot_width=Decimal(3))
+        self.house.add(email="finch@hedgerow.example", plot_length=Decimal(2), plot_width=Decimal(1))
+        found = open_beside(self.scope, large, "kind", "finch@hedgerow.example")
+        assert found is not None
+        self.assertEqual((found.opened.shown, found.way), ("small", (0, 0)))
+        leaf, idle = StepLine("a", "1", True), StepLine("b", "2", False)
+        one = StepLine("f", "1", True, parts=(idle, leaf))
+        other = StepLine("f", "2", True, parts=(replace(idle, shown="3"), replace(leaf, shown="2")))
+        self.assertEqual(way_to_difference(one, other), (1,))
+        self.assertEqual(way_to_difference(leaf, replace(leaf, shown="2")), ())
 
     def test_reasons_of_blanks(self) -> None:
         blank = self.house.add(plot_width=Decimal(2))

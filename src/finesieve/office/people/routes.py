@@ -22,7 +22,7 @@ from finesieve.services.people.records import person_records
 from finesieve.services.sift.segments import list_segments
 from finesieve.services.sift.why import segments_of_person
 from finesieve.services.values.files import read_shelf, take_files
-from finesieve.services.values.steps import open_value
+from finesieve.services.values.steps import open_beside, open_value
 from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
@@ -104,8 +104,10 @@ def _profile_page(
 
 
 @router.get("/{person_id:int}/steps/{key}")
-def show_steps(request: Request, desk: DeskHere, person_id: int, key: str) -> Response:
-    """A derived value, step by step."""
+def show_steps(request: Request, desk: DeskHere, person_id: int, key: str, who: str = "", other: str = "") -> Response:
+    """A derived value, step by step; beside that of somebody else, whom `who` finds, or of whom `other` is the id."""
+    key, who = key[:80], who.strip()[:120]
+    asked = whole_number(other) or who
     return page(
         request,
         desk,
@@ -114,7 +116,9 @@ def show_steps(request: Request, desk: DeskHere, person_id: int, key: str) -> Re
         title="Step by step",
         sections=people_sections(desk),
         person_id=person_id,
-        opened=open_value(desk.scope, person_id, key[:80]),
+        opened=open_value(desk.scope, person_id, key),
+        who=who,
+        beside=open_beside(desk.scope, person_id, key, asked) if asked else None,
     )
 
 

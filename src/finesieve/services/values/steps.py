@@ -1,4 +1,5 @@
-"""One derived value of one person, opened step by step, into its records; and the true reason of a blank.
+"""One derived value of one person, opened step by step, into its records, beside that of somebody else; and the true
+reason of a blank.
 
 Who may not see something that a formula reads may not see what is worked out from it either; so whoever may open a
 value, may see all of its parts.
@@ -16,9 +17,19 @@ from finesieve.core.values import Type, Value
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.values.value_lines import person_name, worked_out
 from finesieve.services.values.writing import row_of
+from finesieve.store.reading.people import page_of_people
 from finesieve.store.reading.rows import stored_row
 
-__all__ = ["MemberLine", "Opened", "StepLine", "blank_reason", "open_value"]
+__all__ = [
+    "Beside",
+    "MemberLine",
+    "Opened",
+    "StepLine",
+    "blank_reason",
+    "open_beside",
+    "open_value",
+    "way_to_difference",
+]
 
 _DEEPEST: Final = 5
 
@@ -71,6 +82,46 @@ def open_value(scope: Scope, person_id: int, key: str) -> Opened:
         return Opened(
             person_name(stored), field, field.show(step.value), _line(unit, step, row, 0), _said(unit, gaps(step))
         )
+
+
+@dataclass(frozen=True, slots=True)
+class Beside:
+    """The same value of somebody else. `way` leads from the whole to the first part where the two differ, by the places
+    of parts: empty where it is the whole itself, None where the two are the same."""
+
+    person_id: int
+    opened: Opened
+    way: tuple[int, ...] | None
+
+
+def open_beside(scope: Scope, person_id: int, key: str, who: str | int) -> Beside | None:
+    """The derived value of another person, by id or the first whom words find, beside that of one; None for nobody.
+
+    Raises NotFound as `open_value` does.
+    """
+    with scope.reading("reader") as unit:
+        other = who if isinstance(who, int) else _found(unit, who, person_id)
+        if other is None or other == person_id:
+            return None
+        own, opened = open_value(scope, person_id, key), open_value(scope, other, key)
+        return Beside(other, opened, way_to_difference(own.root, opened.root))
+
+
+def _found(unit: Unit, who: str, person_id: int) -> int | None:
+    found = page_of_people(unit.session, unit.definitions, unit.moment, [], search=who, limit=2)
+    return next((line.id for line in found if line.id != person_id), None)
+
+
+def way_to_difference(one: StepLine, other: StepLine) -> tuple[int, ...] | None:
+    """From two wholes to the first part that differs while none of its own parts does, one that decided first."""
+    if one.shown == other.shown:
+        return None
+    pairs = list(enumerate(zip(one.parts, other.parts, strict=False)))
+    for place, (a, b) in sorted(pairs, key=lambda pair: not (pair[1][0].decided or pair[1][1].decided)):
+        way = way_to_difference(a, b)
+        if way is not None:
+            return (place, *way)
+    return ()
 
 
 def blank_reason(unit: Unit, field: Field, row: Mapping[str, Value]) -> str:
