@@ -129,6 +129,12 @@ class SideBySide(unittest.TestCase):
         page.fill("[name=who]", "Nobody at all")
         page.press("Compare", "button")
         page.until_text("#sheet", "Nobody else is found by “Nobody at all”.")
+        set_values(self.scope, self.people[0], {"plot_length": "12"})
+        page.open(f"{self.base}/people/{self.people[0]}/steps/beds?on={NOW.date()}")
+        page.until_text("h1", "Beds: 25")
+        page.until_text("#sheet", "Nothing is known of Wren")
+        page.open(f"{self.base}/people/{self.people[0]}/steps/beds?on=tomorrow")
+        page.until_text("h1", "Beds: 25")
 
     def test_a_score_by_bands(self) -> None:
         """Ten and ten are long, two is short; whoever gave no length is in no band."""

@@ -2,6 +2,7 @@
 
 import unittest
 from dataclasses import replace
+from datetime import date, timedelta
 from decimal import Decimal
 
 from finesieve.core.errors import NotFound
@@ -9,14 +10,16 @@ from finesieve.core.language.sentence import Clause
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
-from finesieve.services.people.profiles import read_profile
+from finesieve.services.define.memberships import set_tags
+from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.people.records import add_record, change_record
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
 from finesieve.services.sift.trays import tray_people
 from finesieve.services.sift.why import segments_of_person
-from finesieve.services.values.steps import StepLine, open_beside, open_value, way_to_difference
+from finesieve.services.values.steps import StepLine, open_beside, open_then, open_value, way_to_difference
+from finesieve.services.values.writing import add_person
 from tests.support.gardens import Garden
-from tests.support.house import make_house
+from tests.support.house import NOW, make_house
 
 
 class Why(unittest.TestCase):
@@ -98,6 +101,30 @@ class StepByStep(unittest.TestCase):
             open_beside(self.scope, wren, "gone", "jay")
         with self.assertRaises(NotFound):
             open_beside(self.scope, wren, "share", 999_999)
+
+    def test_beside_what_it_was(self) -> None:
+        """As it was when a day began, tags and the clock of that day included; nobody is told of before they came."""
+        now = [NOW - timedelta(days=30)]
+        scope = replace(self.scope, clock=lambda: now[0])
+        formula = 'plot_length * 2 + if(tags holds "early", 100, 0) + days_between(date("2026-11-01"), today())'
+        create_derived(scope, DerivedInput(label="Score", formula=formula))
+        with scope.transaction("editor") as unit:
+            person = add_person(unit, {"email": "wren@hedgerow.example", "plot_length": Decimal(6)}, "form: test")
+        now[0] = NOW - timedelta(days=20)
+        set_values(scope, person, {"plot_length": "9"})
+        set_tags(scope, person, "early")
+        now[0] = NOW
+        today = NOW.date()
+        self.assertEqual(open_value(scope, person, "score").shown, "142")
+        for days, shown, first in ((10, "132", 1), (20, "16", 0), (29, "7", 0)):
+            found = open_then(scope, person, "score", today - timedelta(days=days))
+            assert found is not None
+            self.assertEqual((found.opened.shown, found.way and found.way[0]), (shown, first), days)
+        for day in (today - timedelta(days=30), date.min):
+            self.assertIsNone(open_then(scope, person, "score", day))
+        later = open_then(scope, person, "score", date.max)
+        assert later is not None
+        self.assertEqual((later.opened.shown, later.way), ("142", None))
 
     def test_what_decided_differs_first(self) -> None:
         """Down to the value that turns the first condition; where nothing inside differs, it is the part itself."""

@@ -28,6 +28,7 @@ __all__ = [
     "add",
     "date_of",
     "date_plus",
+    "day_written",
     "divide",
     "exact_sum",
     "fold",
@@ -144,6 +145,14 @@ MOST_LEVELS: Final = 50
 """How deep JSON that somebody sends may be nested."""
 _MOST_NUMBER: Final = 100
 _MOST_EXPONENT: Final = 300
+
+
+def day_written(text: str) -> date | None:
+    """A day written as an address or a form writes it, `2026-11-20`; None for anything else."""
+    try:
+        return date.fromisoformat(text[:10])
+    except ValueError:
+        return None
 
 
 def whole_number(text: str) -> int | None:

@@ -6,6 +6,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, Overtaken
+from finesieve.core.values import day_written
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
 from finesieve.office.shared.sentences import draft_of, words_of_segments
@@ -22,7 +23,7 @@ from finesieve.services.people.records import person_records
 from finesieve.services.sift.segments import list_segments
 from finesieve.services.sift.why import segments_of_person
 from finesieve.services.values.files import read_shelf, take_files
-from finesieve.services.values.steps import open_beside, open_value
+from finesieve.services.values.steps import open_beside, open_then, open_value
 from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
@@ -104,10 +105,18 @@ def _profile_page(
 
 
 @router.get("/{person_id:int}/steps/{key}")
-def show_steps(request: Request, desk: DeskHere, person_id: int, key: str, who: str = "", other: str = "") -> Response:
-    """A derived value, step by step; beside that of somebody else, whom `who` finds, or of whom `other` is the id."""
+def show_steps(
+    request: Request, desk: DeskHere, person_id: int, key: str, who: str = "", other: str = "", on: str = ""
+) -> Response:
+    """A derived value, step by step; beside that of somebody else, whom `who` finds, or of whom `other` is the id, or
+    as it was `on` a day."""
     key, who = key[:80], who.strip()[:120]
     asked = whole_number(other) or who
+    day = None if asked else day_written(on)
+    if day is not None:
+        beside = open_then(desk.scope, person_id, key, day)
+    else:
+        beside = open_beside(desk.scope, person_id, key, asked) if asked else None
     return page(
         request,
         desk,
@@ -118,7 +127,8 @@ def show_steps(request: Request, desk: DeskHere, person_id: int, key: str, who: 
         person_id=person_id,
         opened=open_value(desk.scope, person_id, key),
         who=who,
-        beside=open_beside(desk.scope, person_id, key, asked) if asked else None,
+        beside=beside,
+        on=day,
     )
 
 

@@ -8,6 +8,7 @@ from typing import Annotated, Final
 from fastapi import APIRouter, Query, Request
 from starlette.responses import Response
 
+from finesieve.core.values import day_written
 from finesieve.office.shared.desk import DeskHere
 from finesieve.office.shared.frame import page
 from finesieve.office.sift.index import sift_sections
@@ -62,13 +63,6 @@ def _draw(sizes: Sequence[DaySize], beside: Sequence[DaySize] = ()) -> _Picture 
     )  # fmt: skip
 
 
-def _day(text: str) -> date | None:
-    try:
-        return date.fromisoformat(text[:10])
-    except ValueError:
-        return None
-
-
 @router.get("")
 def show_over_time(
     request: Request,
@@ -80,7 +74,7 @@ def show_over_time(
     """The segment over the last ninety days, another one beside it, and its movements since a day."""
     others = [one for one in list_segments(desk.scope) if one.id != segment_id]
     beside = sizes_beside(desk.scope, int(other)) if other in {str(one.id) for one in others} else None
-    found = over_time(desk.scope, segment_id, _day(since))
+    found = over_time(desk.scope, segment_id, day_written(since))
     today = found.sizes[-1].day if found.sizes else found.since
     return page(
         request, desk, "office/sift/over_time.html", stage="sift", title=found.name,

@@ -5,6 +5,7 @@ from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput
 from finesieve.core.limits import EXPRESSION
+from finesieve.core.values import whole_number
 from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
 from finesieve.office.shared.sentences import draft_of, words_of_segments
@@ -20,7 +21,7 @@ router = APIRouter(prefix="/w/{slug}/sift/{segment_id:int}/tray/{place:int}")
 
 def looked_without(written: str) -> list[int]:
     """The places of the meshes that are off for a look, from their numbers; what is no number counts as none."""
-    return [int(one) - 1 for one in written[:200].split(",") if one.isascii() and one.isdigit()]
+    return [number - 1 for one in written[:200].split(",") if (number := whole_number(one))]
 
 
 @router.get("/{verdict}")

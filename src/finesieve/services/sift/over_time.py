@@ -13,8 +13,9 @@ from finesieve.core.fields.about import PERSON
 from finesieve.core.language.typed import Typed
 from finesieve.core.model.changes import OWN_IDS
 from finesieve.services.kernel.scope import Scope, Unit
-from finesieve.services.sift.replay import Replay, Turn, day_begins, replayed
+from finesieve.services.sift.replay import Replay, Turn, replayed
 from finesieve.services.sift.segments import segment_named, segment_rows
+from finesieve.services.values.past import day_begins
 from finesieve.services.values.value_lines import person_name, show_past
 from finesieve.store.connection.database import apart
 from finesieve.store.reading.effect import Moved, moved_by

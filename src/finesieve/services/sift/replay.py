@@ -7,11 +7,11 @@ they are now (`partly`). Time passing by alone moves nobody here: that is counte
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import date, datetime, time
+from datetime import datetime
 from typing import Any, Final
 
 from finesieve.core.fields.about import PERSON
-from finesieve.core.fields.encoding import Json, from_json
+from finesieve.core.fields.encoding import Json
 from finesieve.core.language.derived import Row
 from finesieve.core.language.evaluator import compile_python
 from finesieve.core.language.program import Moment, Program
@@ -19,16 +19,16 @@ from finesieve.core.language.typed import Typed
 from finesieve.core.model.changes import OWN_IDS
 from finesieve.core.values import Value
 from finesieve.services.kernel.scope import Unit
+from finesieve.services.values.past import value_told
 from finesieve.services.values.writing import members_of, row_of
 from finesieve.store.connection.database import in_time
 from finesieve.store.reading.changes import PastChange, changes_since
 from finesieve.store.reading.rows import rows_by_ids
 
-__all__ = ["Replay", "Turn", "day_begins", "replayed"]
+__all__ = ["Replay", "Turn", "replayed"]
 
 _MOST: Final = 30_000
 _MOST_PEOPLE: Final = 3_000
-_OWN: Final = {number: key for key, number in OWN_IDS.items()}
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,11 +48,6 @@ class Replay:
     turns: tuple[Turn, ...]
     whole: bool = True
     partly: bool = False
-
-
-def day_begins(unit: Unit, day: date) -> datetime:
-    """The moment when a day begins, in the zone of the house."""
-    return datetime.combine(day, time(), tzinfo=unit.moment.zone)
 
 
 class _Condition:
@@ -102,17 +97,7 @@ class _Condition:
 
     def value(self, field_id: int, data: Json) -> tuple[str, Value] | None:
         """The key and the value that a line of the history tells; None for what is not one of its names."""
-        if field_id in self.own:
-            found: Any = data
-            key = self.own[field_id]
-            return key, tuple(found or ()) if key != "level" else found
-        known = self.fields.get(field_id)
-        if known is None:
-            return None
-        try:
-            return known.key, from_json(data, known.value_type) if known.derived else known.from_kept(data)
-        except (ValueError, TypeError):
-            return known.key, None
+        return value_told(self.fields, self.own, field_id, data)
 
 
 def replayed(unit: Unit, typed: Typed, since: datetime) -> Replay:

@@ -6,7 +6,8 @@ value, may see all of its parts.
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from datetime import date, timedelta
 from typing import Final
 
 from finesieve.core.errors import NotFound
@@ -15,6 +16,7 @@ from finesieve.core.fields.definition import Field, show_value
 from finesieve.core.language.steps import Gap, Member, Step, gaps, steps
 from finesieve.core.values import Type, Value
 from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.values.past import day_begins, values_then
 from finesieve.services.values.value_lines import person_name, worked_out
 from finesieve.services.values.writing import row_of
 from finesieve.store.reading.people import page_of_people
@@ -27,11 +29,14 @@ __all__ = [
     "StepLine",
     "blank_reason",
     "open_beside",
+    "open_then",
     "open_value",
     "way_to_difference",
 ]
 
 _DEEPEST: Final = 5
+_DAYS: Final = 3_650
+"""How far back a value is opened."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,19 +80,26 @@ def open_value(scope: Scope, person_id: int, key: str) -> Opened:
         field = unit.catalogue.by_key.get(key)
         if stored is None or field is None or not field.derived or not unit.sees(field):
             raise NotFound("There is no such derived value.")
-        row = row_of(unit, PERSON, person_id, stored)
-        step = _steps(unit, field, row)
-        if step is None:
-            raise NotFound("This derived value cannot be worked out.")
-        return Opened(
-            person_name(stored), field, field.show(step.value), _line(unit, step, row, 0), _said(unit, gaps(step))
-        )
+        return _opened(unit, person_id, field, stored)
+
+
+def _opened(unit: Unit, person_id: int, field: Field, stored: Mapping[str, Value]) -> Opened:
+    row = row_of(unit, PERSON, person_id, stored)
+    step = _steps(unit, field, row)
+    if step is None:
+        raise NotFound("This derived value cannot be worked out.")
+    return Opened(
+        person_name(stored), field, field.show(step.value), _line(unit, step, row, 0), _said(unit, gaps(step))
+    )
 
 
 @dataclass(frozen=True, slots=True)
 class Beside:
-    """The same value of somebody else. `way` leads from the whole to the first part where the two differ, by the places
-    of parts: empty where it is the whole itself, None where the two are the same."""
+    """The same value of somebody else, or of the same person on a past day.
+
+    `way` leads from the whole to the first part where the two differ, by the places of parts: empty where it is the
+    whole itself, None where the two are the same.
+    """
 
     person_id: int
     opened: Opened
@@ -105,6 +117,23 @@ def open_beside(scope: Scope, person_id: int, key: str, who: str | int) -> Besid
             return None
         own, opened = open_value(scope, person_id, key), open_value(scope, other, key)
         return Beside(other, opened, way_to_difference(own.root, opened.root))
+
+
+def open_then(scope: Scope, person_id: int, key: str, day: date) -> Beside | None:
+    """A derived value of a person as it was when a day began, beside that of now; None where they were not there yet.
+
+    Records, and what is known of orders, are taken as they are now. Raises NotFound as `open_value` does.
+    """
+    with scope.reading("reader") as unit:
+        now = open_value(scope, person_id, key)
+        today = unit.moment.today
+        begins = day_begins(unit, min(max(day, today - timedelta(days=_DAYS)), today))
+        stored = stored_row(unit.session, unit.definitions, PERSON, person_id) or {}
+        values = values_then(unit, person_id, stored, begins)
+        if values is None:
+            return None
+        then = _opened(replace(unit, moment=replace(unit.moment, now=begins)), person_id, now.field, values)
+        return Beside(person_id, then, way_to_difference(now.root, then.root))
 
 
 def _found(unit: Unit, who: str, person_id: int) -> int | None:

@@ -26,13 +26,16 @@ class PastChange:
     at: datetime
 
 
-def changes_since(session: Session, field_ids: Sequence[int], since: datetime, limit: int) -> list[PastChange]:
-    """The changes of these fields of people since a moment, the latest first, so many at most."""
+def changes_since(
+    session: Session, field_ids: Sequence[int], since: datetime, limit: int, person_id: int | None = None
+) -> list[PastChange]:
+    """The changes of these fields of people, or of one, since a moment, the latest first, so many at most."""
     if not field_ids:
         return []
+    whose = [] if person_id is None else [col(History.entity_id) == person_id]
     query = (
         select(History.entity_id, History.field_id, History.old, History.new, History.source, History.at)  # type: ignore[call-overload]  # columns, to SQLAlchemy
-        .where(col(History.field_id).in_(list(field_ids)), col(History.at) >= since, History.about == PERSON)
+        .where(col(History.field_id).in_(list(field_ids)), col(History.at) >= since, History.about == PERSON, *whose)
         .order_by(col(History.at).desc(), col(History.id).desc())
         .limit(limit)
     )
