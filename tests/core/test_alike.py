@@ -31,6 +31,8 @@ SAME = (
     ('tags holds every ("a")', 'tags holds "a"'),
     ("any(plots where a = 1 and b = 2)", "any(plots where b = 2 and a = 1)"),
     ("a = 1 # why", "1 = a"),
+    ("not (a + 1 in (1, 2))", "a + 1 not in (2, 1, 2)"),
+    ("a + 1 in (2)", "2 = a + 1"),
 )
 DIFFERENT = (
     ("a = 1 and b = 2", "a = 1 or b = 2"),
@@ -64,6 +66,15 @@ class Alike(unittest.TestCase):
         for one, other in DIFFERENT:
             with self.subTest(one):
                 self.assertNotEqual(written(one), written(other))
+
+    def test_what_is_nested_stays_about_as_large(self) -> None:
+        """No condition is made to grow with every level, whatever it compares with how much."""
+        for test in ("between 1 and 2", "in (1, 2, 3, 4, 5, 6, 7, 8)", "not in (1, 2, 3)"):
+            text = "a"
+            for _ in range(12):
+                text = f"if({text} {test}, 1, 2)"
+            with self.subTest(test):
+                self.assertLess(len(written(f"{text} = 1")), 3 * len(text) + 200)
 
     @settings(max_examples=1_500, deadline=None, derandomize=True, database=None)
     @given(st.one_of(strategies.expressions("yes_no"), strategies.any_collecting), strategies.rows)

@@ -20,12 +20,18 @@ def normal_form(node: tree.Node) -> tree.Node:
     """The tree that stands for every condition with the same answer for everybody, unknown ones too, as far as that is
     told from their form: neither the order of what *and* and *or* join counts, nor on which side of a comparison
     something stands, nor whether *not*, *between* and *in* are written out. Sums are left as they are, since they are
-    rounded from left to right."""
+    rounded from left to right. *between* and *in* are written out over a field alone, so that the form stays about as
+    large as the condition.
+    """
     return _normal(node, False)
 
 
 @singledispatch
 def _normal(node: tree.Node, negated: bool) -> tree.Node:
+    return _part_by_part(node, negated)
+
+
+def _part_by_part(node: tree.Node, negated: bool) -> tree.Node:
     found = replace(node, span=tree.NOWHERE, **{slot.name: _inside(getattr(node, slot.name)) for slot in _slots(node)})
     return tree.Not(found) if negated else found
 
@@ -75,6 +81,8 @@ def _compared(sign: Sign, left: tree.Node, right: tree.Node) -> tree.Node:
 
 @_normal.register
 def _between(node: tree.Between, negated: bool) -> tree.Node:
+    if not isinstance(node.operand, tree.Name):
+        return _part_by_part(node, negated)
     above, below = tree.Compare(">=", node.operand, node.low), tree.Compare("<=", node.operand, node.high)
     return _chain(tree.Chain("and", (above, below)), negated)
 
@@ -83,18 +91,26 @@ def _between(node: tree.Between, negated: bool) -> tree.Node:
 def _in(node: tree.In, negated: bool) -> tree.Node:
     outside = node.negated != negated
     sign: Sign = "!=" if outside else "="
-    operand = normal_form(node.operand)
-    return _joined("and" if outside else "or", [_compared(sign, operand, normal_form(one)) for one in node.items])
+    operand, items = normal_form(node.operand), _in_order(node.items)
+    if isinstance(operand, tree.Name) or len(items) == 1:
+        return _joined("and" if outside else "or", [_compared(sign, operand, one) for one in items])
+    return tree.In(operand, items, outside)
+
+
+def _in_order(items: Iterable[tree.Node]) -> tuple[tree.Node, ...]:
+    """Each item once, in an order that does not rest on how they were written."""
+    known = {print_expression(one): one for one in map(normal_form, items)}
+    return tuple(known[text] for text in sorted(known))
 
 
 @_normal.register
 def _holds(node: tree.Holds, negated: bool) -> tree.Node:
-    items = {print_expression(one): normal_form(one) for one in node.items}
+    items = _in_order(node.items)
     any_of = node.word in ("", "any") or (node.word == "every" and len(items) == 1)
     word = "any" if any_of else node.word
     if negated and word in ("any", "no"):
         word, negated = ("no" if word == "any" else "any"), False
-    found = tree.Holds(word, normal_form(node.operand), tuple(items[text] for text in sorted(items)))
+    found = tree.Holds(word, normal_form(node.operand), items)
     return tree.Not(found) if negated else found
 
 
