@@ -29,6 +29,7 @@ from tests.support.planted import Planted
 fresh = settings(
     max_examples=300,
     deadline=None,
+    derandomize=False,
     database=None,
     suppress_health_check=list(HealthCheck),
     phases=(Phase.generate, Phase.shrink),

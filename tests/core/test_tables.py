@@ -2,6 +2,7 @@
 
 import unittest
 from decimal import Decimal
+from unicodedata import normalize
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -18,7 +19,7 @@ from finesieve.core.language.tables import (
 )
 
 NAMES = st.text(st.characters(categories=["L", "N"], include_characters=" \"'\\{}"), min_size=1, max_size=12).filter(
-    lambda one: one.strip() == one and one
+    lambda one: one.strip() == one and one and normalize("NFC", one) == one
 )
 FIGURES = st.decimals(-10_000, 10_000, places=2)
 
