@@ -13,7 +13,7 @@ from finesieve.services.people.listing import list_people
 from finesieve.services.people.profiles import read_profile
 from tests.services.test_chat import STEPS, Chats
 from tests.support.browser import Page
-from tests.support.house import PASSWORD, House, make_house
+from tests.support.house import House, make_house
 from tests.support.talking import choose, say
 from tests.support.work import done
 
@@ -25,10 +25,7 @@ class Journey(unittest.TestCase):
         self.page = Page()
 
     def sign_in(self) -> None:
-        self.page.open("/sign-in")
-        self.page.fill("#email", self.house.email)
-        self.page.fill("#password", PASSWORD + Keys.ENTER)
-        self.page.until_text("h1", "Bench")
+        self.page.sign_in(self.house.email)
 
     def sound(self) -> None:
         self.assertEqual((self.page.violations(), self.page.overflows(), self.page.complaints()), ([], [], []))

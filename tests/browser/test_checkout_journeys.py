@@ -12,7 +12,7 @@ from finesieve.services.forms.composing import QuestionInput, add_question, chan
 from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.forms.sowing import set_asked
 from tests.support.browser import Page
-from tests.support.house import PASSWORD, make_house
+from tests.support.house import make_house
 from tests.support.shop import Trade
 
 
@@ -80,10 +80,7 @@ class Journeys(unittest.TestCase):
         page.press("Pay £35.90", "button")
         page.until_text("main", "is placed")
         (line,) = list_orders(self.scope).lines
-        page.open("/sign-in")
-        page.fill("#email", self.house.email)
-        page.fill("#password", PASSWORD + Keys.ENTER)
-        page.until_text("h1", "Bench")
+        page.sign_in(self.house.email)
         page.open(f"/w/{self.house.slug}/orders/{line.id}")
         page.until_text("#sheet", "PO 118")
         self.sound()

@@ -40,7 +40,7 @@ from finesieve.store.reading import kept as keeping
 from tests.support.browser import Page
 from tests.support.database import store
 from tests.support.everything import ANSWERS, everything
-from tests.support.house import NOW, PASSWORD, House, make_house
+from tests.support.house import NOW, House, make_house
 
 
 def furnish(house: House) -> dict[str, int]:
@@ -150,10 +150,7 @@ class EveryPage(unittest.TestCase):
 
     def setUp(self) -> None:
         self.page = Page()
-        self.page.open("/sign-in")
-        self.page.fill("#email", self.house.email)
-        self.page.fill("#password", PASSWORD + Keys.ENTER)
-        self.page.until_text("h1", "Bench")
+        self.page.sign_in(self.house.email)
 
     def letter(self) -> str:
         return read_outbox(self.house.scope).letters[0].link.partition("letter=")[2]
@@ -301,10 +298,7 @@ class EveryPage(unittest.TestCase):
             touch(session, house.scope.workspace_id)
         page = self.page
         page.driver.delete_all_cookies()
-        page.open("/sign-in")
-        page.fill("#email", house.email)
-        page.fill("#password", PASSWORD + Keys.ENTER)
-        page.until_text("h1", "Bench")
+        page.sign_in(house.email)
         page.until_text(".margin", "In the west cannot be worked out")
         page.press("Mend the formula")
         page.until_text("#preview", "zone has no option “south”")

@@ -32,7 +32,7 @@ from finesieve.services.forms.sowing import set_asked
 from finesieve.services.people.personal_links import give_link
 from finesieve.services.people.profiles import read_profile
 from tests.support.browser import Page, address
-from tests.support.house import PASSWORD, make_house
+from tests.support.house import make_house
 from tests.support.shop import SHOP
 
 
@@ -68,10 +68,7 @@ class Members(unittest.TestCase):
 
     def office(self) -> None:
         self.page.resize(1280, 800)
-        self.page.open("/sign-in")
-        self.page.fill("#email", self.house.email)
-        self.page.fill("#password", PASSWORD + Keys.ENTER)
-        self.page.until_text("h1", "Bench")
+        self.page.sign_in(self.house.email)
 
     def test_a_newcomer_with_two_answers(self) -> None:
         page = self.page

@@ -23,7 +23,7 @@ from finesieve.services.people.profiles import read_profile
 from finesieve.services.people.records import list_records
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
 from tests.support.browser import Page
-from tests.support.house import PASSWORD, House, make_house
+from tests.support.house import House, make_house
 
 CROPS = "Beans\nKale\nLeek"
 # (label, type, options or unit) of the fields that the questions ask for, in the sections of the form.
@@ -96,10 +96,7 @@ class Membership(unittest.TestCase):
         self.house = make_house()
         self.form = furnish(self.house)
         page = self.page = Page()
-        page.open("/sign-in")
-        page.fill("#email", self.house.email)
-        page.fill("#password", PASSWORD + Keys.ENTER)
-        page.until_text("h1", "Bench")
+        page.sign_in(self.house.email)
         self.base = f"/w/{self.house.slug}/collect/{self.form}"
         self.compose()
         self.translate()

@@ -8,7 +8,7 @@ from selenium.webdriver.support.ui import Select
 from finesieve.services.people.listing import list_views
 from tests.services.test_long_work import stored
 from tests.support.browser import Page
-from tests.support.house import PASSWORD, make_house
+from tests.support.house import make_house
 
 
 class PeopleList(unittest.TestCase):
@@ -22,11 +22,7 @@ class PeopleList(unittest.TestCase):
 
     def setUp(self) -> None:
         self.page = Page()
-        self.page.open("/sign-in")
-        self.page.fill("#email", self.house.email)
-        self.page.fill("#password", PASSWORD)
-        self.page.press("Sign in", "button")
-        self.page.until_text("h1", "Bench")
+        self.page.sign_in(self.house.email)
         self.base = f"/w/{self.house.slug}/people"
         self.page.open(self.base)
 

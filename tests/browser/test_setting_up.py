@@ -65,10 +65,7 @@ class SettingUp(unittest.TestCase):
         staff_id = accounts.add_staff(email, "Maud Ellery", PASSWORD)
         slug = accounts.create_workspace(NewWorkspace(name=f"{way} {os.getpid()}"), staff_id)
         self.house = House(slug, email, accounts.enter(slug, SignedIn(staff_id, "Maud Ellery", "")).scope)
-        self.page.open("/sign-in")
-        self.page.fill("#email", email)
-        self.page.fill("#password", PASSWORD + Keys.ENTER)
-        self.page.until_text("h1", "Bench")
+        self.page.sign_in(email)
 
     def check(self) -> None:
         """Forty fields and more, of every type and about, in their groups."""
@@ -299,10 +296,7 @@ class ChangingOnesMind(unittest.TestCase):
     def setUp(self) -> None:
         self.house = make_house()
         self.page = Page()
-        self.page.open("/sign-in")
-        self.page.fill("#email", self.house.email)
-        self.page.fill("#password", PASSWORD + Keys.ENTER)
-        self.page.until_text("h1", "Bench")
+        self.page.sign_in(self.house.email)
 
     def open(self, rest: str) -> None:
         self.page.open(f"/w/{self.house.slug}/{rest}")

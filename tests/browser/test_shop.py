@@ -15,7 +15,7 @@ from finesieve.services.forms.composing import add_question
 from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.forms.showing import shown_at
 from tests.support.browser import Page
-from tests.support.house import PASSWORD, make_house
+from tests.support.house import make_house
 from tests.support.shop import Trade
 
 
@@ -31,10 +31,7 @@ class Shop(unittest.TestCase):
         self.assertEqual(self.page.overflows(), [])
 
     def sign_in(self) -> None:
-        self.page.open("/sign-in")
-        self.page.fill("#email", self.house.email)
-        self.page.fill("#password", PASSWORD + Keys.ENTER)
-        self.page.until_text("h1", "Bench")
+        self.page.sign_in(self.house.email)
 
     def test_from_the_shop_to_the_packing_table(self) -> None:
         page = self.page

@@ -13,7 +13,7 @@ from finesieve.services.people.profiles import set_values
 from finesieve.services.sift.over_time import note_sizes
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, list_segments
 from tests.support.browser import Page
-from tests.support.house import NOW, PASSWORD, make_house
+from tests.support.house import NOW, make_house
 
 
 class SideBySide(unittest.TestCase):
@@ -31,11 +31,7 @@ class SideBySide(unittest.TestCase):
         self.north = self.made("North", 'zone = "north"')
         self.swappers = self.made("Swappers", "swaps_seed")
         self.page = Page()
-        self.page.open("/sign-in")
-        self.page.fill("#email", self.house.email)
-        self.page.fill("#password", PASSWORD)
-        self.page.press("Sign in", "button")
-        self.page.until_text("h1", "Bench")
+        self.page.sign_in(self.house.email)
         self.base = f"/w/{self.house.slug}"
 
     def made(self, name: str, expression: str) -> int:

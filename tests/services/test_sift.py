@@ -124,6 +124,12 @@ class Segments(unittest.TestCase):
                     view = read_segment(self.scope, made)
                     assert view.people is not None
                     self.assertEqual({line.id for line in view.people.lines}, {line.id for line in lying})
+        once = save_tray(self.scope, self.segment, 0, "caught", "Sent twice")
+        self.assertEqual(save_tray(self.scope, self.segment, 0, "caught", " Sent twice"), once)
+        with ThreadPoolExecutor(4) as at_once:
+            made = set(at_once.map(lambda _: save_tray(self.scope, self.segment, 1, "caught", "At once"), range(4)))
+        self.assertEqual(len(made), 1)
+        self.assertNotEqual(save_tray(self.scope, self.segment, 0, "passes", "Sent twice"), once)
         with self.assertRaises(InvalidInput):
             save_tray(self.scope, self.segment, 0, "caught", " ")
         with self.assertRaises(NotAllowed):

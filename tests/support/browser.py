@@ -25,6 +25,7 @@ from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webelement import WebElement
 from selenium.webdriver.support.ui import Select, WebDriverWait
 
+from tests.support.house import PASSWORD
 from tests.support.site import application
 
 AXE = (Path(__file__).parents[1] / "browser" / "axe.min.js").read_text()
@@ -95,6 +96,13 @@ class Page:
 
     def open(self, path: str) -> None:
         self.driver.get(path if path.startswith("http") else address() + path)
+
+    def sign_in(self, email: str) -> None:
+        """Sign in as a member of staff of a test's house, as far as the bench."""
+        self.open("/sign-in")
+        self.fill("#email", email)
+        self.fill("#password", PASSWORD + Keys.ENTER)
+        self.until_text("h1", "Bench")
 
     def all(self, css: str) -> list[WebElement]:
         return self.driver.find_elements(By.CSS_SELECTOR, css)

@@ -7,14 +7,11 @@ from typing import Final
 from finesieve.core.errors import FineSieveError, InvalidExpression, InvalidInput, NotFound, TookTooLong
 from finesieve.core.language.printer import print_expression
 from finesieve.core.language.typed import Typed
-from finesieve.core.limits import EXPRESSION
 from finesieve.core.sieve.overlap import Region, condition_of, in_order, regions_of
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.people.listing import PeoplePage
 from finesieve.services.sift.segments import (
-    SegmentInput,
-    change_segment,
-    create_segment,
+    keep_as_segment,
     page_of_condition,
     segment_rows,
 )
@@ -131,8 +128,4 @@ def save_region(scope: Scope, ids: Sequence[int], region: Region, name: str) -> 
         text = _expression(_rows(unit, ids), region)
         tree = unit.catalogue.check_segment(text).tree
         expression = print_expression(tree) if tree is not None else text
-        if len(expression) > EXPRESSION:
-            raise InvalidInput({"": "Together these conditions grow too long for one segment."})
-        segment_id = create_segment(scope, name)
-        change_segment(scope, segment_id, 1, SegmentInput(name=name.strip(), expression=expression))
-        return segment_id
+        return keep_as_segment(scope, name, expression)

@@ -57,6 +57,7 @@ __all__ = [
     "clause_of",
     "count_segment",
     "create_segment",
+    "keep_as_segment",
     "list_segments",
     "meshes_of",
     "name_of_segment",
@@ -379,6 +380,22 @@ def create_segment(scope: Scope, name: str) -> int:
         unit.session.flush()
         touch(unit.session, unit.workspace_id)
         return row.id or 0
+
+
+def keep_as_segment(scope: Scope, name: str, expression: str) -> int:
+    """Make a segment of a condition; gives its id. One of this name with this condition is given as it is, so that what
+    is sent twice counts once. Raises InvalidInput for a condition that is too long, or a name that will not do."""
+    with scope.transaction("editor") as unit:
+        if len(expression) > EXPRESSION:
+            raise InvalidInput({"": "This condition grows too long for one segment."})
+        touch(unit.session, unit.workspace_id)  # whoever makes one at the same time waits here
+        twin = select(Segment.id).where(col(Segment.name) == name.strip(), col(Segment.expression) == expression)
+        there = unit.session.exec(twin.limit(1)).first()
+        if there:
+            return there
+        made = create_segment(scope, name)
+        change_segment(scope, made, 1, SegmentInput(name=name.strip(), expression=expression))
+        return made
 
 
 def change_segment(scope: Scope, segment_id: int, revision: int, asked: SegmentInput) -> int:

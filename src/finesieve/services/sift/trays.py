@@ -2,16 +2,13 @@
 
 from collections.abc import Collection
 
-from finesieve.core.errors import InvalidInput, NotFound
+from finesieve.core.errors import NotFound
 from finesieve.core.language.printer import print_expression
-from finesieve.core.limits import EXPRESSION
 from finesieve.core.sieve.meshes import VERDICTS, condition_of_tray
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.people.listing import PeoplePage
 from finesieve.services.sift.segments import (
-    SegmentInput,
-    change_segment,
-    create_segment,
+    keep_as_segment,
     meshes_of,
     people_at,
     segment_named,
@@ -64,10 +61,4 @@ def tray_condition(scope: Scope, segment_id: int, place: int, verdict: str, off:
 def save_tray(scope: Scope, segment_id: int, place: int, verdict: str, name: str, off: Collection[int] = ()) -> int:
     """Make a segment of a tray; gives its id. Raises NotFound, and InvalidInput for a condition that grows too long or
     a name that will not do."""
-    with scope.transaction("editor"):
-        expression = tray_condition(scope, segment_id, place, verdict, off)
-        if len(expression) > EXPRESSION:
-            raise InvalidInput({"": "This condition grows too long for one segment."})
-        made = create_segment(scope, name)
-        change_segment(scope, made, 1, SegmentInput(name=name.strip(), expression=expression))
-        return made
+    return keep_as_segment(scope, name, tray_condition(scope, segment_id, place, verdict, off))
