@@ -83,7 +83,7 @@ class SideBySide(unittest.TestCase):
         tags = {line.name.split()[0]: line.people for line in list_tags(self.scope)}
         self.assertEqual(tags, {"Both": 2})
         page.open(f"{self.base}/sift/{both}")
-        page.press("off for a look", "a")
+        page.press("switch off", "a")
         page.until_text("#passing", "3 people")
         page.until_text(".looked", "without mesh 1")
         self.sound()
@@ -104,7 +104,7 @@ class SideBySide(unittest.TestCase):
         page.driver.back()
         page.press("Both", ".up a")
         page.until_text("#passing", "3 people")
-        page.press("on again", "a.mesh-switch")
+        page.press("switch on", "a.mesh-switch")
         page.until_text("#passing", "2 people")
 
     def test_a_value_of_two_people_side_by_side(self) -> None:
@@ -119,7 +119,7 @@ class SideBySide(unittest.TestCase):
         page.until_text(".differs", "Finch: 2 m")
         self.assertEqual(page.text(".differs code"), "plot_length")
         self.sound()
-        page.press("The other way round", "a")
+        page.press("Swap the two", "a")
         page.until_text("h1", "Beds: 5")
         page.until_text(".differs", "Wren: 10 m")
         page.fill("[name=who]", "Nobody at all")
@@ -128,7 +128,7 @@ class SideBySide(unittest.TestCase):
         set_values(self.scope, self.people[0], {"plot_length": "12"})
         page.open(f"{self.base}/people/{self.people[0]}/steps/beds?on={NOW.date()}")
         page.until_text("h1", "Beds: 25")
-        page.until_text("#sheet", "Nothing is known of Wren")
+        page.until_text("#sheet", "There is no record of Wren")
         page.open(f"{self.base}/people/{self.people[0]}/steps/beds?on=tomorrow")
         page.until_text("h1", "Beds: 25")
 
