@@ -9,6 +9,7 @@ import unittest
 import urllib.request
 from pathlib import Path
 
+from sqlalchemy import text
 from sqlmodel import col, func, select
 
 from finesieve.demo.crowd import crowd
@@ -32,7 +33,12 @@ class Crowd(unittest.TestCase):
         house = make_house()
         for number in range(4):
             house.add(email=f"a{number}@x.example")
+        indexes = text("SELECT indexdef FROM pg_indexes WHERE tablename IN ('history', 'submission') ORDER BY 1")
+        with store().transaction() as session:
+            before = session.execute(indexes).all()
         self.assertEqual([crowd(house.scope, people) for people in (10, 25, 20)], [6, 15, 0])
+        with store().transaction() as session:
+            self.assertEqual(session.execute(indexes).all(), before)
         self.assertEqual(list_people(house.scope).everyone, 25)
         house.add(email="last@x.example")
 
