@@ -23,9 +23,10 @@ from finesieve.core.forms.wording import wording_without_form
 from finesieve.core.language.checker import check
 from finesieve.core.language.evaluator import Moment, compile_python
 from finesieve.core.language.explain import Explained, explain
+from finesieve.core.language.history import past_line
 from finesieve.core.language.names import Place, World
 from finesieve.core.language.problems import Problem
-from finesieve.core.language.typed import Typed
+from finesieve.core.language.typed import HISTORY, Typed
 from finesieve.core.values import KINDS, Secret, Structured, Type, Value, sound_text
 from finesieve.localdb import LocalPostgres
 from finesieve.places import var_directory
@@ -39,7 +40,7 @@ __all__ = ["Case", "Given", "by_python", "by_sql", "database", "read_as", "read_
 
 TRIED: Final = tuple(kind for kind in KINDS if kind not in ("file", "secret", "collection"))
 """The types that fields of a trial can have."""
-_CASE_PARTS: Final = frozenset(("expression", "fields", "values", "records", "house", "now", "zone"))
+_CASE_PARTS: Final = frozenset(("expression", "fields", "values", "records", "house", "history", "now", "zone"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,10 +96,26 @@ def read_case(line: str, now: datetime, zone: ZoneInfo) -> Case:
     house = _dict(data.get("house", {}), "house")
     house_names = _types(_dict(house.get("fields", {}), "house"))
     base = Place("person", names, {key: place.about for key, place in places.items()})
-    world = World(base, {place.about: place for place in places.values()}, prefixes={HOUSE: house_names})
+    kinds = {place.about: place for place in places.values()}
+    world = World(base, kinds, prefixes={HOUSE: house_names}, remembered=frozenset(names))
+    values |= _history(_dict(data.get("history", {}), "history"), names)
     given = Given(world, values, _values(_dict(house.get("values", {}), "house"), house_names))
     moment = read_moment(str(data["now"])) if data.get("now") else now
     return Case(data["expression"], given, Moment(moment, read_zone(data["zone"]) if data.get("zone") else zone))
+
+
+def _history(data: Mapping[str, Any], names: Mapping[str, Type]) -> dict[str, Any]:
+    """The changes of values, `{"zone": [{"at": ISO, "old": value, "new": value}]}`, as a row has them."""
+    found = {}
+    for key, lines in data.items():
+        if key not in names or not isinstance(lines, list):
+            raise ValueError(f"history: {key} is no field, or has no list of changes")
+        changes = [_dict(line, f"history of {key}") for line in lines]
+        found[HISTORY + key] = tuple(
+            past_line(read_moment(str(one.get("at"))), one.get("old"), one.get("new"), names[key], {})
+            for one in changes
+        )
+    return found
 
 
 def read_moment(text: str) -> datetime:
@@ -218,7 +235,7 @@ def by_sql(case: Case, engine: "Engine") -> dict[str, Any]:
     from finesieve.store.connection.database import mapped
     from finesieve.store.language.by_python import by_python
     from finesieve.store.language.compiler import Columns, bound, compile_sql
-    from finesieve.store.language.written import written_collections
+    from finesieve.store.language.written import written_collections, written_history
 
     zone, given = case.moment.zone, case.given
     checked = check(case.expression, given.world, zone=zone)
@@ -228,7 +245,7 @@ def by_sql(case: Case, engine: "Engine") -> dict[str, Any]:
     moment = replace(case.moment, house=given.house)
     with Session(engine) as session:
         collect = written_collections(given.world, given.values)
-        columns = Columns(names, None, collect, lookup=by_python(session))
+        columns = Columns(names, None, collect, lookup=by_python(session), past=written_history(given.values))
         try:
             value = session.execute(select(compile_sql(checked.typed, columns, moment))).scalar_one()
         except DBAPIError as problem:

@@ -94,8 +94,10 @@ class Problems(unittest.TestCase):
         self.assertEqual(checked("+".join(["1"] * 260)).problems[0].code, "too-big")
         self.assertEqual(checked(f"1 in ({','.join(['1'] * 201)})").problems[0].code, "too-big")
         unsampled = {code for code, entry in CATALOGUE.items() if not entry.samples}
-        self.assertEqual(unsampled, {"too-long", "too-deep", "too-big", "circle", "deleted-field"})
+        self.assertEqual(unsampled, {"too-long", "too-deep", "too-big", "circle", "deleted-field", "history"})
         self.assertEqual([problem.code for problem in checked("lost + 1").problems], ["deleted-field"])
+        in_a_form = replace(WORLD, remembered=frozenset())
+        self.assertEqual([one.code for one in check("last_change(zone)", in_a_form).problems], ["history"])
 
     def test_the_limits_admit_what_lies_within(self) -> None:
         """64 levels, long flat chains and 200 values are fine."""

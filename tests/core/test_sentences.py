@@ -1,6 +1,7 @@
 """Conditions as sentences: both ways without loss."""
 
 import unittest
+from dataclasses import replace
 
 from hypothesis import given, settings
 
@@ -108,6 +109,30 @@ class Sentences(unittest.TestCase):
             "age(born) >= 17.5", "born <= add_years('2026-01-01', -16)", "days_until(add_years(born, 18)) between 1 and 60",
         ):  # fmt: skip
             self.assertIsInstance(said(text).clauses[0], Quoted, text)
+
+    def test_of_the_past(self) -> None:
+        """What was, and what has changed: only of fields whose history is in reach."""
+        names = replace(SPOKEN, past=frozenset(("zone", "born", "plot_length")))
+        for text, clause in (
+            ("ever_held(zone, 'north', 'hill')", Clause("zone", "ever", ("north", "hill"))),
+            ("not ever_held(zone, 'south')", Clause("zone", "never", ("south",))),
+            ("value_on(plot_length, '2026-01-31') = 6", Clause("plot_length", "was", ("6", "2026-01-31"))),
+            (
+                "last_change(born) between add_days(today(), -30) and today()",
+                Clause("born", "changed in", ("30", "days")),
+            ),
+            ("date(last_change(zone)) >= '2026-01-31'", Clause("zone", "changed since", ("2026-01-31",))),
+            ("last_change(zone) <= add_years(today(), -2)", Clause("zone", "unchanged", ("2", "years"))),
+        ):
+            with self.subTest(text):
+                tree = parse(text).tree
+                assert tree is not None
+                self.assertEqual(tree_to_sentence(tree, names).clauses, (clause,))
+                self.assertEqual(sentence_to_tree(Sentence("and", (clause,)), names), tree)
+                unsaid = tree_to_sentence(tree, SPOKEN).clauses[0]
+                self.assertIsInstance(unsaid.clauses[0] if isinstance(unsaid, Sentence) else unsaid, Quoted)
+        with self.assertRaisesRegex(ValueError, "Choose"):
+            sentence_to_tree(Sentence("and", (Clause("zone", "was", ("north", "")),)), names)
 
     def test_steps_and_addresses(self) -> None:
         self.assertEqual(said("level >= 'sower'").clauses, (Clause("level", ">=", ("sower",)),))

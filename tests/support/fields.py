@@ -49,6 +49,7 @@ WORLD = World(
     {"record:1": PLOT},
     {"lost": "“Lost” was deleted; it can be brought back from the deleted fields."},
     {"house": {"link": Type("text"), "rate": Type("number")}},
+    remembered=frozenset(NAMES),
 )
 ROW: dict[str, Value] = {
     "plot_length": Decimal("6"),

@@ -46,6 +46,7 @@ CROPS = Type(
 WORLD = World(
     Place("person", NAMES | {"crops": CROPS}, {"plots": "record:1"}),
     {"record:1": Place("record:1", PLOT)},
+    remembered=frozenset(NAMES) | {"crops"},
 )
 """The same fields, with a multiple choice and the records of the person in reach."""
 
@@ -415,7 +416,7 @@ any_collecting: SearchStrategy[tree.Node] = st.one_of(
 )
 
 
-SPOKEN = Names({**NAMES, "crops": CROPS}, {"plots": PLOT})
+SPOKEN = Names({**NAMES, "crops": CROPS}, {"plots": PLOT}, frozenset(NAMES))
 """What those sentences speak of."""
 
 # Sentences -----------------------------------------------------------------------------------
@@ -437,13 +438,17 @@ _WRITTEN = {
 def _clauses(draw: st.DrawFn, names: dict[str, Type]) -> Clause:
     key = draw(st.sampled_from([*names]))
     type_ = names[key]
-    relation = draw(st.sampled_from([one for one in relations_for(type_) if one.id != "matches"]))
+    past = names is not PLOT and key in SPOKEN.past
+    relation = draw(st.sampled_from([one for one in relations_for(type_, past=past) if one.id != "matches"]))
     if relation.takes in ("number", "numbers", "span"):
         values = [str(draw(st.integers(0, 400))) for _ in range(2 if relation.takes == "numbers" else 1)]
         return Clause(
             key, relation.id, (*values, *([draw(st.sampled_from(SPANS))] if relation.takes == "span" else ()))
         )
     one = st.sampled_from(type_.options) if type_.options else _WRITTEN.get(type_.kind, st.nothing())
+    if relation.takes in ("day", "one on"):
+        day = str(draw(dates))
+        return Clause(key, relation.id, (draw(one), day) if relation.takes == "one on" else (day,))
     few = draw(st.integers(1, 3)) if relation.takes == "some" else relation.count[0]
     few = min(few, len(type_.options)) if relation.takes == "some" else few
     values = draw(st.lists(one, min_size=few, max_size=few, unique=relation.takes == "some")) if few else []

@@ -76,7 +76,8 @@ def script_world(script: Script, catalogue: Catalogue, collection: str = "") -> 
     names = {**passing, **base.base.names}
     about = _about_of(catalogue, collection)
     inner = (base.members.get(about, Place(about, {})),) if about else ()
-    return replace(base, base=replace(base.base, names=names), prefixes={**base.prefixes, **prefixes}, inner=inner)
+    here = replace(base.base, names=names)
+    return replace(base, base=here, prefixes={**base.prefixes, **prefixes}, inner=inner, remembered=frozenset())
 
 
 class PreparedScript:

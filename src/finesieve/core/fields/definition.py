@@ -175,12 +175,17 @@ class Field:
             return self
         return replace(self, manner=replace(self.manner, country_beside=country))
 
+    @property
+    def options_renamed(self) -> Mapping[str, str]:
+        """What stored options are called now that were called otherwise once."""
+        return self.settings.renamed if self.type.has_options else {}
+
     def from_kept(self, data: Json) -> Value:
         """A value that was kept as JSON, its options under the names that they have now.
 
         Raises ValueError for what the field does not hold any more.
         """
-        renamed = self.settings.renamed if self.type.has_options else {}
+        renamed = self.options_renamed
         if isinstance(data, str):
             data = renamed.get(data, data)
         elif isinstance(data, list):

@@ -76,7 +76,8 @@ def fee_world(catalogue: Catalogue) -> World:
     of_levels = world.members[LEVEL].names if LEVEL in world.members else {}
     chosen: dict[str, Type] = {"level": world.base.names["level"]}
     form = {**chosen, **{f"level.{key}": type_ for key, type_ in of_levels.items()}}
-    return replace(world, prefixes={**world.prefixes, "form": form, "level": of_levels})
+    prefixes = {**world.prefixes, "form": form, "level": of_levels}
+    return replace(world, prefixes=prefixes, remembered=frozenset())
 
 
 def check_fee(catalogue: Catalogue, text: str) -> Checked:

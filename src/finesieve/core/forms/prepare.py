@@ -135,7 +135,7 @@ def form_world(form: Form, catalogue: Catalogue, world: World | None = None) -> 
     if "level" in answers:
         answers |= {f"level.{key}": type_ for key, type_ in of_levels.items()}
     prefixes = {"form": answers, "person": base.base.names, "page": None, "level": of_levels}
-    made = replace(base, prefixes={**base.prefixes, **prefixes})
+    made = replace(base, prefixes={**base.prefixes, **prefixes}, remembered=frozenset())
     if form.channel != "checkout" or catalogue.shop is None:
         return made
     order = {one.key: one.value_type for one in asked if one is not None and one.about == ORDER and one.stores}

@@ -9,7 +9,9 @@ from finesieve.core.fields.contexts import CONTEXTS
 from finesieve.core.fields.definition import Shelf
 from finesieve.core.language.derived import Derivation, Row
 from finesieve.core.language.gathering import Inside
+from finesieve.core.language.history import PastLine
 from finesieve.core.language.program import Moment
+from finesieve.core.language.typed import HISTORY
 from finesieve.core.values import Value
 
 __all__ = ["NOBODY", "RECORD_PREFIX", "FormRow", "Situation", "inside"]
@@ -26,8 +28,9 @@ class Situation:
     are the address parameters, the language among them. `shelf` has the files
     that were sent so far, `cart` what is bought. `known` tells that what is stored may be shown, and
     `locked` names the fields that the person may not change. `only_missing` tells that nothing is asked that is known
-    already. `again` tells that what was sent is corrected: what is
-    known is asked again. `levels` are the values of each membership level, by its key.
+    already. `history` has what their derived fields read of the past, by the keys of the fields. `again` tells that
+    what was sent is corrected: what is known is asked again. `levels` are the values of each membership level, by its
+    key.
     """
 
     stored: Mapping[str, Value] = field(default_factory=dict)
@@ -40,6 +43,7 @@ class Situation:
     again: bool = False
     levels: Mapping[str, Mapping[str, Value]] = field(default_factory=dict)
     only_missing: bool = False
+    history: Mapping[str, tuple[PastLine, ...]] = field(default_factory=dict)
 
 
 NOBODY: Final = Situation()
@@ -58,7 +62,8 @@ class FormRow(Row):
     def __init__(
         self, situation: Situation, derivation: Derivation, moment: Moment, collections: Mapping[str, Any]
     ) -> None:
-        super().__init__({**situation.stored, **collections}, derivation.programs, moment)
+        past: Any = {HISTORY + key: lines for key, lines in situation.history.items()}
+        super().__init__({**situation.stored, **collections, **past}, derivation.programs, moment)
         self._answers: dict[str, Value] = {}
         self._line_answers: dict[int, Mapping[str, Value]] = {}
         self.before = derivation.row(self._values, moment)

@@ -7,8 +7,8 @@ from functools import singledispatchmethod
 from typing import Final
 
 from finesieve.core.language import tree
-from finesieve.core.language.collecting import AGGREGATES, Collecting
-from finesieve.core.language.declare import NUMBER, ORDERED, Function
+from finesieve.core.language.collecting import AGGREGATES, SIMPLE, Collecting
+from finesieve.core.language.declare import DATE, NUMBER, ORDERED, Function
 from finesieve.core.language.fitting import KIND_WORDS, NUMERIC, Fitter, say_kind
 from finesieve.core.language.functions import FUNCTIONS, nearest
 from finesieve.core.language.names import World
@@ -16,7 +16,7 @@ from finesieve.core.language.parser import parse
 from finesieve.core.language.printer import print_text_literal
 from finesieve.core.language.problems import Problem, Span
 from finesieve.core.language.sums import Sums
-from finesieve.core.language.typed import Typed
+from finesieve.core.language.typed import OF_HISTORY, Typed
 from finesieve.core.values import Kind, Type
 
 __all__ = ["Checked", "check", "check_tree", "say_kind"]
@@ -25,6 +25,7 @@ _NUMBER: Final = Type("number")
 _MONEY: Final = Type("money")
 _TEXT: Final = Type("text")
 _DATE: Final = Type("date")
+_MOMENT: Final = Type("datetime")
 _YES_NO: Final = Type("yes_no")
 _NOT_COMPARED: Final = frozenset(("choices", "text_list", "structured", "file", "secret", "collection"))
 
@@ -445,7 +446,54 @@ class _Checker:
         gives = _NUMBER if principal is None else principal.type
         return self._fit.made("payment", gives, node, [rate, periods, principal])
 
-    _SPECIAL: Final = {"if": _if, "pick": _pick, "date": _date_call, "payment": _payment}
+    def _of_history(self, node: tree.Call) -> Typed | None:
+        """What reads how a value has changed: its operation is called as the function is, and names the field."""
+        asked, *rest = node.arguments
+        of = self._names.of_history(asked, FUNCTIONS[node.function])
+        if node.function == "ever_held":
+            return self._ever_held(node, of, rest)
+        days = [self._of_kind(one, DATE) for one in rest]
+        if of is None or any(day is None for day in days):
+            return None
+        if node.function == "value_on" and of.type.kind not in SIMPLE:
+            self._fit.say("wrong-type", asked.span, f"value_on cannot be taken of {say_kind(of.type.kind)}.")
+            return None
+        gives = _MOMENT if node.function == "last_change" else of.type
+        parts = tuple(day for day in days if day is not None)
+        return Typed(node.function, gives, node.span, parts, name=of.name, about=of.about, level=of.level)
+
+    def _ever_held(self, node: tree.Call, of: Typed | None, options: list[tree.Node]) -> Typed | None:
+        if of is None:
+            return None
+        one = Type("choice", of.type.options, of.type.source)
+        items = []
+        for option in options:
+            if not isinstance(option, tree.Text):
+                self._fit.say("list-item", option.span, "Each option is written out.")
+                return None
+            item = self._fit.fitted(Typed("const", _TEXT, option.span, value=option.value, name="literal"), one)
+            if item is None or item.value is None:
+                return None
+            items.append(item)
+        return Typed(
+            "ever_held",
+            _YES_NO,
+            node.span,
+            (of,),
+            items=tuple(item.value for item in items),
+            item_spans=tuple(item.span for item in items),
+            name=of.name,
+            about=of.about,
+            level=of.level,
+        )
+
+    _SPECIAL: Final = {
+        "if": _if,
+        "pick": _pick,
+        "date": _date_call,
+        "payment": _payment,
+        **dict.fromkeys(OF_HISTORY, _of_history),
+    }
 
     # Agreement of types
 

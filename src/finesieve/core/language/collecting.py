@@ -5,6 +5,7 @@ from contextlib import contextmanager
 from dataclasses import replace
 from typing import Final
 
+from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.contexts import CONTEXTS
 from finesieve.core.language import tree
 from finesieve.core.language.declare import ORDERED, Function
@@ -15,16 +16,17 @@ from finesieve.core.language.problems import Span
 from finesieve.core.language.typed import Typed
 from finesieve.core.values import Kind, Type
 
-__all__ = ["AGGREGATES", "Collecting"]
+__all__ = ["AGGREGATES", "SIMPLE", "Collecting"]
 
 AGGREGATES: Final = frozenset(name for name, function in FUNCTIONS.items() if function.collects) | {"sum", "min", "max"}
 """The functions that work over a collection."""
 _NUMBER: Final = Type("number")
 _YES_NO: Final = Type("yes_no")
 _ANY_COLUMN: Final = frozenset(("latest", "first", "count_filled"))
-_SIMPLE: Final[frozenset[Kind]] = frozenset(
+SIMPLE: Final[frozenset[Kind]] = frozenset(
     ("text", "number", "money", "yes_no", "choice", "choices", "date", "time", "datetime", "day_of_year", "text_list")
 )
+"""Kinds of which a formula can give a value that is picked out of several."""
 
 
 class Collecting:
@@ -54,6 +56,23 @@ class Collecting:
         word = found.collection + (f".{found.name}" if found.name else "")
         hint = f"latest({word})" if found.name else f"count({word})"
         self._fit.say("collection", found.span, f"“{word}” is a collection; did you mean {hint}?", hint)
+
+    def of_history(self, node: tree.Node, function: Function) -> Typed | None:
+        """The field of a person whose history a function reads, or None, already said."""
+        found = self._found(node) if isinstance(node, tree.Name) else None
+        if isinstance(node, tree.Name) and found is None:
+            return None
+        code = "wrong-type"
+        if found is None or found.operation != "name" or found.prefix or found.about != PERSON:
+            message = f"{function.name} reads the history of one field of a person, written by its key alone."
+        elif found.name not in self._world.remembered:
+            code, message = "history", f"What “{found.name}” was in the past cannot be read here."
+        elif found.type.kind not in function.takes[0]:
+            message = f"{function.name} takes a choice, a multiple choice or tags; this is {say_kind(found.type.kind)}."
+        else:
+            return found
+        self._fit.say(code, node.span, message, function.example)
+        return None
 
     def _found(self, node: tree.Name) -> Typed | None:
         whole = ".".join(node.path[:2])
@@ -273,9 +292,9 @@ class Collecting:
             example = f"{name}({column.collection}.…)"
             self._fit.say("wrong-type", span, f"{name} needs a column of the collection: {example}.", example)
             return None
-        if name in _ANY_COLUMN and kind in _SIMPLE:
+        if name in _ANY_COLUMN and kind in SIMPLE:
             return _NUMBER if name == "count_filled" else column.type
-        wanted = NUMERIC if name in ("sum", "average") else ORDERED if name in ("min", "max") else _SIMPLE
+        wanted = NUMERIC if name in ("sum", "average") else ORDERED if name in ("min", "max") else SIMPLE
         if kind not in wanted:
             code = "no-order" if wanted is ORDERED else "wrong-type"
             self._fit.say(code, span, f"{name} cannot be taken of {say_kind(kind)}.")

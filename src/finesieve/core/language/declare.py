@@ -5,7 +5,7 @@ from typing import Final, Literal
 
 from finesieve.core.values import Kind
 
-__all__ = ["CHOICE", "DATE", "NUMBER", "NUMBERS", "ORDERED", "TEXT", "Function"]
+__all__ = ["CHOICE", "CHOICES", "DATE", "NUMBER", "NUMBERS", "ORDERED", "TEXT", "Function"]
 
 ORDERED: Final[frozenset[Kind]] = frozenset(("number", "money", "date", "datetime", "time", "day_of_year"))
 """Kinds whose values have an order."""
@@ -14,6 +14,7 @@ NUMBER: Final[frozenset[Kind]] = frozenset(("number",))
 DATE: Final[frozenset[Kind]] = frozenset(("date",))
 TEXT: Final[frozenset[Kind]] = frozenset(("text",))
 CHOICE: Final[frozenset[Kind]] = frozenset(("choice",))
+CHOICES: Final[frozenset[Kind]] = frozenset(("choice", "choices"))
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,7 +1,7 @@
 """Derived fields that build on one another: order, circles, values of one person."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import Final
+from typing import Any, Final
 
 from finesieve.core.language.evaluator import Moment, Program, compile_python
 from finesieve.core.language.typed import Typed
@@ -86,8 +86,8 @@ class Derivation:
         return frozenset(found)
 
 
-Members = Callable[[str], Sequence[Mapping[str, Value]] | None]
-"""The rows of a collection by its name, oldest first; None for what is no collection."""
+Members = Callable[[str], Sequence[Any] | None]
+"""The rows of a collection by its name, or the lines of a history, oldest first; None for what is neither."""
 
 
 class Row(Mapping[str, Value]):
@@ -112,7 +112,7 @@ class Row(Mapping[str, Value]):
             if name not in self._values and self._members is not None:
                 found = self._members(name)
                 if found is not None:
-                    self._values[name] = tuple(found)  # type: ignore[arg-type]  # rows, read by collecting functions only
+                    self._values[name] = tuple(found)
             return self._values[name]
         if name not in self._derived:
             # A circle cannot be saved; should one stand all the same, it is blank, not a crash.

@@ -9,6 +9,7 @@ from typing import Any, Final
 from finesieve.core import values
 from finesieve.core.fields.definition import show_value
 from finesieve.core.language.gathering import collect
+from finesieve.core.language.history import OF_PAST
 from finesieve.core.language.library import AT_A_MOMENT, LIBRARY, MOST_CHARACTERS, payment, replaced
 from finesieve.core.language.program import Maker, Moment, Program
 from finesieve.core.language.typed import Typed
@@ -384,6 +385,7 @@ _MAKERS: Final[dict[str, Maker]] = {
     "count_items": lambda _typed, parts: lambda row, moment: Decimal(len(parts[0](row, moment) or ())),  # type: ignore[arg-type]  # a tuple
     "step_of": _step_of,
     "collect": collect,
+    **OF_PAST,
     "is_blank": _is_blank,
     "is_filled": _is_filled,
     "add": _all_filled(values.add),

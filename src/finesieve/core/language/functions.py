@@ -9,13 +9,14 @@ import difflib
 from collections.abc import Iterable
 from typing import Final
 
-from finesieve.core.language.declare import CHOICE, DATE, NUMBER, NUMBERS, ORDERED, TEXT, Function
+from finesieve.core.language.declare import CHOICE, CHOICES, DATE, NUMBER, NUMBERS, ORDERED, TEXT, Function
 from finesieve.core.language.library import LIBRARY
-from finesieve.core.values import Kind
+from finesieve.core.values import KINDS, Kind
 
 __all__ = ["FUNCTIONS", "nearest"]
 
 _COLLECTION: Final[frozenset[Kind]] = frozenset(("collection",))
+_ANY: Final[frozenset[Kind]] = frozenset(KINDS)
 _SHOWN: Final = ORDERED | TEXT | CHOICE | frozenset[Kind](("yes_no", "choices", "text_list"))
 
 
@@ -243,6 +244,34 @@ FUNCTIONS: Final[dict[str, Function]] = {
             "same",
             1,
             collects=True,
+        ),
+        Function(
+            "last_change",
+            "last_change(field)",
+            "The moment when the stored value of a person was last changed; blank if it never was.",
+            "last_change(zone)",
+            (_ANY,),
+            "datetime",
+            1,
+        ),
+        Function(
+            "ever_held",
+            "ever_held(choice, option, …)",
+            "Whether a choice, a multiple choice or tags ever held one of these, now or in the past; never unknown.",
+            'ever_held(zone, "north", "hill")',
+            (CHOICES, TEXT),
+            "yes_no",
+            2,
+            repeats=True,
+        ),
+        Function(
+            "value_on",
+            "value_on(field, date)",
+            "The stored value as it was when that day began; blank before there was one.",
+            'value_on(plot_length, "2026-01-01") < plot_length',
+            (_ANY, DATE),
+            "same",
+            2,
         ),
     )
 }

@@ -33,6 +33,7 @@ class World:
     before a point, house values among them; None stands for any name, a text.
     `collections` maps collections that stand after such a word, as `cart.lines`, to what their members are; `inlined`
     maps names after such a word to the expressions that they stand for.
+    `remembered` are the names of a person whose history is in reach: stored fields, tags, lists and level.
     `inner` are places within the base, the innermost last: the record that an
     expression stands with, and around it the person.
     """
@@ -44,11 +45,12 @@ class World:
     inner: tuple[Place, ...] = ()
     collections: Mapping[str, str] = field(default_factory=dict)
     inlined: Mapping[str, Typed] = field(default_factory=dict)
+    remembered: frozenset[str] = frozenset()
 
     @classmethod
     def of(cls, names: "Mapping[str, Type] | World") -> "World":
         """The world of plain names: a person's fields, and nothing else."""
-        return names if isinstance(names, World) else cls(Place("person", names))
+        return names if isinstance(names, World) else cls(Place("person", names), remembered=frozenset(names))
 
 
 NOBODY: Final = World(Place("person", {}))

@@ -1,10 +1,12 @@
 """Tree to canonical text: equal trees print the same, and the text parses back to the tree."""
 
 from collections.abc import Mapping
+from dataclasses import replace
 from functools import singledispatch
 from typing import Any, Final
 
 from finesieve.core.language import tree
+from finesieve.core.language.typed import OF_HISTORY
 from finesieve.core.values import plain_number
 
 __all__ = ["print_expression", "print_text_literal", "print_with_values"]
@@ -37,6 +39,8 @@ def print_with_values(node: tree.Node, shown: Mapping[str, str]) -> str:
 def _replaced(node: tree.Node, shown: Mapping[str, str]) -> tree.Node:
     if isinstance(node, tree.Filtered):
         return node  # its names are those of the records, not of the person
+    if isinstance(node, tree.Call) and node.function in OF_HISTORY:
+        return replace(node, arguments=(node.arguments[0], *(_replaced(one, shown) for one in node.arguments[1:])))
     if isinstance(node, tree.Name):
         key = node.path[-1] if node.path[0] == "person" else node.text
         return tree.Name((shown.get(key, node.text),))

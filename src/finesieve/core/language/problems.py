@@ -77,6 +77,10 @@ CATALOGUE: Final[dict[str, Entry]] = {
     "add-parentheses": Entry(
         "Brackets are needed to say which is meant.", ("member = not member", "name is blank else true")
     ),
+    "history": Entry(
+        "The past of this cannot be read here: it is worked out, or the rule is of a form or a chat.",
+        (),
+    ),
     "circle": Entry("A derived field that would be worked out from itself.", ()),
 }
 

@@ -11,21 +11,26 @@ from finesieve.core.values import Kind, Type, plain_number
 
 __all__ = ["RELATIONS", "SPANS", "Relation", "Takes", "built", "read_clause", "relations_for"]
 
-Takes = Literal["nothing", "one", "two", "some", "number", "span", "numbers"]
-"""What a relation compares with: values of the field (one, two, some); a number; a number and a unit; two numbers."""
+Takes = Literal["nothing", "one", "two", "some", "number", "span", "numbers", "day", "one on"]
+"""What a relation compares with: values of the field (one, two, some); a number; a number and a unit; two numbers; a
+day; a value and the day on which it was that."""
 Word = Kind | Literal["progress"]
 SPANS: Final = ("days", "months", "years")
 
 
 @dataclass(frozen=True, slots=True)
 class Relation:
-    """One way to speak of a field: its words by kind, what it takes, the words between two values and after them."""
+    """One way to speak of a field: its words by kind, what it takes, the words between two values and after them.
+
+    What is said of the `past` can be said only of fields whose history is in reach.
+    """
 
     id: str
     words: Mapping[Word, str]
     takes: Takes
     between: str = "and"
     after: str = ""
+    past: bool = False
 
     def said(self, type_: Type) -> str:
         """The relation in words, of a field of this type."""
@@ -34,7 +39,9 @@ class Relation:
     @property
     def count(self) -> tuple[int, int]:
         """How many values it takes, from and to."""
-        fixed = {"nothing": 0, "one": 1, "number": 1, "two": 2, "span": 2, "numbers": 2}.get(self.takes)
+        fixed = {"nothing": 0, "one": 1, "number": 1, "day": 1, "two": 2, "span": 2, "numbers": 2, "one on": 2}.get(
+            self.takes
+        )
         return (1, 200) if fixed is None else (fixed, fixed)
 
 
@@ -106,14 +113,21 @@ RELATIONS: Final[dict[str, Relation]] = {
         Relation("matches", _words("matches the pattern", "text"), "one"),
         Relation("filled", _words("is filled", *_ALL), "nothing"),
         Relation("blank", _words("is blank", *_ALL), "nothing"),
+        Relation("ever", _words("was at any time", "choice", "progress", choices="ever included"), "some", past=True),
+        Relation("never", _words("was never", "choice", "progress", choices="never included"), "some", past=True),
+        Relation("was", _words("was", *_ONE), "one on", between="on", past=True),
+        Relation("changed in", _words("was changed in the last", *_ALL), "span", past=True),
+        Relation("changed since", _words("was changed on or after", *_ALL), "day", past=True),
+        Relation("unchanged", _words("was last changed at least", *_ALL), "span", after="ago", past=True),
     )
 }
 
 
-def relations_for(type_: Type) -> tuple[Relation, ...]:
-    """The relations that make sense for a field of this type, in the order offered."""
+def relations_for(type_: Type, *, past: bool = False) -> tuple[Relation, ...]:
+    """The relations that make sense for a field of this type, in the order offered; those of its `past` where that is
+    in reach."""
     word = _word(type_)
-    return tuple(relation for relation in RELATIONS.values() if word in relation.words)
+    return tuple(one for one in RELATIONS.values() if word in one.words and (past or not one.past))
 
 
 # To a tree -------------------------------------------------------------------------------------
@@ -126,7 +140,8 @@ def built(name: tree.Name, relation: Relation, values: Sequence[str], type_: Typ
         raise ValueError("Choose what to compare with.")
     if relation.takes in ("number", "span", "numbers"):
         return _RELATIVE[relation.id](name, *_spanned(relation, values))
-    nodes = tuple(_literal(value, type_.kind) for value in values)
+    kinds = {"day": ("date",), "one on": (type_.kind, "date")}.get(relation.takes, (type_.kind,) * len(values))
+    nodes = tuple(_literal(value, kind) for value, kind in zip(values, kinds, strict=True))
     return _PLAIN_TREES.get(relation.id, _compared)(name, relation.id, nodes)
 
 
@@ -142,6 +157,10 @@ def _holds(name: tree.Node, word: str, nodes: tuple[tree.Node, ...]) -> tree.Nod
     return tree.Holds(word.removeprefix("holds "), name, nodes)  # type: ignore[arg-type]  # one of three words
 
 
+def _changed(name: tree.Node) -> tree.Node:
+    return tree.Call("last_change", (name,))
+
+
 _PLAIN_TREES: Final[Mapping[str, Callable[[tree.Node, str, tuple[tree.Node, ...]], tree.Node]]] = {
     "yes": lambda name, _word, _nodes: name,
     "no": lambda name, _word, _nodes: tree.Not(name),
@@ -151,6 +170,10 @@ _PLAIN_TREES: Final[Mapping[str, Callable[[tree.Node, str, tuple[tree.Node, ...]
     "in": lambda name, _word, nodes: tree.In(name, nodes),
     "not in": lambda name, _word, nodes: tree.In(name, nodes, negated=True),
     **dict.fromkeys(("holds any", "holds every", "holds no"), _holds),
+    "ever": lambda name, _word, nodes: tree.Call("ever_held", (name, *nodes)),
+    "never": lambda name, _word, nodes: tree.Not(tree.Call("ever_held", (name, *nodes))),
+    "was": lambda name, _word, nodes: tree.Compare("=", tree.Call("value_on", (name, nodes[1])), nodes[0]),
+    "changed since": lambda name, _word, nodes: tree.Compare(">=", tree.Call("date", (_changed(name),)), nodes[0]),
     **dict.fromkeys(("contains", "starts with", "ends with", "matches"), _text_test),
 }
 
@@ -178,6 +201,8 @@ _RELATIVE: Final[Mapping[str, Callable[..., tree.Node]]] = {
     "in next": lambda name, many, unit: tree.Between(name, _TODAY, _from_today(many, unit)),
     "ago": lambda name, many, unit: tree.Compare("<=", name, _from_today(-many, unit)),
     "since": lambda name, many, unit: tree.Compare(">", name, _from_today(-many, unit)),
+    "changed in": lambda name, many, unit: tree.Between(_changed(name), _from_today(-many, unit), _TODAY),
+    "unchanged": lambda name, many, unit: tree.Compare("<=", _changed(name), _from_today(-many, unit)),
     "age >=": lambda name, many: tree.Compare(">=", _age(name), _number(many)),
     "age <": lambda name, many: tree.Compare("<", _age(name), _number(many)),
     "turns": lambda name, years, days: tree.Between(
@@ -233,7 +258,22 @@ def read_clause(node: tree.Node) -> tuple[tree.Name, str, tuple[str, ...]] | Non
 
     Whether the relation suits the field, and stands for the very same tree, is for the caller to see.
     """
-    return _told_from_today(node) or _plainly(node)
+    return _told_from_today(node) or _of_the_past(node) or _plainly(node)
+
+
+def _of_the_past(node: tree.Node) -> tuple[tree.Name, str, tuple[str, ...]] | None:
+    match node:
+        case tree.Call(function="ever_held", arguments=(tree.Name() as name, *options)):
+            return _with_values(name, "ever", options)
+        case tree.Not(operand=tree.Call(function="ever_held", arguments=(tree.Name() as name, *options))):
+            return _with_values(name, "never", options)
+        case tree.Compare("=", tree.Call(function="value_on", arguments=(tree.Name() as name, day)), value):
+            return _with_values(name, "was", (value, day))
+        case tree.Compare(
+            ">=", tree.Call("date", (tree.Call(function="last_change", arguments=(tree.Name() as name,)),)), day
+        ):
+            return _with_values(name, "changed since", (day,))
+    return None
 
 
 def _plainly(node: tree.Node) -> tuple[tree.Name, str, tuple[str, ...]] | None:

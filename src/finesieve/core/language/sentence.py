@@ -44,11 +44,13 @@ _DEEPEST: Final = 4
 class Names:
     """What a sentence may speak of: the types of fields by key; and of those of records, by collection.
 
-    A key of two with a bar between, `level|form.level`, speaks of both at once: that either is so.
+    A key of two with a bar between, `level|form.level`, speaks of both at once: that either is so. `past` are those
+    whose history is in reach.
     """
 
     fields: Mapping[str, Type]
     records: Mapping[str, Mapping[str, Type]] = field(default_factory=dict)
+    past: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,7 +141,7 @@ def _clause(node: tree.Node, names: Names) -> Clause | None:
         return None
     name, relation, values = read
     type_ = names.fields.get(name.text)
-    if type_ is None or RELATIONS[relation] not in relations_for(type_):
+    if type_ is None or RELATIONS[relation] not in relations_for(type_, past=name.text in names.past):
         return None
     clause = Clause(name.text, relation, values)
     return clause if _says(clause, names, node) else None

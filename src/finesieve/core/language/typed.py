@@ -12,16 +12,27 @@ from finesieve.core.language.library import AT_A_MOMENT, LIBRARY
 from finesieve.core.language.problems import Span
 from finesieve.core.values import Type, Value
 
-__all__ = ["OPERATIONS", "Typed"]
+__all__ = ["HISTORY", "OF_HISTORY", "OPERATIONS", "Typed"]
 
-OPERATIONS: Final = frozenset(
-    "const name not and or = != < <= > >= between in contains starts_with ends_with is_blank is_filled "
-    "add subtract multiply divide negate date_plus date_minus to_date if else "
-    "round sum min max years_between age today "
-    "house collect holds_any holds_every holds_no count_items step_of mean count_values date_of "
-    "label score join concat replace matches text payment".split()
-) | frozenset(LIBRARY)
+OF_HISTORY: Final = frozenset(("last_change", "ever_held", "value_on"))
+"""The operations that read how a value has changed; each is called as its function is."""
+HISTORY: Final = "history:"
+"""Before the key of a field, how a row is asked for the changes of its value."""
+
+OPERATIONS: Final = (
+    frozenset(
+        "const name not and or = != < <= > >= between in contains starts_with ends_with is_blank is_filled "
+        "add subtract multiply divide negate date_plus date_minus to_date if else "
+        "round sum min max years_between age today "
+        "house collect holds_any holds_every holds_no count_items step_of mean count_values date_of "
+        "label score join concat replace matches text payment".split()
+    )
+    | frozenset(LIBRARY)
+    | OF_HISTORY
+)
 """Every operation; a test holds both back ends to this list."""
+
+_READING: Final = OF_HISTORY | {"name", "collect"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +45,7 @@ class Typed:
     `collection`, what its members are as `about`, and `roles` tells its parts
     apart: column, where, by. `level` counts the collections around: 0 is
     where the expression stands; `inner` is the level of the members of a
-    `collect`. `prefix` is the word before the point.
+    `collect`. `prefix` is the word before the point. What reads the history has the key of the field as `name`.
     """
 
     operation: str
@@ -57,7 +68,7 @@ class Typed:
         """How a row is asked for this name or collection: at level 0 by it alone, after a prefix with that."""
         if self.prefix:
             return f"{self.prefix}.{self.name}"
-        word = self.collection or self.name
+        word = self.collection or (HISTORY if self.operation in OF_HISTORY else "") + self.name
         return f"{self.level}:{word}" if self.level else word
 
     def walk(self) -> Iterator["Typed"]:
@@ -70,8 +81,8 @@ class Typed:
 
     @property
     def names(self) -> frozenset[str]:
-        """The names of where it stands that the expression reads, collections included."""
-        return frozenset(part.key for part in self.walk() if part.operation in ("name", "collect") and not part.level)
+        """The names of where it stands that the expression reads, collections and histories included."""
+        return frozenset(part.key for part in self.walk() if part.operation in _READING and not part.level)
 
     @property
     def house(self) -> frozenset[str]:
@@ -83,7 +94,7 @@ class Typed:
         """All that the expression reads, as (about, key); a whole collection as (about, "")."""
         found = set()
         for part in self.walk():
-            if part.operation in ("name", "house"):
+            if part.operation in ("name", "house") or part.operation in OF_HISTORY:
                 found.add((part.about, part.name))
             elif part.operation == "collect":
                 found.add((part.about, ""))

@@ -15,7 +15,7 @@ def _world(catalogue: Catalogue) -> World:
     world = catalogue.world(PERSON)
     asked = {"level": catalogue.by_id.get(LEVEL_QUESTION), "role": catalogue.by_key.get("role")}
     types = {key: one.value_type for key, one in asked.items() if one is not None}
-    return replace(world, prefixes={**world.prefixes, "form": types})
+    return replace(world, prefixes={**world.prefixes, "form": types}, remembered=frozenset())
 
 
 def check_approval(catalogue: Catalogue, rule: str) -> Checked:

@@ -21,7 +21,7 @@ from finesieve.core.language.names import NOBODY, Place, World
 from finesieve.core.language.parser import parse
 from finesieve.core.language.problems import Problem
 from finesieve.core.language.sentence import Names
-from finesieve.core.language.typed import Typed
+from finesieve.core.language.typed import HISTORY, Typed
 from finesieve.core.model.changes import OWN_IDS
 from finesieve.core.model.checks import OwnCheck
 from finesieve.core.model.level_ends import LevelEnd
@@ -256,7 +256,8 @@ class Catalogue:
             for key, link in self.collections_of(PERSON).items()
         }
         segments = self.world(SIFTING).prefixes["segment"] or {}
-        return Names({**self.names, **{f"segment.{key}": type_ for key, type_ in segments.items()}}, records)
+        fields = {**self.names, **{f"segment.{key}": type_ for key, type_ in segments.items()}}
+        return Names(fields, records, self.world(SIFTING).remembered)
 
     @cached_property
     def stored(self) -> tuple[Field, ...]:
@@ -416,6 +417,16 @@ class Catalogue:
         return Checked(checked.tree, None, (Problem("circle", guilty.span, message),))
 
     @cached_property
+    def histories_read(self) -> frozenset[str]:
+        """The keys of the fields of a person whose past the derived fields read."""
+        return frozenset(
+            name.removeprefix(HISTORY)
+            for formula in self.derivation.formulas.values()
+            for name in formula.names
+            if name.startswith(HISTORY)
+        )
+
+    @cached_property
     def lasting_world(self) -> World:
         """The world of a published form: deleted fields of a person are there still, and always blank."""
         world = self.world(PERSON)
@@ -521,7 +532,8 @@ def _world(catalogue: Catalogue, about: str, names: Mapping[str, Mapping[str, Ty
         for known in catalogue.deleted
     }
     base = members.get(about, Place(about, {}))
-    return World(base, members, gone, {HOUSE: members[HOUSE].names})
+    remembered = {one.key for one in catalogue.fields_about(PERSON) if one.stores} | OWN_IDS.keys()
+    return World(base, members, gone, {HOUSE: members[HOUSE].names}, remembered=frozenset(remembered))
 
 
 def build_catalogue(

@@ -27,7 +27,7 @@ from finesieve.core.language.sentence import (
     tree_to_sentence,
 )
 from finesieve.core.model.catalogue import Catalogue
-from finesieve.core.values import Type
+from finesieve.core.values import Type, day_written
 from finesieve.web.posted import PostedForm, whole_number
 
 __all__ = [
@@ -60,7 +60,8 @@ class Vocabulary:
     """What a sentence may speak of: fields by key, in the order offered; records by the name of their collection.
 
     `where` says where it stands, as the address of its words wants it; `groups` are the names of groups by id. With
-    `parameters` any address parameter can be named in passing.
+    `parameters` any address parameter can be named in passing. `past` are the fields of which it can be said what they
+    were.
     """
 
     fields: Mapping[str, Field]
@@ -68,6 +69,7 @@ class Vocabulary:
     records: Mapping[str, "Records"] = field(default_factory=dict)
     groups: Mapping[int, str] = field(default_factory=dict)
     parameters: bool = False
+    past: frozenset[str] = frozenset()
 
     @cached_property
     def held(self) -> tuple[Field, ...]:
@@ -77,7 +79,7 @@ class Vocabulary:
     @cached_property
     def names(self) -> Names:
         records = {key: known.words.names.fields for key, known in self.records.items()}
-        return Names({key: field.value_type for key, field in self.fields.items()}, records)
+        return Names({key: field.value_type for key, field in self.fields.items()}, records, self.past)
 
     @cached_property
     def offered(self) -> tuple[Field, ...]:
@@ -126,7 +128,8 @@ def words_of_segments(catalogue: Catalogue, own: str = "") -> Vocabulary:
         for one in catalogue.segments
         if one.key in known and one.key != own and own not in catalogue.segments_below(one.expression)
     }
-    return replace(found, fields={**found.fields, **segments}, where="about=sifting")
+    past = catalogue.world(SIFTING).remembered & found.fields.keys()
+    return replace(found, fields={**found.fields, **segments}, where="about=sifting", past=past)
 
 
 def being_chosen(fields: Mapping[str, Field], asked: Iterable[Field]) -> dict[str, Field]:
@@ -178,7 +181,7 @@ def words_of_records(catalogue: Catalogue, about: str, *, without: int = 0) -> V
 class Draft:
     """One clause as it stands in the editor; it may lack a value yet.
 
-    `quoted` is a formula that the sentence cannot say, and then all there is.
+    `quoted` is a formula that the sentence cannot say, and then all there is. `past` tells that its past is in reach.
     """
 
     field: Field | None = None
@@ -186,6 +189,7 @@ class Draft:
     values: tuple[str, ...] = ()
     quoted: str = ""
     message: str = ""
+    past: bool = False
 
     @property
     def shape(self) -> str:
@@ -206,7 +210,9 @@ class Draft:
         if self.field is None:
             return ()
         either = "|" in self.field.key
-        return tuple(pair for pair in _choices(self.field.value_type) if not either or pair[0] in EITHER)
+        return tuple(
+            pair for pair in _choices(self.field.value_type, past=self.past) if not either or pair[0] in EITHER
+        )
 
     @property
     def words(self) -> str:
@@ -338,17 +344,20 @@ class SentenceDraft:
         return all(draft.complete for draft in self.drafts)
 
 
-def _choices(type_: Type) -> tuple[tuple[str, str], ...]:
-    return tuple((one.id, f"{one.said(type_)} … {one.after}".removesuffix(" … ")) for one in relations_for(type_))
+def _choices(type_: Type, *, past: bool = False) -> tuple[tuple[str, str], ...]:
+    offered = relations_for(type_, past=past)
+    return tuple((one.id, f"{one.said(type_)} … {one.after}".removesuffix(" … ")) for one in offered)
 
 
 def _values_in_words(known: Field, relation: Relation, values: Sequence[str]) -> str:
     if relation.takes == "span":
         return f"{' '.join(values)} {relation.after}".strip()
     labels = [known.label_of(value) if known.options else value for value in values]
-    joined = (f" {relation.between} " if relation.takes in ("two", "numbers") else ", ").join(labels)
+    joined = (f" {relation.between} " if relation.takes in ("two", "numbers", "one on") else ", ").join(labels)
     if relation.takes in ("number", "numbers"):
         return f"{joined} {relation.after}".strip()
+    if relation.takes in ("day", "one on"):
+        return joined
     return f"{joined} {known.unit}" if known.unit and joined else joined
 
 
@@ -399,7 +408,8 @@ def draft_of(clause: Part, words: Vocabulary) -> PartDraft:
     if isinstance(clause, Sentence):
         return GroupDraft(_sentence_draft(clause, words))
     if isinstance(clause, Clause):
-        return Draft(words.fields[clause.key], RELATIONS[clause.relation], clause.values)
+        past = clause.key in words.past
+        return Draft(words.fields[clause.key], RELATIONS[clause.relation], clause.values, past=past)
     records = words.records[clause.collection]
     return RecordsDraft(
         clause.collection,
@@ -448,7 +458,7 @@ def _acted(drafts: list[PartDraft], action: str, place: int, words: Vocabulary) 
 def _first(words: Vocabulary) -> Draft:
     """The condition that a new one begins as."""
     known = words.offered[0]
-    return _checked(Draft(known, relations_for(known.value_type)[0]))
+    return _checked(Draft(known, relations_for(known.value_type)[0], past=known.key in words.past))
 
 
 def _read(form: PostedForm, prefix: str, words: Vocabulary, depth: int) -> PartDraft:
@@ -464,11 +474,12 @@ def _read(form: PostedForm, prefix: str, words: Vocabulary, depth: int) -> PartD
     known = words.fields.get(key)
     if known is None:
         return Draft(quoted="", message="The field of this condition is gone; remove the condition.")
-    offered = [one for one in relations_for(known.value_type) if "|" not in known.key or one.id in EITHER]
+    past = known.key in words.past
+    offered = [one for one in relations_for(known.value_type, past=past) if "|" not in known.key or one.id in EITHER]
     relation = next((found for found in offered if found.id == form.text(f"{prefix}relation")), offered[0])
     was = form.text(f"{prefix}was")
     values = form.texts(f"{prefix}value") if not was or _held(was) == _held(known.key) else []
-    return _checked(Draft(known, relation, _fitting(values, known, relation)))
+    return _checked(Draft(known, relation, _fitting(values, known, relation), past=past))
 
 
 def _held(key: str) -> str:
@@ -514,6 +525,10 @@ def _fitting(values: Iterable[str], known: Field, relation: Relation) -> tuple[s
         if relation.takes == "span":
             number = next((value for value in kept if value not in SPANS), "")
             return number, next((value for value in kept if value in SPANS), "days")
+    elif relation.takes in ("day", "one on"):
+        day = next((value for value in kept[::-1] if day_written(value)), "")
+        first = kept[0] if kept and (not known.options or kept[0] in known.value_type.options) else ""
+        kept = [day] if relation.takes == "day" else [first, day if len(kept) > 1 else ""]
     elif known.options:
         kept = [value for value in dict.fromkeys(kept) if value in known.value_type.options]
     return tuple(kept[: relation.count[1]])

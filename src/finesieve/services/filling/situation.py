@@ -17,6 +17,7 @@ from finesieve.core.values import Value
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.people.records import add_linked_record, set_record_values
 from finesieve.services.values.files import shelf_of
+from finesieve.services.values.past import histories_of
 from finesieve.services.values.sealing import sealed
 from finesieve.store.definitions.orders import orders_of
 from finesieve.store.reading.rows import offered_titles, records_of, stored_row
@@ -84,7 +85,8 @@ def person_situation(unit: Unit, person_id: int, page: Mapping[str, str], shelf:
     if unit.catalogue.shop is not None:
         records.setdefault(ORDERS, tuple(orders_of(unit.session, unit.definitions, person_id)))
     locked = locked_keys(unit.catalogue, stored)
-    return Situation(stored, records, page, shelf, known=True, locked=locked)
+    history = histories_of(unit, person_id)
+    return Situation(stored, records, page, shelf, known=True, locked=locked, history=history)
 
 
 def store_records(

@@ -2,13 +2,15 @@
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import partial
+from typing import Any
 
-from finesieve.core.fields.about import LEVEL
+from finesieve.core.fields.about import LEVEL, ORDER, PERSON, record_about
 from finesieve.core.forms.definition import Form
 from finesieve.core.forms.evaluate import PreparedForm
 from finesieve.core.forms.rows import Situation
 from finesieve.core.language.placeholders import fill
 from finesieve.core.language.program import Moment
+from finesieve.core.language.typed import HISTORY
 from finesieve.core.model.catalogue import hidden_groups
 from finesieve.core.model.saying import show_typed
 from finesieve.core.values import Value
@@ -18,14 +20,22 @@ __all__ = ["FormTexts", "own_values"]
 
 
 def own_values(unit: Unit, situation: Situation) -> dict[str, Value]:
-    """What a known person may read of themself in texts: not what is private to staff."""
+    """What a known person may read of themself in texts: not what is private to staff; with what their derived values
+    are worked out from, records and the past."""
     hidden = hidden_groups(unit.catalogue)
     known = unit.catalogue.by_key
-    return {
+    links = unit.catalogue.collections_of(PERSON)
+    rows: dict[str, Any] = {HISTORY + key: lines for key, lines in situation.history.items()}
+    for name, held in situation.records.items():
+        about = record_about(links[name].record_type_id) if name in links else ORDER
+        derivation = unit.catalogue.derivation_of(about)
+        rows[name] = tuple(derivation.row(values, unit.moment) for _, values in held)
+    told = {
         key: value
         for key, value in situation.stored.items()
         if key not in known or not (known[key].settings.private or known[key].group_id in hidden)
     }
+    return {**told, **rows}
 
 
 class _TextRow(Mapping[str, Value]):

@@ -25,6 +25,7 @@ from finesieve.core.forms.rows import FormRow, Situation
 from finesieve.core.forms.wording import Wording, worded, wording_of
 from finesieve.core.language.evaluator import compile_python
 from finesieve.core.language.program import Moment
+from finesieve.core.language.typed import HISTORY
 from finesieve.core.values import Value, plain_number, whole_number
 from finesieve.services.commerce.checkouts import bill_or_why, evaluate_where_it_goes, still_to_choose
 from finesieve.services.filling.situation import page_parameters, person_situation, shelf_for
@@ -269,7 +270,8 @@ def _rows(
     """What is known of the person before sending, and what would be after."""
     assert isinstance(outcome.row, FormRow)
     collections: dict[str, Any] = {name: outcome.row.get(name) or () for name in unit.catalogue.collections_of(PERSON)}
-    stored = {**situation.stored, **outcome.results().of(PERSON), **collections}
+    past: dict[str, Any] = {HISTORY + key: lines for key, lines in situation.history.items()}
+    stored = {**situation.stored, **outcome.results().of(PERSON), **collections, **past}
     stored["lists"] = joining_of(form, outcome).held_after(unit.catalogue, situation.stored.get("lists"))
     stored |= seen(unit.catalogue, moment, situation.stored, new=not situation.known)
     return outcome.row.before, unit.catalogue.derivation.row(stored, moment)

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from functools import partial
 
 from finesieve.core.fields.about import LEVEL, PERSON
-from finesieve.core.language.checker import check
+from finesieve.core.language.checker import Checked, check
 from finesieve.core.language.placeholders import fill
 from finesieve.core.model.reader import Reader, ReaderRow, reader_world
 from finesieve.core.model.saying import show_typed
@@ -35,9 +35,13 @@ def fill_message(unit: Unit, text: str, person_id: int, stored: Mapping[str, Val
     told = {key: value for key, value in stored.items() if (PERSON, key) not in hidden}
     level = {} if "level." not in text else brings_of(unit, stored.get("level"))
     level = {key: value for key, value in level.items() if (LEVEL, key) not in hidden}
-    reader = Reader(catalogue.derivation.row(told, unit.moment), level, issue(unit, person_id))
+    reader = Reader(row_of(unit, PERSON, person_id, told), level, issue(unit, person_id))
+    elsewhere = {place for place in hidden if place[0] not in (PERSON, LEVEL)}
     world = reader_world(catalogue)
-    return fill(
-        text, lambda one: check(one, world, zone=catalogue.zone), ReaderRow(reader), unit.moment,
-        partial(show_typed, catalogue),
-    )  # fmt: skip
+
+    def check_for_them(one: str) -> Checked:
+        checked = check(one, world, zone=catalogue.zone)
+        private = checked.typed is not None and not checked.typed.reads.isdisjoint(elsewhere)
+        return Checked(checked.tree, None) if private else checked
+
+    return fill(text, check_for_them, ReaderRow(reader), unit.moment, partial(show_typed, catalogue))

@@ -12,10 +12,10 @@ from typing import Any, Final
 
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.encoding import Json
-from finesieve.core.language.derived import Row
+from finesieve.core.language.derived import Members, Row
 from finesieve.core.language.evaluator import compile_python
 from finesieve.core.language.program import Moment, Program
-from finesieve.core.language.typed import Typed
+from finesieve.core.language.typed import HISTORY, Typed
 from finesieve.core.model.changes import OWN_IDS
 from finesieve.core.values import Value
 from finesieve.services.kernel.scope import Unit
@@ -65,6 +65,7 @@ class _Condition:
         below = frozenset(self.pinned)
         leaves = self._leaves(typed.names, derivation.formulas, below)
         self.partly = any(name in collections for name in typed.names)
+        self.looks_back = any(name.startswith(HISTORY) for name in names)
         self.programs: Mapping[str, Program] = {
             key: one for key, one in derivation.programs.items() if key not in below
         }
@@ -89,7 +90,7 @@ class _Condition:
             if name in formulas and name not in pinned:
                 waiting += formulas[name].names
             else:
-                found.add(name)
+                found.add(name.removeprefix(HISTORY))
         return found
 
     def ids(self) -> list[int]:
@@ -125,7 +126,7 @@ def _turns(
 ) -> Iterator[Turn]:
     """The turns of one person: back to the beginning, and then forward change by change."""
     values = dict(now)
-    needs_members = condition.partly or bool(condition.pinned)
+    needs_members = condition.partly or condition.looks_back or bool(condition.pinned)
     members = members_of(unit, PERSON, person_id) if needs_members else None
     if condition.pinned:
         row = row_of(unit, PERSON, person_id, now)
@@ -164,6 +165,20 @@ def _telling(condition: _Condition, changes: Sequence[PastChange], place: int) -
     return found[0] if found else changes[place]
 
 
-def _verdict(unit: Unit, condition: _Condition, values: Mapping[str, Value], members: Any, at: datetime) -> bool:
+def _verdict(
+    unit: Unit, condition: _Condition, values: Mapping[str, Value], members: Members | None, at: datetime
+) -> bool:
     moment: Moment = replace(unit.moment, now=at)
-    return condition.program(Row(values, condition.programs, moment, members), moment) is True
+    return condition.program(Row(values, condition.programs, moment, _until(members, at)), moment) is True
+
+
+def _until(members: Members | None, at: datetime) -> Members | None:
+    """The same, with what the history said at a moment."""
+
+    def found(name: str) -> Sequence[Any] | None:
+        known = members(name) if members is not None else None
+        if known is not None and name.startswith(HISTORY):
+            return [one for one in known if one.at <= at]
+        return known
+
+    return found if members is not None else None

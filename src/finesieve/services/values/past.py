@@ -6,12 +6,14 @@ from typing import Any, Final
 
 from finesieve.core.fields.definition import Field
 from finesieve.core.fields.encoding import Json, from_json
+from finesieve.core.language.history import PastLine, past_line
 from finesieve.core.model.changes import OWN_IDS
 from finesieve.core.values import Value
 from finesieve.services.kernel.scope import Unit
-from finesieve.store.reading.changes import changes_since
+from finesieve.store.connection.database import remembered
+from finesieve.store.reading.changes import changes_since, lines_of_field
 
-__all__ = ["day_begins", "value_told", "values_then"]
+__all__ = ["day_begins", "histories_of", "history_lines", "value_told", "values_then"]
 
 _MOST: Final = 20_000
 _OWN: Final = {number: key for key, number in OWN_IDS.items()}
@@ -38,6 +40,26 @@ def value_told(
         return known.key, from_json(data, known.value_type) if known.derived else known.from_kept(data)
     except (ValueError, TypeError):
         return known.key, None
+
+
+def history_lines(unit: Unit, person_id: int, key: str) -> tuple[PastLine, ...]:
+    """The lines of the history of one field of a person, of tags, lists or level, in the order they were written."""
+    type_, field = unit.catalogue.names.get(key), unit.catalogue.by_key.get(key)
+    field_id = field.id if field is not None else OWN_IDS.get(key)
+    if type_ is None or field_id is None:
+        return ()
+    renamed = field.options_renamed if field is not None else {}
+
+    def read() -> tuple[PastLine, ...]:
+        lines = lines_of_field(unit.session, person_id, field_id)
+        return tuple(past_line(one.at, one.old, one.new, type_, renamed) for one in lines)
+
+    return remembered(unit.session, ("history", unit.workspace_id, person_id, key), read)
+
+
+def histories_of(unit: Unit, person_id: int) -> dict[str, tuple[PastLine, ...]]:
+    """What the derived fields read of a person's past, by the keys of the fields."""
+    return {key: history_lines(unit, person_id, key) for key in unit.catalogue.histories_read}
 
 
 def values_then(unit: Unit, person_id: int, now: Mapping[str, Value], begins: datetime) -> dict[str, Value] | None:

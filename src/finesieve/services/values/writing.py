@@ -1,9 +1,11 @@
 """Writing values: of a person, a record, an order, a level or the house; with their history and what follows."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from datetime import datetime
 from decimal import Decimal
-from typing import Final
+from types import MappingProxyType
+from typing import Any, Final
 
 from finesieve.core.commerce.facts import ORDERS
 from finesieve.core.errors import NotFound
@@ -13,9 +15,12 @@ from finesieve.core.fields.definition import Field, base_of
 from finesieve.core.fields.encoding import Json, to_json
 from finesieve.core.forms.by_itself import consent_follows, joined, joining_days, level_ends
 from finesieve.core.language.derived import Members, Row
+from finesieve.core.language.history import PastLine, past_line
+from finesieve.core.language.typed import HISTORY
 from finesieve.core.model.changes import OWN_IDS, Change, ChangeSet
 from finesieve.core.values import Secret, Value
 from finesieve.services.kernel.scope import Unit
+from finesieve.services.values.past import history_lines
 from finesieve.services.values.sealing import sealed
 from finesieve.store.definitions.orders import facts_of_orders, orders_of
 from finesieve.store.reading.people import values_by_ids
@@ -41,12 +46,18 @@ __all__ = [
 ]
 
 _IS_SET: Final = "set"
+_NOTHING_YET: Final[Mapping[str, PastLine]] = MappingProxyType({})
 
 
-def members_of(unit: Unit, about: str, row_id: int) -> Members:
-    """The records that a person, or another thing, has, as rows by the name of the collection."""
+def members_of(unit: Unit, about: str, row_id: int, changed: Mapping[str, PastLine] = _NOTHING_YET) -> Members:
+    """The records that a person, or another thing, has, as rows by the name of the collection; of a person also what
+    the history says of a field, and last what has `changed` of it just now."""
 
-    def members(name: str) -> Sequence[Row] | None:
+    def members(name: str) -> Sequence[Any] | None:
+        if about == PERSON and name.startswith(HISTORY):
+            key = name.removeprefix(HISTORY)
+            lines = history_lines(unit, row_id, key) if row_id else ()
+            return (*lines, changed[key]) if key in changed else lines
         link = unit.catalogue.collections_of(about).get(name)
         if link is None and about == PERSON and name == ORDERS:
             derived = unit.catalogue.derivation_of(ORDER)
@@ -66,11 +77,28 @@ def members_of(unit: Unit, about: str, row_id: int) -> Members:
     return members
 
 
-def row_of(unit: Unit, about: str, row_id: int, values: Mapping[str, Value]) -> Row:
-    """Stored values with the derived ones and the collections; of an order, what is known of it by itself."""
+def row_of(
+    unit: Unit, about: str, row_id: int, values: Mapping[str, Value], changed: Mapping[str, PastLine] = _NOTHING_YET
+) -> Row:
+    """Stored values with the derived ones and the collections; of an order, what is known of it by itself. `changed`
+    is what the history does not say yet."""
     if about == ORDER:
         values = {**facts_of_orders(unit.session, unit.definitions, [row_id]).get(row_id, {}), **values}
-    return unit.catalogue.derivation_of(about).row(values, unit.moment, members_of(unit, about, row_id))
+    return unit.catalogue.derivation_of(about).row(values, unit.moment, members_of(unit, about, row_id, changed))
+
+
+def _changed_now(
+    unit: Unit, about: str, stored: Mapping[str, Value], changed: Mapping[str, Value]
+) -> dict[str, PastLine]:
+    """What the history will say of these changes, as far as a derived field reads it."""
+    read = unit.catalogue.histories_read if about == PERSON else frozenset()
+    found = {}
+    for key in read & changed.keys():
+        field = unit.catalogue.by_key.get(key)
+        change = _change(field or key, 0, stored.get(key), changed[key])
+        renamed = field.options_renamed if field is not None else {}
+        found[key] = past_line(unit.moment.now, change.old, change.new, unit.catalogue.names[key], renamed)
+    return found
 
 
 def add_person(unit: Unit, values: Mapping[str, Value], source: str) -> int:
@@ -115,8 +143,9 @@ def add_row(unit: Unit, about: str, values: Mapping[str, Value], source: str, ro
     # Nothing can be linked to it yet, so that no record need be looked for.
     collections = {*unit.catalogue.collections_of(about), ORDERS}
     own = facts_of_orders(unit.session, unit.definitions, [row_id]).get(row_id, {}) if about == ORDER else {}
+    past = {HISTORY + key: (line,) for key, line in _changed_now(unit, about, {}, filled).items()}
     row = unit.catalogue.derivation_of(about).row(
-        {**own, **filled}, unit.moment, lambda name: () if name in collections else None
+        {**own, **filled}, unit.moment, lambda name: () if name in collections else past.get(name)
     )
     changes = _changes(unit, about, row_id, None, row)
     record(unit, _set(unit, about, changes, source))
@@ -129,14 +158,17 @@ def add_many(unit: Unit, about: str, rows: Sequence[Mapping[str, Value]], source
     ids = insert_rows(unit.session, unit.definitions, about, rows)
     if ids:
         followers, known = _followers(unit, about, list(rows[0])), unit.catalogue.keys_of(about)
+        given = zip(ids, (values.items() for values in rows), strict=True)
+
+        def came(of: Iterable[tuple[int, Iterable[tuple[str, Value]]]]) -> ChangeSet:
+            found = ((row_id, key, value) for row_id, values in of for key, value in values if value is not None)
+            return _set(
+                unit, about, (_change(known.get(key) or key, row_id, None, new) for row_id, key, new in found), source
+            )
+
+        record(unit, came(given))
         after = values_by_ids(unit.session, unit.definitions, unit.moment, about, followers, ids)
-        found = [
-            _change(known.get(key) or key, row_id, None, value)
-            for row_id, values in zip(ids, rows, strict=True)
-            for key, value in (*values.items(), *((key, after[row_id][key]) for key in followers))
-            if value is not None
-        ]
-        record(unit, _set(unit, about, found, source))
+        record(unit, came((row_id, [(key, after[row_id][key]) for key in followers]) for row_id in ids))
     return ids
 
 
@@ -154,7 +186,7 @@ def change_row(unit: Unit, about: str, row_id: int, values: Mapping[str, Value],
         return _set(unit, about, (), source)
     before = row_of(unit, about, row_id, stored)
     update_row(unit.session, unit.definitions, about, row_id, changed)
-    after = row_of(unit, about, row_id, {**stored, **changed})
+    after = row_of(unit, about, row_id, {**stored, **changed}, _changed_now(unit, about, stored, changed))
     return record(unit, _set(unit, about, _changes(unit, about, row_id, before, after), source))
 
 
@@ -206,18 +238,24 @@ def change_many(
     followers = _followers(unit, about, keys)
     before = values_by_ids(session, definitions, unit.moment, about, followers, list(changed))
     update_rows(session, definitions, about, changed)
-    after = values_by_ids(session, definitions, unit.moment, about, followers, list(changed))
     known = unit.catalogue.keys_of(about)
-    found = []
-    for row_id, values in changed.items():
-        for key in keys:
-            if not is_same(stored[row_id][key], values[key]):
-                found.append(_change(known.get(key) or key, row_id, stored[row_id][key], values[key]))
-        for key in followers:
-            old, new = before[row_id][key], after[row_id][key]
-            if old != new:
-                found.append(_change(known[key], row_id, old, new))
-    return record(unit, _set(unit, about, found, source, at))
+    own = record(
+        unit,
+        _set(unit, about, (
+            _change(known.get(key) or key, row_id, stored[row_id][key], values[key])
+            for row_id, values in changed.items() for key in keys if not is_same(stored[row_id][key], values[key])
+        ), source, at),
+    )  # fmt: skip
+    # Only now, as a derived field may read what the history says.
+    after = values_by_ids(session, definitions, unit.moment, about, followers, list(changed))
+    followed = record(
+        unit,
+        _set(unit, about, (
+            _change(known[key], row_id, before[row_id][key], after[row_id][key])
+            for row_id in changed for key in followers if before[row_id][key] != after[row_id][key]
+        ), source, at),
+    )  # fmt: skip
+    return replace(own, changes=own.changes + followed.changes)
 
 
 def _followed(unit: Unit, about: str, values: Mapping[str, Value], stored: Mapping[str, Value]) -> dict[str, Value]:
@@ -273,10 +311,11 @@ def is_same(one: Value, other: Value) -> bool:
 def _followers(unit: Unit, about: str, keys: Sequence[str]) -> list[str]:
     """The derived fields that depend on any of these."""
     derivation, broken = unit.catalogue.derivation_of(about), unit.catalogue.broken_by_about.get(about, frozenset())
+    read = {*keys, *(HISTORY + key for key in keys)}
     return [
         key
         for key in derivation.formulas
-        if key not in broken and not derivation.ancestors(frozenset((key,))).isdisjoint(keys)
+        if key not in broken and not derivation.ancestors(frozenset((key,))).isdisjoint(read)
     ]
 
 

@@ -2,7 +2,7 @@
 
 import sys
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any, Final
 
@@ -34,9 +34,10 @@ from sqlalchemy.sql.elements import Grouping
 from finesieve.core.errors import NotCompilable
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.library import AT_A_MOMENT, MOST_CHARACTERS, PYTHON_ONLY
-from finesieve.core.language.typed import Typed
+from finesieve.core.language.typed import OF_HISTORY, Typed
 from finesieve.core.values import Kind, Value
 from finesieve.store.definitions.columns import SQL_TYPES
+from finesieve.store.language.history import PastLines, history_sql
 from finesieve.store.language.library import PLAIN
 
 __all__ = ["HANDLED", "Collected", "Columns", "Sql", "bound", "compile_sql"]
@@ -70,7 +71,8 @@ class Columns:
     `collect` gives the members of a collection: it takes the name of the
     collection, what its members are about, the SQL of what is around, and the
     names that are asked of the members. `around` has the tables of every level.
-    `lookup` finds the results of an operation that only Python can work out.
+    `lookup` finds the results of an operation that only Python can work out; `past` the lines of the history of a
+    field, of the person that is around.
     """
 
     names: Mapping[str, Sql]
@@ -79,6 +81,7 @@ class Columns:
     around: tuple[FromClause, ...] = ()
     levels: tuple[FromClause | None, ...] = ()
     lookup: "Callable[[Typed, list[Sql], list[FromClause], Moment], Sql] | None" = None
+    past: Callable[[str, FromClause | None], PastLines] | None = None
 
 
 def compile_sql(typed: Typed, columns: Mapping[str, Sql] | Columns, moment: Moment) -> Sql:
@@ -104,7 +107,7 @@ def compile_sql(typed: Typed, columns: Mapping[str, Sql] | Columns, moment: Mome
 def _tables_read(typed: Typed, columns: Columns) -> list[FromClause]:
     """The tables whose rows an expression is worked out for, of all levels that it reads."""
     levels = columns.levels or (columns.here,)
-    read = {part.level for part in typed.walk() if part.operation in ("name", "collect")}
+    read = {part.level for part in typed.walk() if part.operation in ("name", "collect", *OF_HISTORY)}
     found = [levels[level] for level in sorted(read) if level < len(levels)]
     return [table for table in found if table is not None]
 
@@ -147,13 +150,12 @@ def _collect(typed: Typed, columns: Columns, moment: Moment) -> Sql:
     )
     levels = columns.levels or (columns.here,)
     members = columns.collect(typed.collection, typed.about, levels[typed.level], wanted)
-    inner = Columns(
-        {**columns.names, **{prefix + key: sql for key, sql in members.columns.items()}},
-        members.source,
-        columns.collect,
-        (*columns.around, members.source),
-        (*levels[:level], members.source),
-        columns.lookup,
+    inner = replace(
+        columns,
+        names={**columns.names, **{prefix + key: sql for key, sql in members.columns.items()}},
+        here=members.source,
+        around=(*columns.around, members.source),
+        levels=(*levels[:level], members.source),
     )
     roles = dict(zip(typed.roles, typed.parts, strict=True))
     part = {role: compile_sql(below, inner, moment) for role, below in roles.items()}
@@ -168,11 +170,23 @@ def _collect(typed: Typed, columns: Columns, moment: Moment) -> Sql:
         down = typed.name == "latest"
         query = query.where(by.is_not(None)).limit(1)
         query = query.order_by(by.desc(), members.order.desc()) if down else query.order_by(by, members.order)
-    around = [table for table in (*columns.around, *levels) if table is not None]
-    found: Sql = query.correlate(*around).scalar_subquery()
+    found: Sql = query.correlate(*_around(columns)).scalar_subquery()
     if typed.name in ("sum", "average"):
         return _step(found)
     return cast(found, Numeric) if typed.name in ("count", "count_filled") else type_coerce(found, SQL_TYPES[kind])
+
+
+def _around(columns: Columns) -> list[FromClause]:
+    return [table for table in (*columns.around, *(columns.levels or (columns.here,))) if table is not None]
+
+
+def _of_history(typed: Typed, columns: Columns, moment: Moment) -> Sql:
+    """A function over the history of a field, as one subquery."""
+    if columns.past is None:
+        raise NotCompilable(typed.span, "The history is read in Python here.")
+    past = columns.past(typed.name, (columns.levels or (columns.here,))[typed.level])
+    parts = [compile_sql(part, columns, moment) for part in typed.parts]
+    return history_sql(typed, past, parts, _around(columns), moment)
 
 
 def _of_member(member: Sql, where: Sql | None) -> Sql:
@@ -402,6 +416,7 @@ _AROUND: Final[dict[str, Callable[[Typed, Columns, Moment], Sql]]] = {
     "age": _age,
     "to_date": _to_date,
     **dict.fromkeys(PLAIN, _plain),
+    **dict.fromkeys(OF_HISTORY, _of_history),
 }
 """Operations that need more than their parts: the names in reach, or the moment."""
 HANDLED: Final = frozenset(_MAKERS) | frozenset(_AROUND)

@@ -19,6 +19,7 @@ from finesieve.store.definitions.columns import SQL_TYPES
 from finesieve.store.definitions.orders import orders_with_facts
 from finesieve.store.language.by_python import by_python
 from finesieve.store.language.compiler import Collected, Columns, Sql, compile_sql
+from finesieve.store.language.history import lines_of_history
 
 __all__ = ["Source", "members_of_collection", "source_of"]
 
@@ -121,7 +122,10 @@ def _made(
     session: Session, definitions: Definitions, table: FromClause, names: dict[str, Sql], moment: Moment
 ) -> Source:
     collect = partial(members_of_collection, definitions, moment, session)
-    return Source(table, table.c.id, names, Columns(names, table, collect, (table,), lookup=by_python(session)))
+    past = partial(lines_of_history, definitions)
+    return Source(
+        table, table.c.id, names, Columns(names, table, collect, (table,), lookup=by_python(session), past=past)
+    )
 
 
 def members_of_collection(

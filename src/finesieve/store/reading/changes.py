@@ -11,7 +11,7 @@ from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.encoding import Json
 from finesieve.store.tables import History
 
-__all__ = ["PastChange", "changes_since"]
+__all__ = ["PastChange", "changes_since", "lines_of_field"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,5 +38,15 @@ def changes_since(
         .where(col(History.field_id).in_(list(field_ids)), col(History.at) >= since, History.about == PERSON, *whose)
         .order_by(col(History.at).desc(), col(History.id).desc())
         .limit(limit)
+    )
+    return [PastChange(*row) for row in session.execute(query)]
+
+
+def lines_of_field(session: Session, person_id: int, field_id: int) -> list[PastChange]:
+    """All changes of one field of a person, in the order in which they were written down."""
+    query = (
+        select(History.entity_id, History.field_id, History.old, History.new, History.source, History.at)  # type: ignore[call-overload]  # columns, to SQLAlchemy
+        .where(History.field_id == field_id, History.entity_id == person_id, History.about == PERSON)
+        .order_by(History.id)
     )
     return [PastChange(*row) for row in session.execute(query)]
