@@ -7,7 +7,7 @@ from zoneinfo import ZoneInfo
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from sqlalchemy import insert, select
+from sqlalchemy import func, insert, select
 
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.encoding import Json, to_json
@@ -15,6 +15,7 @@ from finesieve.core.language.checker import check
 from finesieve.core.language.evaluator import compile_python
 from finesieve.services.define.options import OptionInput, change_options
 from finesieve.services.values.writing import row_of
+from finesieve.store.language.admitted import admitted
 from finesieve.store.language.compiler import compile_sql
 from finesieve.store.language.sources import source_of
 from finesieve.store.reading.rows import stored_row
@@ -76,4 +77,32 @@ class HistoryBothWays(unittest.TestCase):
                 found = tuple(found) if isinstance(found, list) else found
                 python = compile_python(typed)(row, moment)
                 self.assertEqual(to_json(found), to_json(python), f"{text} over {lines}")
+            for text in self.conditions(day):
+                typed = check(text, unit.catalogue.world(PERSON), zone=zone, expect="yes_no").typed
+                assert typed is not None, text
+                expected = compile_python(typed)(row, moment) is True
+                for whole in (False, True):
+                    source, where = admitted(unit.session, unit.definitions, [typed], moment, whole=whole)
+                    query = select(func.count()).select_from(source.table).where(source.id == person, *where)
+                    count = unit.session.execute(query).scalar_one()
+                    self.assertEqual(count == 1, expected, f"{text} over {lines}, whole: {whole}")
             unit.session.rollback()
+
+    def conditions(self, day: date) -> list[str]:
+        """What admits people: the past alone, beside something else, and within something else."""
+        changed = [
+            f'last_change(zone) {sign} "{day}T00:30"' for sign in ("=", "!=", "<", "<=", ">", ">=")
+        ] + [f'date(last_change(zone)) {sign} "{day}"' for sign in ("=", "<", "<=", ">", ">=")]  # fmt: skip
+        return [
+            *changed,
+            f'last_change(zone) between "{day}T00:00" and "{day}T23:00"',
+            f'date(last_change(zone)) between add_days("{day}", -1) and "{day}"',
+            "last_change(zone) is blank", "last_change(zone) is filled", f'not (date(last_change(zone)) > "{day}")',
+            f'value_on(zone, "{day}") = "north"', f'value_on(plot_length, add_days("{day}", 1)) > 3',
+            f'value_on(zone, "{day}") in ("north", "moor")', f'value_on(zone, "{day}") is blank',
+            f'(value_on(zone, "{day}") else "moor") = "moor"', f'value_on(crops, "{day}") holds "beans"',
+            f'value_on(zone, "{day}") = "north" and date(last_change(zone)) >= "{day}" and plot_length is blank',
+            f'value_on(zone, "{day}") = "north" or date(last_change(fee)) >= "{day}"',
+            f'value_on(zone, "{day}") = zone or value_on(name, "{day}") != value_on(note, "{day}")',
+            f'value_on(limed_on, born else "{day}") is blank', 'ever_held(zone, "moor") and last_change(fee) is filled',
+        ]  # fmt: skip

@@ -5,14 +5,14 @@ overloaded sign means is decided once, by the checker.
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 from finesieve.core.language.library import AT_A_MOMENT, LIBRARY
 from finesieve.core.language.problems import Span
 from finesieve.core.values import Type, Value
 
-__all__ = ["HISTORY", "OF_HISTORY", "OPERATIONS", "Typed"]
+__all__ = ["HISTORY", "OF_HISTORY", "OPERATIONS", "Typed", "unplaced"]
 
 OF_HISTORY: Final = frozenset(("last_change", "ever_held", "value_on"))
 """The operations that read how a value has changed; each is called as its function is."""
@@ -104,3 +104,11 @@ class Typed:
     def volatile(self) -> bool:
         """Whether the result changes as time passes alone."""
         return any(part.operation in ("age", "today", *AT_A_MOMENT) for part in self.walk())
+
+
+_NOWHERE: Final = Span(0, 0)
+
+
+def unplaced(typed: Typed) -> Typed:
+    """The expression without the places where its parts stand: equal for all that mean the same."""
+    return replace(typed, span=_NOWHERE, item_spans=(), parts=tuple(map(unplaced, typed.parts)))

@@ -2,7 +2,7 @@
 
 import sys
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Any, Final
 
@@ -34,7 +34,7 @@ from sqlalchemy.sql.elements import Grouping
 from finesieve.core.errors import NotCompilable
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.library import AT_A_MOMENT, MOST_CHARACTERS, PYTHON_ONLY
-from finesieve.core.language.typed import OF_HISTORY, Typed
+from finesieve.core.language.typed import OF_HISTORY, Typed, unplaced
 from finesieve.core.values import Kind, Value
 from finesieve.store.definitions.columns import SQL_TYPES
 from finesieve.store.language.history import PastLines, history_sql
@@ -72,7 +72,7 @@ class Columns:
     collection, what its members are about, the SQL of what is around, and the
     names that are asked of the members. `around` has the tables of every level.
     `lookup` finds the results of an operation that only Python can work out; `past` the lines of the history of a
-    field, of the person that is around.
+    field, of the person that is around. What is worked out for everybody at once has its name in `joined`.
     """
 
     names: Mapping[str, Sql]
@@ -82,6 +82,7 @@ class Columns:
     levels: tuple[FromClause | None, ...] = ()
     lookup: "Callable[[Typed, list[Sql], list[FromClause], Moment], Sql] | None" = None
     past: Callable[[str, FromClause | None], PastLines] | None = None
+    joined: Mapping[Typed, str] = field(default_factory=dict)
 
 
 def compile_sql(typed: Typed, columns: Mapping[str, Sql] | Columns, moment: Moment) -> Sql:
@@ -181,11 +182,15 @@ def _around(columns: Columns) -> list[FromClause]:
 
 
 def _of_history(typed: Typed, columns: Columns, moment: Moment) -> Sql:
-    """A function over the history of a field, as one subquery."""
+    """A function over the history of a field, as one subquery, or as it was worked out for everybody."""
+    known = columns.joined.get(unplaced(typed)) if columns.joined else None
+    if known is not None:
+        return columns.names[known]
     if columns.past is None:
         raise NotCompilable(typed.span, "The history is read in Python here.")
     past = columns.past(typed.name, (columns.levels or (columns.here,))[typed.level])
-    parts = [compile_sql(part, columns, moment) for part in typed.parts]
+    days = typed.parts if typed.operation == "value_on" else ()
+    parts = [compile_sql(part, columns, moment) for part in days]
     return history_sql(typed, past, parts, _around(columns), moment)
 
 

@@ -1,12 +1,12 @@
 """The SQL of what reads the history of a value; see `core.language.history` for what it means."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Final
 
 from sqlalchemy import ColumnElement, Date, FromClause, Select, and_, cast, func, literal, or_, select, type_coerce
-from sqlalchemy.dialects.postgresql import ARRAY
-from sqlalchemy.types import Boolean, Text
+from sqlalchemy.dialects.postgresql import ARRAY, JSONB, distinct_on
+from sqlalchemy.types import Text
 
 from finesieve.core.fields.about import PERSON
 from finesieve.core.language.evaluator import Moment
@@ -17,7 +17,7 @@ from finesieve.store.definitions.catalogue import Definitions
 from finesieve.store.definitions.columns import SQL_TYPES
 from finesieve.store.tables import History
 
-__all__ = ["PastLines", "history_sql", "lines_of_history"]
+__all__ = ["PastLines", "history_of_everybody", "history_sql", "lines_of_history"]
 
 Sql = ColumnElement[Any]
 
@@ -34,15 +34,37 @@ class PastLines:
 
 def lines_of_history(definitions: Definitions, key: str, around: FromClause | None) -> PastLines:
     """The lines of a field of the person around, of tags, lists or level."""
+    found = _lines_of_everybody(definitions, key)
+    whose = found.lines.c.entity_id == (around.c.id if around is not None else literal(0))
+    return replace(found, tie=and_(found.tie, whose))
+
+
+def _lines_of_everybody(definitions: Definitions, key: str) -> PastLines:
     lines = History.__table__.alias()  # type: ignore[attr-defined]  # every table model has one
     field = definitions.catalogue.by_key.get(key)
     tie = and_(
         lines.c.workspace_id == definitions.workspace_id,
         lines.c.about == PERSON,
-        lines.c.entity_id == (around.c.id if around is not None else literal(0)),
         lines.c.field_id == (field.id if field is not None else OWN_IDS[key]),
     )
     return PastLines(lines, tie, field.options_renamed if field is not None else {})
+
+
+def history_of_everybody(
+    definitions: Definitions, typed: Typed, parts: Sequence[Sql], moment: Moment, since: Sql | None = None
+) -> FromClause:
+    """`last_change` or `value_on` of all people at once, as a table of `entity_id` and `value`, which takes a third of
+    the time of looking it up for each. Of last changes only those `since` a moment, where one is given."""
+    past = _lines_of_everybody(definitions, typed.name)
+    lines = past.lines.c
+    if typed.operation == "last_change":
+        query = select(lines.entity_id, func.max(lines.at).label("value")).group_by(lines.entity_id)
+        query = query if since is None else query.where(lines.at >= since)
+    else:
+        value = _as_now(lines.new, typed.type, past.renamed).label("value")
+        query = select(lines.entity_id, value).ext(distinct_on(lines.entity_id))
+        query = query.where(_day(past, moment) < parts[0]).order_by(lines.entity_id, lines.at.desc(), lines.id.desc())
+    return query.select_from(past.lines).where(past.tie).subquery()
 
 
 def history_sql(
@@ -66,19 +88,21 @@ def _ever_held(typed: Typed, past: PastLines, _parts: Sequence[Sql], _moment: Mo
     items = frozenset(typed.items)
     # The names that these have had, as the lines have them: those that mean something else now left out.
     names = [*(str(one) for one in typed.items), *past.renamed]
-    meant = literal([one for one in names if past.renamed.get(one, one) in items], ARRAY(Text))
-    held = [
-        and_(func.jsonb_typeof(data).in_(("string", "array")), data.op("?|", return_type=Boolean())(meant))
-        for data in (past.lines.c.old, past.lines.c.new)
-    ]
+    meant = [one for one in dict.fromkeys(names) if past.renamed.get(one, one) in items]
+    # One is held where it is the value or among several; the database knows best how often each is contained.
+    held = [data.contains(literal(one, JSONB)) for one in meant for data in (past.lines.c.old, past.lines.c.new)]
     return select(literal(1)).select_from(past.lines).where(or_(*held)), typed.type
 
 
 def _value_on(typed: Typed, past: PastLines, parts: Sequence[Sql], moment: Moment) -> _Query:
     lines = past.lines.c
-    day = cast(func.timezone(str(moment.zone), lines.at), Date)
-    query = select(_as_now(lines.new, typed.type, past.renamed)).select_from(past.lines).where(day < parts[0])
+    query = select(_as_now(lines.new, typed.type, past.renamed)).select_from(past.lines)
+    query = query.where(_day(past, moment) < parts[0])
     return query.order_by(lines.at.desc(), lines.id.desc()).limit(1), typed.type
+
+
+def _day(past: PastLines, moment: Moment) -> Sql:
+    return cast(func.timezone(str(moment.zone), past.lines.c.at), Date)
 
 
 _QUERIES: Final[Mapping[str, Callable[..., _Query]]] = {

@@ -1,11 +1,11 @@
 """Where values are read from in SQL: a thing's table with its derived fields, and its collections."""
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Final
 
-from sqlalchemy import FromClause, and_, func, literal, select, true, type_coerce
+from sqlalchemy import FromClause, Table, and_, func, literal, select, true, type_coerce
 from sqlalchemy.dialects.postgresql import array
 from sqlmodel import Session
 
@@ -14,12 +14,13 @@ from finesieve.core.fields.about import ORDER, PERSON, record_type_of
 from finesieve.core.language.derived import Derivation
 from finesieve.core.language.evaluator import Moment
 from finesieve.core.language.library import PYTHON_ONLY
+from finesieve.core.language.typed import Typed, unplaced
 from finesieve.store.definitions.catalogue import OWN_COLUMNS, Definitions
 from finesieve.store.definitions.columns import SQL_TYPES
 from finesieve.store.definitions.orders import orders_with_facts
 from finesieve.store.language.by_python import by_python
 from finesieve.store.language.compiler import Collected, Columns, Sql, compile_sql
-from finesieve.store.language.history import lines_of_history
+from finesieve.store.language.history import history_of_everybody, lines_of_history
 
 __all__ = ["Source", "members_of_collection", "source_of"]
 
@@ -50,12 +51,14 @@ def source_of(
     about: str = PERSON,
     *,
     table: FromClause | None = None,
+    over: Sequence[Typed] = (),
 ) -> Source:
     """The people, or other things, with the wanted fields.
 
     A derived field is written out where it is read, which PostgreSQL plans best; one that has grown large is worked
     out once, behind a fence that the planner does not look through and that lets it use several processes all the
-    same. `table` stands in for the whole table: an alias of it, or a sample.
+    same. `table` stands in for the whole table: an alias of it, or a sample. What the conditions `over` everybody read
+    of the past is worked out for all at once.
     """
     if table is None:
         table = orders_with_facts(definitions) if about == ORDER else definitions.tables[about]
@@ -70,6 +73,9 @@ def source_of(
         names = {key: table.c[f"fact_{key}"] for key in ORDER_FACTS if key in needed} | names
     source = _made(session, definitions, table, names, moment)
     sizes = _sizes(derivation, wanted)
+    if over and isinstance(table, Table) and max(sizes.values(), default=0) <= WRITTEN_OUT:
+        read = [*over, *(derivation.formulas[key] for key in needed if key in derivation.formulas)]
+        source = _with_the_past(definitions, source, read, moment)
     for layer in derivation.layers(wanted):
         large = [key for key in layer if sizes[key] > WRITTEN_OUT]
         if large:
@@ -79,8 +85,24 @@ def source_of(
             source = _made(session, definitions, below, names, moment)
         small = [key for key in layer if key not in large]
         names = source.names | {key: compile_sql(derivation.formulas[key], source.columns, moment) for key in small}
-        source = _made(session, definitions, source.table, names, moment)
+        source = replace(source, names=names, columns=replace(source.columns, names=names))
     return source
+
+
+def _with_the_past(definitions: Definitions, source: Source, over: Sequence[Typed], moment: Moment) -> Source:
+    """The source joined with what these read of a person's past, as far as the question is the same for everybody."""
+    names, table = dict(source.names), source.table
+    joined: dict[Typed, str] = {}
+    for part in (part for one in over for part in one.walk()):
+        same = part.operation in ("last_change", "value_on") and not part.level
+        if not same or unplaced(part) in joined or any(below.names for below in part.parts):
+            continue
+        days = [compile_sql(below, source.columns, moment) for below in part.parts]
+        past = history_of_everybody(definitions, part, days, moment)
+        table = table.outerjoin(past, past.c.entity_id == source.id)
+        joined[unplaced(part)] = name = f"past {len(joined)}"
+        names[name] = past.c.value
+    return Source(table, source.id, names, replace(source.columns, names=names, joined=joined))
 
 
 def _sizes(derivation: Derivation, wanted: frozenset[str]) -> dict[str, int]:

@@ -23,9 +23,8 @@ from sqlmodel import Session
 
 from finesieve.core.errors import TookTooLong
 from finesieve.core.fields.about import PERSON
-from finesieve.core.language.problems import Span
 from finesieve.core.language.program import Moment
-from finesieve.core.language.typed import Typed
+from finesieve.core.language.typed import Typed, unplaced
 from finesieve.store.connection.database import mapped
 from finesieve.store.definitions.catalogue import Definitions
 from finesieve.store.definitions.state import has_changed, state_of
@@ -252,11 +251,7 @@ def _written(same: _Same) -> str:
 
 def _said(typed: Typed) -> str:
     """An expression without the places where it stands."""
-    flat = replace(typed, span=_NOWHERE, item_spans=(), parts=())
-    return f"{flat!r}({','.join(map(_said, typed.parts))})"
-
-
-_NOWHERE: Final = Span(0, 0)
+    return repr(unplaced(typed))
 
 
 def _keep(place: Hashable, entry: _Entry) -> _Entry:

@@ -17,6 +17,7 @@ from finesieve.core.model.level_ends import LEVEL_ENDS
 from finesieve.core.values import Type, Value
 from finesieve.store.connection.database import apart
 from finesieve.store.definitions.catalogue import Definitions
+from finesieve.store.language.admitted import admitted
 from finesieve.store.language.compiler import Sql, bound, compile_sql
 from finesieve.store.language.sources import Source, source_of
 from finesieve.store.reading.kept import kept, meaning, patience, times
@@ -95,9 +96,8 @@ def count_where(session: Session, definitions: Definitions, condition: Typed, mo
     """How many people the condition is true for."""
 
     def count(known: Definitions) -> int:
-        source = source_of(session, known, condition.names, moment)
-        (where,) = _conditions(source, [condition], moment)
-        return int(session.execute(select(func.count()).select_from(source.table).where(where)).scalar_one())
+        source, where = admitted(session, known, [condition], moment, whole=True)
+        return int(session.execute(select(func.count()).select_from(source.table).where(*where)).scalar_one())
 
     return kept(session, definitions, ("where", meaning(definitions, [condition], moment)), count, times)
 
@@ -139,7 +139,7 @@ def count_one(session: Session, definitions: Definitions, condition: Typed, mome
 
 
 def _counted(session: Session, definitions: Definitions, conditions: Sequence[Typed], moment: Moment) -> list[int]:
-    source = source_of(session, definitions, _wanted((), conditions), moment)
+    source = source_of(session, definitions, _wanted((), conditions), moment, over=conditions)
     counts = [func.count().filter(where) for where in _conditions(source, conditions, moment)]
     row = session.execute(select(func.count(), *counts).select_from(source.table)).one()
     return [int(count) for count in row]
@@ -200,7 +200,7 @@ def count_verdicts(
 def _verdicts(
     session: Session, definitions: Definitions, meshes: Sequence[Typed], moment: Moment
 ) -> dict[tuple[bool | None, ...], int]:
-    source = source_of(session, definitions, _wanted((), meshes), moment)
+    source = source_of(session, definitions, _wanted((), meshes), moment, over=meshes)
     verdicts = [condition.label(f"m{place}") for place, condition in enumerate(_conditions(source, meshes, moment))]
     query = select(*verdicts, func.count()).select_from(source.table)
     if verdicts:
@@ -211,10 +211,18 @@ def _verdicts(
     return {tuple(row[:-1]): int(row[-1]) for row in rows}
 
 
-def _verdict(conditions: Sequence[Sql], verdict: str) -> list[Sql]:
-    """Restrictions to those who pass all but the last mesh, and get this verdict on the last."""
-    *before, last = conditions
-    return [*before, {"passes": last, "caught": not_(last), "cant_tell": last.is_(None)}[verdict]]
+def _reaching(
+    session: Session, definitions: Definitions, meshes: Sequence[Typed], verdict: str, moment: Moment,
+    wanted: frozenset[str],
+) -> tuple[Source, list[Sql]]:  # fmt: skip
+    """The people with the wanted names, and what holds for those who pass all meshes but the last, and get this verdict
+    on the last."""
+    if verdict == "passes" or not meshes:
+        return admitted(session, definitions, meshes, moment, wanted)
+    *before, last = meshes
+    source, where = admitted(session, definitions, before, moment, wanted | last.names)
+    (stays,) = _conditions(source, [last], moment)
+    return source, [*where, not_(stays) if verdict == "caught" else stays.is_(None)]
 
 
 def page_of_people(
@@ -252,13 +260,12 @@ def _people_query(
     order: Order | None = None,
 ) -> Select[Any]:
     searched = [field.key for field in searched_fields(definitions)] if search else []
-    source = source_of(session, definitions, _wanted((*keys, *searched), meshes), moment)
+    source, where = _reaching(session, definitions, meshes, verdict, moment, frozenset((*keys, *searched)))
     query = select(source.id, *(source.names[key] for key in keys)).select_from(source.table)
     ordered: Any = query.order_by(source.id.desc()) if order is None else _ordered(query, source, order)
     for word in search.split()[:8]:
         ordered = ordered.where(or_(*(contains_word(source.names[key], word) for key in searched)))
-    if meshes:
-        ordered = ordered.where(*_verdict(_conditions(source, meshes, moment), verdict))
+    ordered = ordered.where(*where)
     if before_id is not None:
         ordered = ordered.where(source.id < before_id)
     return ordered  # type: ignore[no-any-return]  # a query, made step by step
