@@ -87,8 +87,12 @@ class BothWays(unittest.TestCase):
         typed = check_tree(node, self.planted.world).typed
         assert typed is not None
         python = [compile_python(typed)(row, MOMENT) for row in rows]
-        sql = self.planted.values(typed, rows, MOMENT)
-        self.assertEqual([*map(to_json, python)], [*map(to_json, sql)], f"{print_expression(node)} over {rows}")
+        for together in (False, True):
+            sql = self.planted.values(typed, rows, MOMENT, together=together)
+            self.assertEqual([*map(to_json, python)], [*map(to_json, sql)], f"{print_expression(node)} over {rows}")
+        if typed.type.kind == "yes_no":
+            found = self.planted.admits(typed, rows, MOMENT)
+            self.assertEqual([one is True for one in python], found, f"{print_expression(node)} over {rows}")
 
     def test_white_space_is_the_same_set(self) -> None:
         """All of Unicode's white space is trimmed in both, and what only looks like it in neither."""

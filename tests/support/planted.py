@@ -16,6 +16,7 @@ from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.kernel.scope import Unit
+from finesieve.store.language.admitted import admitted
 from finesieve.store.language.compiler import compile_sql
 from finesieve.store.language.sources import source_of
 from finesieve.store.values.rows import insert_row, set_links
@@ -50,13 +51,33 @@ class Planted:
         """The link from plots to people."""
         return read_catalogue(self.house.scope).record_types_by_id[self.type].links[0]
 
-    def values(self, typed: Typed, rows: Sequence[Mapping[str, Any]], moment: Moment) -> list[Value]:
-        """What PostgreSQL works out for people that stand in its tables, one a row; they are taken out again."""
+    def admits(self, typed: Typed, rows: Sequence[Mapping[str, Any]], moment: Moment) -> list[bool]:
+        """Whom PostgreSQL finds when it looks for all of whom a condition holds; they are taken out again."""
+        found: list[bool] = []
+        try:
+            with self.house.scope.transaction("owner") as unit:
+                ids = [self._plant(unit, row) for row in rows]
+                source, where = admitted(unit.session, unit.definitions, [typed], moment, whole=True)
+                query = select(source.id).select_from(source.table).where(source.id.in_(ids), *where)
+                there = set(unit.session.execute(query).scalars())
+                found = [one in there for one in ids]
+                raise _Undone
+        except _Undone:
+            return found
+
+    def values(
+        self, typed: Typed, rows: Sequence[Mapping[str, Any]], moment: Moment, *, together: bool = False
+    ) -> list[Value]:
+        """What PostgreSQL works out for people that stand in its tables, one a row; they are taken out again.
+
+        With what they read of records worked out `together` for everybody, or else one by one.
+        """
         found: list[Value] = []
         try:
             with self.house.scope.transaction("owner") as unit:
                 ids = [self._plant(unit, row) for row in rows]
-                source = source_of(unit.session, unit.definitions, frozenset((*NAMES, "crops")), moment)
+                over, names = [typed] if together else [], frozenset((*NAMES, "crops"))
+                source = source_of(unit.session, unit.definitions, names, moment, over=over)
                 value = compile_sql(typed, source.columns, moment)
                 query = select(source.id, value.label("value")).select_from(source.table).where(source.id.in_(ids))
                 by_id = {row.id: row.value for row in unit.session.execute(query)}

@@ -7,6 +7,7 @@ from typing import Any, Final
 from sqlalchemy import BigInteger, Table, Text, cast, func, insert, literal, select, text
 from sqlmodel import Session, col
 
+from finesieve.core.fields.about import PERSON
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.store.definitions.state import mark_changed
 from finesieve.store.tables import History, Submission
@@ -28,7 +29,8 @@ FROM pg_constraint WHERE conrelid = CAST(:table AS regclass) AND contype = 'f'
 
 
 def crowd(scope: Scope, people: int) -> int:
-    """Add people until there are so many, with the history and the sendings of those that they are copies of.
+    """Add people until there are so many, with the history, the sendings and the records of those that they are copies
+    of.
 
     Gives how many were added. By SQL over sets: a million in a minute or two. One transaction, all or none, which keeps
     everybody else waiting meanwhile.
@@ -46,8 +48,9 @@ def crowd(scope: Scope, people: int) -> int:
             for copy in range(1, last_copy + 1, _BATCH):
                 left = missing - (copy - 1) * there
                 _add_copies(unit, (first, last), range(copy, min(copy + _BATCH, last_copy + 1)), left)
+                _add_records(unit, (first, last), range(copy, min(copy + _BATCH, last_copy + 1)))
         mark_changed(unit.session, unit.workspace_id)
-        for name in (person.fullname, "history", "submission"):
+        for name in (*(one.fullname for one in unit.definitions.tables.values()), "history", "submission"):
             unit.session.execute(text(f"ANALYZE {name}"))
     return missing
 
@@ -75,11 +78,7 @@ def _add_copies(unit: Unit, between: tuple[int, int], copies: range, most: int) 
     """Add the people with these ids once more for each copy, at most so many."""
     person, history, submission = unit.definitions.person, _table(History), _table(Submission)
     first, last = between
-    number = (
-        func.generate_series(cast(copies.start, BigInteger), cast(copies.stop - 1, BigInteger))
-        .table_valued("n")
-        .render_derived()
-    )
+    number = _numbers(copies)
     moved = number.c.n * literal(last - first + 1, BigInteger)
     email = person.c[unit.catalogue.by_key["email"].column]
     # The new id makes it an address of their own, however often the house is filled.
@@ -91,7 +90,7 @@ def _add_copies(unit: Unit, between: tuple[int, int], copies: range, most: int) 
     # The copies follow one another, so that whoever has no higher id than the last is there.
     top = unit.session.execute(select(func.max(person.c.id))).scalar_one()
     # Whoever signs up next comes after them, also where filling is broken off.
-    unit.session.execute(select(func.setval(func.pg_get_serial_sequence(person.fullname, "id"), top)))
+    _go_on_after(unit, person, top)
     for table, whose, where, changed in (
         (history, "entity_id", col(History.about) == "person", {}),
         (
@@ -107,6 +106,43 @@ def _add_copies(unit: Unit, between: tuple[int, int], copies: range, most: int) 
         lines = select(*columns.values()).select_from(around).where(where, table.c[whose].between(first, last))
         lines = lines.where(table.c[whose] + moved <= top)
         unit.session.execute(insert(table).from_select(list(columns), lines))
+
+
+def _add_records(unit: Unit, between: tuple[int, int], copies: range) -> None:
+    """Add the records of these people once more for each copy, of the types that belong to nobody but people."""
+    first, last = between
+    number, person, links = _numbers(copies), unit.definitions.person, unit.definitions.link
+    top = select(func.max(person.c.id)).scalar_subquery()
+    for known in unit.catalogue.record_types:
+        if not known.links or any(link.target != PERSON for link in known.links):
+            continue
+        table, ids = unit.definitions.tables[known.about], [link.id for link in known.links]
+        # As many as there were at first, whatever has been copied since.
+        theirs = select(links.c.record_id).where(links.c.link_id.in_(ids), links.c.target_id.between(first, last))
+        span = unit.session.execute(select(func.max(table.c.id)).where(table.c.id.in_(theirs))).scalar_one() or 0
+        moved = number.c.n * literal(span, BigInteger)
+        further = number.c.n * literal(last - first + 1, BigInteger)
+        tied = links.c.link_id.in_(ids) & links.c.target_id.between(first, last) & (links.c.target_id + further <= top)
+        whose = select(links.c.record_id).where(tied).correlate(number).exists()
+        whose = whose.where(links.c.record_id == table.c.id)
+        rows = select(*_columns(table, {"id": table.c.id + moved})).select_from(table.join(number, literal(True)))
+        unit.session.execute(insert(table).from_select([one.name for one in table.c], rows.where(whose)))
+        ties = select(links.c.link_id, links.c.record_id + moved, links.c.target_id + further)
+        ties = ties.select_from(links.join(number, literal(True))).where(tied)
+        unit.session.execute(insert(links).from_select([one.name for one in links.c], ties))
+        _go_on_after(unit, table, unit.session.execute(select(func.max(table.c.id))).scalar_one())
+
+
+def _numbers(copies: range) -> Any:
+    """The numbers of the copies, as a table of `n`."""
+    series = func.generate_series(cast(copies.start, BigInteger), cast(copies.stop - 1, BigInteger))
+    return series.table_valued("n").render_derived()
+
+
+def _go_on_after(unit: Unit, table: Table, last: int | None) -> None:
+    """Whoever, or whatever, is added next comes after this id."""
+    if last:
+        unit.session.execute(select(func.setval(func.pg_get_serial_sequence(table.fullname, "id"), last)))
 
 
 def _table(model: type[History] | type[Submission]) -> Table:

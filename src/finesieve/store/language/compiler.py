@@ -13,6 +13,7 @@ from sqlalchemy import (
     Date,
     FromClause,
     Numeric,
+    Select,
     Text,
     and_,
     case,
@@ -28,11 +29,12 @@ from sqlalchemy import (
     true,
     type_coerce,
 )
-from sqlalchemy.dialects.postgresql import array
+from sqlalchemy.dialects.postgresql import array, distinct_on
 from sqlalchemy.sql.elements import Grouping
 
 from finesieve.core.errors import NotCompilable
 from finesieve.core.language.evaluator import Moment
+from finesieve.core.language.gathering import FINISHERS
 from finesieve.core.language.library import AT_A_MOMENT, MOST_CHARACTERS, PYTHON_ONLY
 from finesieve.core.language.typed import OF_HISTORY, Typed, unplaced
 from finesieve.core.values import Kind, Value
@@ -40,7 +42,16 @@ from finesieve.store.definitions.columns import SQL_TYPES
 from finesieve.store.language.history import PastLines, history_sql
 from finesieve.store.language.library import PLAIN
 
-__all__ = ["HANDLED", "Collected", "Columns", "Sql", "bound", "compile_sql"]
+__all__ = [
+    "HANDLED",
+    "Collected",
+    "Columns",
+    "Sql",
+    "bound",
+    "collected_of_everybody",
+    "compile_sql",
+    "shaped_or_empty",
+]
 
 Sql = ColumnElement[Any]
 
@@ -56,12 +67,17 @@ def bound(value: Value, kind: Kind) -> Sql:
 
 @dataclass(frozen=True)
 class Collected:
-    """The members of a collection: where they come from, what ties them to what is around, their columns."""
+    """The members of a collection: where they come from, what ties them to what is around, their columns.
+
+    Where each belongs to somebody, `whose` is their id, and `among` tells which belong to anybody.
+    """
 
     source: FromClause
     tie: Sql
     columns: Mapping[str, Sql]
     order: Sql
+    whose: Sql | None = None
+    among: Sql | None = None
 
 
 @dataclass(frozen=True)
@@ -139,7 +155,54 @@ def _plain(typed: Typed, columns: Columns, moment: Moment) -> Sql:
 
 
 def _collect(typed: Typed, columns: Columns, moment: Moment) -> Sql:
-    """A function over the members of a collection, as one subquery."""
+    """A function over the members of a collection, as one subquery, or as it was worked out for everybody."""
+    known = columns.joined.get(unplaced(typed)) if columns.joined else None
+    if known is not None:
+        return columns.names[known]
+    members, query, by = _over_members(typed, columns, moment)
+    query = query.where(members.tie)
+    if by is not None:
+        query = query.order_by(*by).limit(1)
+    found: Sql = query.correlate(*_around(columns)).scalar_subquery()
+    return _shaped(typed, found)
+
+
+def collected_of_everybody(typed: Typed, columns: Columns, moment: Moment) -> FromClause | None:
+    """A function over members that reads nothing but them, of all whom they belong to at once: a table of `entity_id`
+    and `value`, without those who have no members; None where they belong to nobody."""
+    members, query, by = _over_members(typed, columns, moment)
+    if members.whose is None or members.among is None:
+        return None
+    query = query.add_columns(members.whose.label("entity_id")).where(members.among)
+    if by is None:
+        query = query.group_by(members.whose)
+    else:
+        query = query.ext(distinct_on(members.whose)).order_by(members.whose, *by)
+    return query.subquery()
+
+
+def _shaped(typed: Typed, found: Sql) -> Sql:
+    """What a query over members gives, as the value of the function."""
+    if typed.name in ("sum", "average"):
+        return _step(found)
+    return (
+        cast(found, Numeric)
+        if typed.name in ("count", "count_filled")
+        else type_coerce(found, SQL_TYPES[typed.type.kind])
+    )
+
+
+def shaped_or_empty(typed: Typed, found: FromClause) -> Sql:
+    """The same of a row of the table of everybody, which is missing for those who have no members."""
+    none = FINISHERS[typed.name]([], False)
+    value = _shaped(typed, found.c.value)
+    return value if none is None else case((found.c.entity_id.is_(None), bound(none, typed.type.kind)), else_=value)
+
+
+def _over_members(
+    typed: Typed, columns: Columns, moment: Moment
+) -> tuple[Collected, Select[Any], tuple[ColumnElement[Any], ...] | None]:
+    """The members of a collection, the query of what is asked of them, and in what order one of them is picked."""
     if columns.collect is None:
         raise NotCompilable(typed.span, "Collections are worked out in Python here.")
     level = typed.inner
@@ -160,21 +223,16 @@ def _collect(typed: Typed, columns: Columns, moment: Moment) -> Sql:
     )
     roles = dict(zip(typed.roles, typed.parts, strict=True))
     part = {role: compile_sql(below, inner, moment) for role, below in roles.items()}
-    kind = roles["column"].type.kind if "column" in roles else "yes_no"
     value = _collated(part["column"], roles["column"]) if "column" in part else members.order
     where = part.get("where")
-    query = select(_AGGREGATES[typed.name](value, where, typed)).select_from(members.source).where(members.tie)
+    query = select(_AGGREGATES[typed.name](value, where, typed).label("value")).select_from(members.source)
     if where is not None and typed.name not in ("any", "all"):
         query = query.where(where)
-    if typed.name in ("latest", "first"):
-        by = _collated(part["by"], roles["by"]) if "by" in part else members.order
-        down = typed.name == "latest"
-        query = query.where(by.is_not(None)).limit(1)
-        query = query.order_by(by.desc(), members.order.desc()) if down else query.order_by(by, members.order)
-    found: Sql = query.correlate(*_around(columns)).scalar_subquery()
-    if typed.name in ("sum", "average"):
-        return _step(found)
-    return cast(found, Numeric) if typed.name in ("count", "count_filled") else type_coerce(found, SQL_TYPES[kind])
+    if typed.name not in ("latest", "first"):
+        return members, query, None
+    by = _collated(part["by"], roles["by"]) if "by" in part else members.order
+    down = typed.name == "latest"
+    return members, query.where(by.is_not(None)), (by.desc(), members.order.desc()) if down else (by, members.order)
 
 
 def _around(columns: Columns) -> list[FromClause]:

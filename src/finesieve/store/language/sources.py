@@ -19,10 +19,17 @@ from finesieve.store.definitions.catalogue import OWN_COLUMNS, Definitions
 from finesieve.store.definitions.columns import SQL_TYPES
 from finesieve.store.definitions.orders import orders_with_facts
 from finesieve.store.language.by_python import by_python
-from finesieve.store.language.compiler import Collected, Columns, Sql, compile_sql
+from finesieve.store.language.compiler import (
+    Collected,
+    Columns,
+    Sql,
+    collected_of_everybody,
+    compile_sql,
+    shaped_or_empty,
+)
 from finesieve.store.language.history import history_of_everybody, lines_of_history
 
-__all__ = ["Source", "members_of_collection", "source_of"]
+__all__ = ["Source", "is_of_everybody", "members_of_collection", "of_everybody", "source_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +82,7 @@ def source_of(
     sizes = _sizes(derivation, wanted)
     if over and isinstance(table, Table) and max(sizes.values(), default=0) <= WRITTEN_OUT:
         read = [*over, *(derivation.formulas[key] for key in needed if key in derivation.formulas)]
-        source = _with_the_past(definitions, source, read, moment)
+        source = _worked_out_for_all(definitions, source, read, moment)
     for layer in derivation.layers(wanted):
         large = [key for key in layer if sizes[key] > WRITTEN_OUT]
         if large:
@@ -89,20 +96,35 @@ def source_of(
     return source
 
 
-def _with_the_past(definitions: Definitions, source: Source, over: Sequence[Typed], moment: Moment) -> Source:
-    """The source joined with what these read of a person's past, as far as the question is the same for everybody."""
+def _worked_out_for_all(definitions: Definitions, source: Source, over: Sequence[Typed], moment: Moment) -> Source:
+    """The source joined with what these read of records and of the past, as far as it is the same for everybody."""
     names, table = dict(source.names), source.table
     joined: dict[Typed, str] = {}
     for part in (part for one in over for part in one.walk()):
-        same = part.operation in ("last_change", "value_on") and not part.level
-        if not same or unplaced(part) in joined or any(below.names for below in part.parts):
+        if not is_of_everybody(part) or unplaced(part) in joined:
             continue
-        days = [compile_sql(below, source.columns, moment) for below in part.parts]
-        past = history_of_everybody(definitions, part, days, moment)
-        table = table.outerjoin(past, past.c.entity_id == source.id)
-        joined[unplaced(part)] = name = f"past {len(joined)}"
-        names[name] = past.c.value
+        found = of_everybody(definitions, part, source.columns, moment)
+        if found is not None:
+            table = table.outerjoin(found, found.c.entity_id == source.id)
+            joined[unplaced(part)] = name = f"of all {len(joined)}"
+            names[name] = shaped_or_empty(part, found) if part.operation == "collect" else found.c.value
     return Source(table, source.id, names, replace(source.columns, names=names, joined=joined))
+
+
+def is_of_everybody(part: Typed) -> bool:
+    """Whether a part can be worked out for everybody at once: it reads records, or the past, and no value of theirs."""
+    if part.level or part.operation not in ("collect", "last_change", "value_on"):
+        return False
+    return not any(below.names for below in part.parts)
+
+
+def of_everybody(definitions: Definitions, part: Typed, columns: Columns, moment: Moment) -> FromClause | None:
+    """Such a part of all people at once: a table of `entity_id` and `value`, in which those who have nothing of the
+    kind are missing. None where it cannot be done."""
+    if part.operation == "collect":
+        return collected_of_everybody(part, columns, moment)
+    days = [compile_sql(below, columns, moment) for below in part.parts]
+    return history_of_everybody(definitions, part, days, moment)
 
 
 def _sizes(derivation: Derivation, wanted: frozenset[str]) -> dict[str, int]:
@@ -164,23 +186,20 @@ def members_of_collection(
         orders = orders_with_facts(definitions)
         source = source_of(session, definitions, wanted, moment, about, table=orders)
         whose = around.c.id if around is not None else literal(0)
-        return Collected(
-            source.table, and_(orders.c.person_id == whose, orders.c.fact_state.in_(PLACED)), source.names, source.id
-        )
+        among: Sql = orders.c.fact_state.in_(PLACED)
+        tie = and_(orders.c.person_id == whose, among)
+        return Collected(source.table, tie, source.names, source.id, orders.c.person_id, among)
     source = source_of(session, definitions, wanted, moment, about, table=definitions.tables[about].alias())
     if about == PERSON:
         # The house's collection: everybody.
         return Collected(source.table, true(), source.names, source.id)
     links = definitions.link.alias()
-    tie = and_(
-        links.c.link_id == _link_id(definitions, collection, about),
-        links.c.record_id == source.id,
-        links.c.target_id == (around.c.id if around is not None else literal(0)),
-    )
+    among = and_(links.c.link_id == _link_id(definitions, collection, about), links.c.record_id == source.id)
     if "archived_at" in source.table.c:
-        tie = and_(tie, source.table.c.archived_at.is_(None))
+        among = and_(among, source.table.c.archived_at.is_(None))
+    tie = and_(among, links.c.target_id == (around.c.id if around is not None else literal(0)))
     joined = source.table.join(links, links.c.record_id == source.id)
-    return Collected(joined, tie, source.names, source.id)
+    return Collected(joined, tie, source.names, source.id, links.c.target_id, among)
 
 
 def _link_id(definitions: Definitions, collection: str, about: str) -> int:
