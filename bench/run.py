@@ -12,7 +12,9 @@
    house values: at most 300 ms.
 7. Somebody's account with 60 fields, 10 records and 20 orders: at most 3 × one
    by hand; member pages of 30 placeholders: at least 100 a second.
-8. Forms and formulas in the core, the composer on 200 questions, and twenty
+8. Compute and Sift over all these people: segments, their overlap and sizes,
+   lists, an export; see bench/sifting.py.
+9. Forms and formulas in the core, the composer on 200 questions, and twenty
    people at once against a real server process: see bench/forms.py.
 
 Usage: python -m bench.run [--people N]
@@ -39,6 +41,7 @@ from bench.large import define_pages, make_large, sign_in
 from bench.locks import long_work
 from bench.members import members
 from bench.pages import office_pages
+from bench.sifting import sifting
 from finesieve.app import create_app
 from finesieve.demo.crowd import crowd
 from finesieve.demo.load import DEMO_SLUG, load_demo
@@ -230,6 +233,7 @@ def main() -> int:
             kept.append(against_pages_by_hand(scope, client, "with-rules", engine, alternating, report))
             kept.append(members(store, TestClient(app), engine, alternating, report))
             kept.append(office_pages(client, scope))
+            kept.append(sifting(scope, alternating, report))
             kept.append(under_load(server.url, DEMO_SLUG, "with-rules", "without-rules"))
             kept.append(checkout_under_load(scope, server.url, DEMO_SLUG))
             kept.append(chat(scope, client, server.url, DEMO_SLUG))

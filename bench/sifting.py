@@ -100,9 +100,12 @@ def _conditions(bench: _Bench) -> list[bool]:
         f"r.archived_at IS NULL AND r.{plot['soil']} = 'clay' GROUP BY 1) AS x ON x.target_id = p.id WHERE x.much > 6"
     )
     bench.segment("Large plots", _LARGE)
-    line = f"SELECT FROM history AS h WHERE h.about = 'person' AND h.field_id = {bench.zone} AND h.entity_id = p.id"
-    ever = f"EXISTS ({line} AND h.workspace_id = {bench.scope.workspace_id} AND (h.new = '\"hill\"' OR h.old = '\"hill\"'))"
-    since = f"EXISTS ({line} AND h.workspace_id = {bench.scope.workspace_id} AND h.at >= current_date - 59)"
+    line = (
+        f"SELECT FROM history AS h WHERE h.workspace_id = {bench.scope.workspace_id} AND h.about = 'person' "
+        f"AND h.field_id = {bench.zone} AND h.entity_id = p.id"
+    )
+    ever = f"EXISTS ({line} AND (h.new = '\"hill\"' OR h.old = '\"hill\"'))"
+    since = f"EXISTS ({line} AND h.at >= current_date - 59)"
     return [
         bench.count("segment of five conditions", _FIVE, bench.people(five), 1.2),
         bench.count(

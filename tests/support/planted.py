@@ -1,6 +1,6 @@
 """The fields of generated expressions in a real workspace, and people and records in its tables."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import Any
 
@@ -85,6 +85,17 @@ class Planted:
                 raise _Undone
         except _Undone:
             return found
+
+    def planting(self, rows: Sequence[Mapping[str, Any]]) -> Iterator[Unit]:
+        """A transaction in which these people stand in the tables; they are taken out again."""
+        try:
+            with self.house.scope.transaction("owner") as unit:
+                for row in rows:
+                    self._plant(unit, row)
+                yield unit
+                raise _Undone
+        except _Undone:
+            return
 
     def _plant(self, unit: Unit, row: Mapping[str, Any]) -> int:
         values = {key: row[key] for key in (*NAMES, "crops")}

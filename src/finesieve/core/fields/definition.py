@@ -11,6 +11,7 @@ from typing import Final
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.built_in import KEPT_BY_ITSELF
 from finesieve.core.fields.encoding import Json, from_json
+from finesieve.core.fields.families.dates import write_instant
 from finesieve.core.fields.families.places import all_regions, country_codes, country_names, country_of, named_regions
 from finesieve.core.fields.manner import PLAIN, Manner, Titles, write_figure
 from finesieve.core.fields.options import Option
@@ -251,10 +252,21 @@ class Field:
         return f"{write_figure(value, self.manner.language)} {self.unit}".strip()
 
     def plain(self, value: Value) -> str:
-        """As `raw`, the same in every language: for files that programs read."""
+        """As `raw`, the same in every language: for files that programs read. Phone numbers are written as they are
+        kept, moments with the offset of their local time."""
         if isinstance(value, DayOfYear):
             return str(value)
-        return replace(self, manner=replace(self.manner, language=PLAIN.language)).raw(value)
+        if isinstance(value, datetime):
+            return write_instant(value, self.manner.zone)
+        if self.type_key == "phone":
+            return str(value or "")
+        return self._in_no_language.raw(value)
+
+    @property
+    def _in_no_language(self) -> "Field":
+        if self.manner.language == PLAIN.language:
+            return self
+        return replace(self, manner=replace(self.manner, language=PLAIN.language))
 
     def raw(self, value: Value) -> str:
         """The value as it stands in an input."""

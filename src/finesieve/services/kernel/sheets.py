@@ -1,21 +1,15 @@
-"""Files that spreadsheets open: the one writer of CSV, which lets no cell be taken for a formula."""
+"""Files that spreadsheets open, written line by line; no cell is taken for a formula."""
 
 import csv
 import io
-import re
 from collections.abc import Iterable, Iterator
 from typing import Final
 
-__all__ = ["csv_lines", "safe_cell"]
+from finesieve.core.cells import safe_cell
 
-_NUMBER: Final = re.compile(r"[+-]?[0-9]+([.,][0-9]+)?")
-_STARTS: Final = ("=", "+", "-", "@", "\t", "\r", "\n", "＝", "＋", "－", "＠")
+__all__ = ["csv_lines"]
+
 _PIECE: Final = 32_768
-
-
-def safe_cell(text: str) -> str:
-    """A cell that no spreadsheet takes for a formula: what begins like one gets a quote before it."""
-    return f"'{text}" if text.startswith(_STARTS) and not _NUMBER.fullmatch(text) else text
 
 
 def csv_lines(rows: Iterable[Iterable[str]]) -> Iterator[str]:

@@ -20,6 +20,7 @@ from finesieve.store.definitions.catalogue import Definitions
 from finesieve.store.language.admitted import admitted
 from finesieve.store.language.compiler import Sql, bound, compile_sql
 from finesieve.store.language.sources import Source, source_of
+from finesieve.store.reading.exporting import csv_of_rows
 from finesieve.store.reading.kept import kept, meaning, patience, times
 from finesieve.store.reading.searching import contains_word, searched_fields
 
@@ -40,6 +41,7 @@ __all__ = [
     "holders_of_level",
     "membership_counts",
     "page_of_people",
+    "people_as_csv",
     "sample_of_people",
     "stream_people",
     "tags_beside",
@@ -313,6 +315,17 @@ def stream_people(
     query = _people_query(session, definitions, moment, keys, "", meshes, "passes", None)
     for row in session.execute(query.execution_options(yield_per=1_000)):
         yield _person(row, keys)
+
+
+def people_as_csv(
+    session: Session, definitions: Definitions, moment: Moment, fields: Sequence[Field], meshes: Sequence[Typed]
+) -> Iterator[str]:
+    """The values of all people who pass the meshes as CSV, in pieces; of fields that the database itself can write."""
+    keys = [field.key for field in fields]
+    query = _people_query(session, definitions, moment, keys, "", meshes, "passes", None)
+    # Without the id.
+    values = query.with_only_columns(*list(query.selected_columns)[1:], maintain_column_froms=True)
+    return csv_of_rows(session, values, fields, moment)
 
 
 def sample_of_people(

@@ -25,6 +25,7 @@ __all__ = [
     "show_time",
     "twice",
     "write_datetime",
+    "write_instant",
     "write_time",
 ]
 
@@ -170,6 +171,15 @@ def show_datetime(value: Value, asked: Asked) -> str:
         local = value
     shown = write_moment(local, asked.manner.language)
     return f"{shown} ({_offset_of(value, asked.manner.zone)})" if _comes_twice(value, asked.manner.zone) else shown
+
+
+def write_instant(value: datetime, zone: tzinfo) -> str:
+    """For files that programs read: local time with its offset, in seconds where there are any."""
+    try:
+        local = value.astimezone(zone)
+    except OverflowError:
+        local = value
+    return local.isoformat("T", "seconds" if local.second else "minutes")
 
 
 def _comes_twice(value: datetime, zone: tzinfo) -> bool:
