@@ -8,6 +8,7 @@ import sys
 import unittest
 import urllib.request
 from pathlib import Path
+from unittest.mock import patch
 
 from sqlalchemy import text
 from sqlmodel import col, func, select
@@ -21,9 +22,11 @@ from finesieve.services.filling.decisions import waiting_for
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.people.bench import read_bench
 from finesieve.services.people.listing import list_people
-from finesieve.services.sift.segments import list_segments, read_segment
+from finesieve.services.people.records import add_record
+from finesieve.services.sift.segments import count_segment, keep_as_segment, list_segments, read_segment
 from finesieve.store.tables import Workspace
 from tests.support.database import store
+from tests.support.gardens import Garden
 from tests.support.house import NOW, make_house
 
 
@@ -41,6 +44,21 @@ class Crowd(unittest.TestCase):
             self.assertEqual(session.execute(indexes).all(), before)
         self.assertEqual(list_people(house.scope).everyone, 25)
         house.add(email="last@x.example")
+
+    def test_records_come_with_their_people(self) -> None:
+        """Batch by batch, each copy with its own; what is added afterwards finds a number that is free."""
+        garden = Garden()
+        scope, link = garden.house.scope, read_catalogue(garden.house.scope).record_types[0].main_link
+        assert link is not None
+        people = [garden.house.add(email=f"a{number}@x.example") for number in range(3)]
+        for person in people[:2]:
+            add_record(scope, garden.type, {"soil": "sand"}, {link.id: [person]})
+        with patch("finesieve.demo.crowd._BATCH", 2):
+            crowd(scope, 20)
+        segment = keep_as_segment(scope, "With plots", "count(plots) = 1")
+        self.assertEqual(count_segment(scope, segment), 14)  # six times three people and two more, two of each three
+        add_record(scope, garden.type, {"soil": "clay"}, {link.id: [people[2]]})
+        self.assertEqual(count_segment(scope, segment), 15)
 
 
 class Loading(unittest.TestCase):
