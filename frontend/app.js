@@ -135,7 +135,7 @@ function wordsFor(editor) {
 
 // What stands before the cursor: an option begun after a comparison, or a word begun.
 function begun(text) {
-  const option = text.match(/([a-z][a-z0-9_.]*)\s*(?:!?=|(?:not\s+)?in\s*\(|holds(?:\s+(?:any|every|no)\s*\()?)\s*(?:"[^"]*",\s*)*("?[^"()]*)$/i);
+  const option = text.match(/([a-z][a-z0-9_.]*)\s*(?:!?=\s*|(?:(?:not\s+)?in|holds\s+(?:any|every|no))\s*\(\s*(?:"[^"]*",\s*)*|holds\s+)("[^"]*|[^"(),]*)$/i);
   if (option && option[2] !== undefined && /^"?[^"]*$/.test(option[2]) && !/^\s/.test(option[2])) return { of: option[1].toLowerCase(), part: option[2] };
   const word = text.match(/[a-z][a-z0-9_.]*$/i);
   return word ? { of: "", part: word[0] } : null;

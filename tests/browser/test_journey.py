@@ -241,11 +241,12 @@ class Journey(unittest.TestCase):
         self.sound()
         page.fill("#label", "Plot area")
         page.fill("#unit", "m²")
-        page.one("#formula").send_keys("plot_length * plot_wdith")
+        page.editor("#formula").send_keys("plot_le")
+        page.until_text(".formula-words", "Plot length: number")
+        page.editor("#formula").send_keys(Keys.ENTER, " * plot_wdith")
         page.until_text("#preview", "No field is called plot_wdith. Nearest: plot_width.")
-        self.assertEqual(
-            page.driver.find_element(By.CSS_SELECTOR, "#formula-marks mark").get_attribute("textContent"), "plot_wdith"
-        )
+        page.until_text(".cm-lintRange-error", "plot_wdith")
+        self.assertEqual(page.text(".f-field"), "plot_length")
         self.sound()
         page.press("use plot_width")
         page.until_text("#preview", "Gives a number")
@@ -260,7 +261,7 @@ class Journey(unittest.TestCase):
         # A second that builds on the first, and a circle that is refused.
         page.press("New derived field", ".plus")
         page.fill("#label", "Large")
-        page.one("#formula").send_keys("plot_area >= 50")
+        page.editor("#formula").send_keys("plot_area >= 50")
         page.until_text("#preview", "Gives a yes/no")
         page.press("Save")
         page.until_text(".index", "Large")

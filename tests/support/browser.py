@@ -36,7 +36,8 @@ FLAGS = (
 
 # The first element one can see whose words, or whose name for screen readers, hold these words.
 _FIND = """
-return [...document.querySelectorAll(arguments[0])].find((element) => element.checkVisibility()
+const there = (element) => element.checkVisibility() || element.matches(".formula.edited textarea");
+return [...document.querySelectorAll(arguments[0])].find((element) => there(element)
   && ((element.innerText ?? element.textContent).includes(arguments[1]) || (element.getAttribute("aria-label") || "").includes(arguments[1]))) || null;
 """
 
@@ -160,6 +161,7 @@ class Page:
         def filled() -> bool:
             box = self.driver.execute_script(_FIND, css, "")
             if box is not None:
+                box = self._typed_into(box)
                 box.click()
                 box.send_keys(Keys.CONTROL, "a")
                 box.send_keys(Keys.DELETE)
@@ -167,6 +169,16 @@ class Page:
             return box is not None
 
         self.wait(filled, css)
+
+    def editor(self, css: str) -> WebElement:
+        """What a formula is typed into: the editor that stands in the place of its textarea."""
+        return self._typed_into(self.one(css))
+
+    def _typed_into(self, box: WebElement) -> WebElement:
+        found: WebElement | None = self.driver.execute_script(
+            "return arguments[0].closest('.formula.edited')?.querySelector('.cm-content')", box
+        )
+        return found or box
 
     def _settle(self) -> None:
         """Wait, as a person would, while a part of the page is still on its way."""

@@ -10,7 +10,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from finesieve.core.errors import NotAllowed
 
-__all__ = ["SecurityHeaders", "framed_by", "same_site", "same_token"]
+__all__ = ["SecurityHeaders", "framed_by", "same_site", "same_token", "style_nonce"]
 
 CSP: Final = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
@@ -42,12 +42,15 @@ class SecurityHeaders:
                 headers = MutableHeaders(scope=message)
                 for name, value in _HEADERS.items():
                     headers[name] = value
-                sites = scope.get("state", {}).get("framed_by")
+                state = scope.get("state", {})
+                sites, nonce = state.get("framed_by"), state.get("style_nonce")
+                policy = CSP
                 if sites:
                     del headers["X-Frame-Options"]  # which knows no sites
-                    headers["Content-Security-Policy"] = CSP.replace(
-                        "frame-ancestors 'none'", f"frame-ancestors {sites}"
-                    )
+                    policy = policy.replace("frame-ancestors 'none'", f"frame-ancestors {sites}")
+                if nonce:
+                    policy = policy.replace("style-src 'self'", f"style-src 'self' 'nonce-{nonce}'")
+                headers["Content-Security-Policy"] = policy
                 if not scope["path"].startswith("/static/"):
                     headers["Cache-Control"] = "no-store"
                 elif scope["query_string"].startswith(b"v="):
@@ -62,6 +65,13 @@ def framed_by(request: Request, sites: Sequence[str]) -> None:
     """Let pages of these sites, and of no other, show the answer within them."""
     if sites:
         request.state.framed_by = " ".join(sites)
+
+
+def style_nonce(request: Request) -> str:
+    """What a script of ours must know to add styles to the page that is answered with."""
+    nonce = secrets.token_urlsafe(16)
+    request.state.style_nonce = nonce
+    return nonce
 
 
 def same_site(request: Request) -> None:

@@ -31,6 +31,7 @@ from finesieve.services.kernel.changes import last_change
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.sift.effect import Effect, effect_of
 from finesieve.web.posted import Posted, whole_number
+from finesieve.web.security import style_nonce
 from finesieve.web.templating import render
 
 __all__ = ["router"]
@@ -93,6 +94,7 @@ def _editor(
         fixable=FIXABLE,
         marks=marked_text(typed["formula"], preview.problems if preview else ()),
         table=_table_of(formula) if about == PERSON else "",
+        nonce=style_nonce(request),
         status=status,
     )
 

@@ -38,6 +38,7 @@ from finesieve.services.sift.segments import (
     remove_segment,
 )
 from finesieve.web.posted import Posted
+from finesieve.web.security import style_nonce
 
 __all__ = ["router"]
 
@@ -130,6 +131,7 @@ def _segment_page(
         rows=list(_paired(view, drafts)),
         picture=draw_sieve(view.everyone, [mesh.tray for mesh in view.meshes], desk.language),
         as_text=as_text,
+        nonce=style_nonce(request) if as_text else "",
         typed=typed or stored,
         loses_comments=not as_text and has_comments(view.expression),
         overtaken=overtaken,

@@ -1,11 +1,11 @@
 """Where values are read from in SQL: a thing's table with its derived fields, and its collections."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Final
 
-from sqlalchemy import FromClause, Table, and_, func, literal, select, true, type_coerce
+from sqlalchemy import FromClause, Join, Table, and_, func, literal, select, true, type_coerce
 from sqlalchemy.dialects.postgresql import array
 from sqlmodel import Session
 
@@ -79,8 +79,9 @@ def source_of(
     if about == ORDER:
         names = {key: table.c[f"fact_{key}"] for key in ORDER_FACTS if key in needed} | names
     source = _made(session, definitions, table, names, moment)
-    sizes = _sizes(derivation, wanted)
-    if over and isinstance(table, Table) and max(sizes.values(), default=0) <= WRITTEN_OUT:
+    together = bool(over) and isinstance(table, Table)
+    sizes = _sizes(derivation, wanted, together=together)
+    if together:
         read = [*over, *(derivation.formulas[key] for key in needed if key in derivation.formulas)]
         source = _worked_out_for_all(definitions, source, read, moment)
     for layer in derivation.layers(wanted):
@@ -127,16 +128,21 @@ def of_everybody(definitions: Definitions, part: Typed, columns: Columns, moment
     return history_of_everybody(definitions, part, days, moment)
 
 
-def _sizes(derivation: Derivation, wanted: frozenset[str]) -> dict[str, int]:
-    """How many parts each derived field has when all that it reads is written out; one behind a fence has one."""
+def _sizes(derivation: Derivation, wanted: frozenset[str], *, together: bool) -> dict[str, int]:
+    """How many parts each derived field has when all that it reads is written out; one behind a fence has one.
+
+    What is worked out `together`, for everybody at once, is not worked out where it is read.
+    """
+
+    def weight(part: Typed) -> int:
+        return 1 if together and is_of_everybody(part) else _WEIGHTS.get(part.operation, 1)
+
     sizes: dict[str, int] = {}
     for layer in derivation.layers(wanted):
         for key in layer:
             parts = derivation.formulas[key].walk()
             own = {name: 1 if size > WRITTEN_OUT else size for name, size in sizes.items()}
-            sizes[key] = sum(
-                own.get(part.name, 1) if part.operation == "name" else _WEIGHTS.get(part.operation, 1) for part in parts
-            )
+            sizes[key] = sum(own.get(part.name, 1) if part.operation == "name" else weight(part) for part in parts)
     return sizes
 
 
@@ -152,7 +158,7 @@ def _fenced(source: Source, large: Mapping[str, Sql], definitions: Definitions, 
         columns |= {key: type_coerce(fence.c[_BEHIND + key], SQL_TYPES[kinds[key]]) for key in flat}
     if len(flat) < len(large):
         lists = select(*(large[key].label(_BEHIND + key) for key in large if key not in flat))
-        beside = lists.correlate(source.table).offset(literal(0)).lateral()
+        beside = lists.correlate(*_tables(source.table)).offset(literal(0)).lateral()
         joined = joined.join(beside, true())
         columns |= {key: beside.c[_BEHIND + key] for key in large if key not in flat}
     named = (sql.label(_BEHIND + key) for key, sql in columns.items())
@@ -160,6 +166,15 @@ def _fenced(source: Source, large: Mapping[str, Sql], definitions: Definitions, 
     if record_type_of(about) and "archived_at" in source.table.c:
         query = query.where(source.table.c.archived_at.is_(None))
     return query.subquery()
+
+
+def _tables(table: FromClause) -> Iterator[FromClause]:
+    """What a table is joined from."""
+    if isinstance(table, Join):
+        yield from _tables(table.left)
+        yield from _tables(table.right)
+    else:
+        yield table
 
 
 def _made(
