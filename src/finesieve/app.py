@@ -52,6 +52,7 @@ from finesieve.office.follow_up.routes import router as follow_up
 from finesieve.office.language.routes import router as language
 from finesieve.office.orders.routes import router as orders
 from finesieve.office.pages.routes import router as pages
+from finesieve.office.people.letters import router as people_letters
 from finesieve.office.people.listing import router as people_list
 from finesieve.office.people.routes import router as people
 from finesieve.office.records.routes import router as records
@@ -198,6 +199,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         follow_up_links,
         pages,
         language,
+        people_letters,
         people_list,
         people,
         records,

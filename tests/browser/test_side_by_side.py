@@ -6,14 +6,20 @@ from datetime import timedelta
 from decimal import Decimal
 
 from selenium.webdriver.common.keys import Keys
+from sqlmodel import select
 
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.memberships import list_tags
+from finesieve.services.follow_up.personal_links import PersonalLinkInput, create_personal_link
+from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.people.profiles import set_values
 from finesieve.services.sift.over_time import note_sizes
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, list_segments
+from finesieve.store.tables import OutboxMessage
+from tests.services.test_collect import make_form
 from tests.support.browser import Page
 from tests.support.house import NOW, make_house
+from tests.support.work import done
 
 
 class SideBySide(unittest.TestCase):
@@ -208,6 +214,36 @@ class SideBySide(unittest.TestCase):
         self.sound()
         page.press("yesterday", "a")
         page.until_text(".legend", "Swappers, 3 today")
+
+    def test_the_undecided_are_asked_by_a_personal_link(self) -> None:
+        """From the tray of those who cannot be told to the answer: Jay is asked for what is missing, and passes."""
+        form = make_form(self.house, "swaps_seed", "zone")
+        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        create_personal_link(self.scope, PersonalLinkInput(name="My answers", form=form, only_missing=True))
+        page = self.page
+        page.open(f"{self.base}/sift/{self.swappers}/tray/0/cant_tell")
+        page.until_text("#sheet tbody", "Jay")
+        page.press("Ask them", "a")
+        page.until_text("h1", "Write to them")
+        self.assertIn("we would like to know from you: Swaps seed.", page.one("#text").get_attribute("value") or "")
+        self.sound()
+        page.press("Preview", "button")
+        page.until_text(".letter", "Hello Jay,")
+        self.assertNotIn("?me=", page.text(".letter"), "nobody is given a link before it is sent")
+        self.sound()
+        page.press("Write to 1 person", "button")
+        page.until_text("#sheet", "It goes on if you leave this page")
+        done(self.house, int(page.driver.current_url.rpartition("/")[2]))
+        with self.scope.reading("owner") as unit:
+            body = unit.session.exec(select(OutboxMessage.body)).one()
+        page.open(body.split("here: ")[1].split()[0])
+        page.until_text("main", "Swaps seed")
+        self.assertNotIn("Zone", page.text("main"))
+        page.press("Yes", "label")
+        page.press("Send", "button")
+        page.until_text("main", "Thank you")
+        page.open(f"{self.base}/sift/{self.swappers}")
+        page.until_text("#passing", "4 people")
 
     def test_a_segment_made_of_another_by_sentence(self) -> None:
         both = self.made("Both", "")

@@ -24,7 +24,7 @@ from finesieve.services.kernel import changes, ledger
 from finesieve.services.kernel.scope import Scope, utc_now
 from finesieve.services.kernel.searching import tend
 from finesieve.services.kernel.tasks import RUN_TASK, run_task
-from finesieve.services.people import bulk
+from finesieve.services.people import bulk, letters
 from finesieve.services.people.personal_links import sweep_links
 from finesieve.services.sift.over_time import note_sizes
 from finesieve.services.values.files import sweep_uploads
@@ -42,7 +42,7 @@ _WAIT: Final = 4
 
 # What can be begun as long work declares itself when it is imported.
 _WORKS: Final = (
-    bulk, changes, deletion, gathering, joining_days, ledger, mapping, moving, retyping, tag_families, tagging,
+    bulk, changes, deletion, gathering, joining_days, ledger, letters, mapping, moving, retyping, tag_families, tagging,
 )  # fmt: skip
 
 

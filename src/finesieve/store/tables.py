@@ -499,7 +499,8 @@ class PeopleView(SQLModel, table=True):
 
 
 class BulkChange(SQLModel, table=True):
-    """One change of a value for many people at once: `what` it was; its lines of the history have this moment.
+    """One change of a value for many people at once, or one letter to many: `what` it was; its lines of the history
+    have this moment.
 
     It is `applied`, or taken back. A key counts `once`; `people` is how many changed, `change_id` what undoes it.
     """

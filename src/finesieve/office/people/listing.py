@@ -35,7 +35,7 @@ from finesieve.services.people.profiles import read_line, set_values
 from finesieve.web.posted import Posted, PostedForm, whole_number
 from finesieve.web.templating import render
 
-__all__ = ["router"]
+__all__ = ["address_of_list", "chosen_people", "router"]
 
 router = APIRouter(prefix="/w/{slug}/people")
 
@@ -76,7 +76,7 @@ def _columns(given: PostedForm, kept: Listing) -> tuple[str, ...]:
     return tuple(dict.fromkeys([key for key in before if key in ticked] + ticked))[:MOST_COLUMNS]
 
 
-def _address(desk: Desk, listing: Listing, view_id: int, **more: str) -> str:
+def address_of_list(desk: Desk, listing: Listing, view_id: int, **more: str) -> str:
     """The address of the list looked at in this way."""
     parts = {
         "view": str(view_id or ""),
@@ -131,7 +131,7 @@ def _people_page(
         changed=view is not None and listing != view.listing,
         shown=shown,
         choices=_choices(desk, catalogue),
-        address=lambda **more: _address(desk, listing, view_id, **more),
+        address=lambda **more: address_of_list(desk, listing, view_id, **more),
         heads=[_head(desk, field, listing, view_id) for field in people.columns],
         panel=request.query_params.get("panel", ""),
         to_set=tuple((f"set:{field.id}", f"Set {field.label}") for field in settable),
@@ -202,7 +202,7 @@ def _sorted_by(desk: Desk, listing: Listing, view_id: int, key: str) -> str:
         wanted = listing.model_copy(update={"down": True})
     else:
         wanted = listing.model_copy(update={"sort": "", "down": False})
-    return _address(desk, wanted, view_id)
+    return address_of_list(desk, wanted, view_id)
 
 
 @router.post("/views")
@@ -227,7 +227,7 @@ def drop_view(desk: DeskHere, view_id: int) -> Response:
 # Many at once ---------------------------------------------------------------------------------
 
 
-def _chosen(desk: Desk, form: PostedForm) -> tuple[Chosen, Listing, int]:
+def chosen_people(desk: Desk, form: PostedForm) -> tuple[Chosen, Listing, int]:
     listing, _rule, view_id = _listing(desk, form, read_catalogue(desk.scope))
     if form.text("everybody") == "yes":
         return Chosen(listing=listing), listing, view_id
@@ -244,16 +244,18 @@ def _asked(form: PostedForm) -> BulkInput:
 
 @router.post("/bulk")
 def preview_bulk(request: Request, desk: DeskHere, form: Posted) -> Response:
-    """What a change of many would do; nothing is done yet."""
+    """What a change of many would do; nothing is done yet. A letter to them is written on a page of its own."""
     desk.scope.need("editor")
-    chosen, listing, view_id = _chosen(desk, form)
+    if form.text("what") == "write":
+        return RedirectResponse(desk.path("people/write"), 307)
+    chosen, listing, view_id = chosen_people(desk, form)
     if not chosen.ids and chosen.listing is None:
-        return RedirectResponse(_address(desk, listing, view_id, nobody="1"), 303)
+        return RedirectResponse(address_of_list(desk, listing, view_id, nobody="1"), 303)
     return _bulk_page(request, desk, form, {})
 
 
 def _bulk_page(request: Request, desk: Desk, form: PostedForm, messages: Mapping[str, str]) -> Response:
-    chosen, listing, view_id = _chosen(desk, form)
+    chosen, listing, view_id = chosen_people(desk, form)
     catalogue = read_catalogue(desk.scope)
     what, _, field_id = form.text("what").partition(":")
     field = catalogue.by_id.get(whole_number(field_id) or 0)
@@ -272,7 +274,7 @@ def _bulk_page(request: Request, desk: Desk, form: PostedForm, messages: Mapping
         title="Change many",
         sections=people_sections(desk, view_id),
         listing=listing,
-        back=_address(desk, listing, view_id),
+        back=address_of_list(desk, listing, view_id),
         view_id=view_id,
         chosen=chosen,
         what=form.text("what"),
@@ -290,14 +292,14 @@ def _bulk_page(request: Request, desk: Desk, form: PostedForm, messages: Mapping
 @router.post("/bulk/do")
 def do_bulk(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Do it, and offer to undo it; for many, a task sees to it."""
-    chosen, listing, view_id = _chosen(desk, form)
+    chosen, listing, view_id = chosen_people(desk, form)
     try:
         done = change_in_bulk(desk.scope, chosen, _asked(form), form.text("once")[:40])
     except InvalidInput as problem:
         return _bulk_page(request, desk, form, problem.messages)
     if done.task:
         return RedirectResponse(desk.path(f"define/tasks/{done.task}"), 303)
-    return back_with(_address(desk, listing, view_id, changed=str(done.people)), done.change)
+    return back_with(address_of_list(desk, listing, view_id, changed=str(done.people)), done.change)
 
 
 # In place -------------------------------------------------------------------------------------

@@ -11,7 +11,7 @@ from finesieve.office.shared.frame import page
 from finesieve.office.shared.sentences import draft_of, words_of_segments
 from finesieve.office.sift.index import sift_sections
 from finesieve.services.sift.segments import read_segment
-from finesieve.services.sift.trays import save_tray, tray_condition, tray_people
+from finesieve.services.sift.trays import missing_at, save_tray, tray_condition, tray_people
 from finesieve.web.posted import Posted
 
 __all__ = ["looked_without", "router"]
@@ -68,6 +68,7 @@ def _tray_page(
         verdict=verdict,
         draft=draft,
         condition=condition if len(condition) <= EXPRESSION else "",
+        missing=missing_at(desk.scope, segment_id, place) if verdict == "cant_tell" else (),
         typed=typed,
         message=message,
         status=status,

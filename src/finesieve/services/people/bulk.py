@@ -35,7 +35,7 @@ from finesieve.store.reading.rows import rows_by_ids
 from finesieve.store.tables import BulkChange, DefinitionChange, History, TagRow
 from finesieve.store.values.rows import lock_rows
 
-__all__ = ["BulkInput", "BulkPlan", "Chosen", "Done", "change_in_bulk", "plan_bulk"]
+__all__ = ["AT_ONCE", "BulkInput", "BulkPlan", "Chosen", "Done", "change_in_bulk", "ids_of", "plan_bulk"]
 
 AT_ONCE: Final = 1_000
 """So many people are looked at beforehand, changed within a request, and changed in one batch of a task."""
@@ -168,7 +168,7 @@ def plan_bulk(scope: Scope, chosen: Chosen, asked: BulkInput) -> BulkPlan:
     """What a change would do, looked at for the first thousand people; stores nothing. Raises InvalidInput."""
     with scope.reading("editor") as unit:
         wish = _read(unit, asked)
-        ids = _ids(unit, chosen, None, AT_ONCE + 1)
+        ids = ids_of(unit, chosen, None, AT_ONCE + 1)
         wanted, refused, samples, same = _wanted(unit, wish, ids[:AT_ONCE])
         return BulkPlan(
             wish.label,
@@ -206,7 +206,7 @@ def _change_once(scope: Scope, chosen: Chosen, asked: BulkInput, once: str) -> D
         )
         unit.session.add(row)
         unit.session.flush()
-        ids = _ids(unit, chosen, None, AT_ONCE + 1)
+        ids = ids_of(unit, chosen, None, AT_ONCE + 1)
         if len(ids) > AT_ONCE:
             listing = chosen.listing.model_dump(mode="json") if chosen.listing else None
             payload = {"bulk": row.id, "ids": list(chosen.ids), "listing": listing}
@@ -225,8 +225,8 @@ def _finish(unit: Unit, row: BulkChange, label: str, people: int) -> Done:
     return Done(people, row.change_id)
 
 
-def _ids(unit: Unit, chosen: Chosen, before_id: int | None, limit: int) -> list[int]:
-    """The people chosen, the newest first, from below one on."""
+def ids_of(unit: Unit, chosen: Chosen, before_id: int | None, limit: int) -> list[int]:
+    """The people chosen, the newest first, from below one on. Raises InvalidInput for a condition with problems."""
     if chosen.listing is None:
         there = rows_by_ids(unit.session, unit.definitions, PERSON, [], chosen.ids)
         return [one for one in sorted(there, reverse=True) if before_id is None or one < before_id][:limit]
@@ -319,7 +319,7 @@ def _change_everybody(scope: Scope, payload: dict[str, Any], progress: Progress)
                 if row is None or row.applied:
                     return _told(unit, row)
                 wish = _read(unit, BulkInput.model_validate(row.what))
-                ids = _ids(unit, chosen, before_id, AT_ONCE)
+                ids = ids_of(unit, chosen, before_id, AT_ONCE)
                 done += _change(unit, wish, ids, row)
                 if len(ids) < AT_ONCE:
                     _finish(unit, row, wish.label, done)

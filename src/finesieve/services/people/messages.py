@@ -1,6 +1,6 @@
 """Texts to one person: filled with what they may know of themself, of their level, and their personal links."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from functools import partial
 
 from finesieve.core.fields.about import LEVEL, PERSON
@@ -26,8 +26,13 @@ def brings_of(unit: Unit, level_key: Value) -> dict[str, Value]:
     return {key: row.get(key) for key in unit.catalogue.keys_of(LEVEL)}
 
 
-def fill_message(unit: Unit, text: str, person_id: int, stored: Mapping[str, Value]) -> str:
-    """A text as somebody is to read it; what is private to staff is blank. `stored` are their values."""
+def fill_message(
+    unit: Unit, text: str, person_id: int, stored: Mapping[str, Value], link: Callable[[str], str] | None = None
+) -> str:
+    """A text as somebody is to read it; what is private to staff is blank. `stored` are their values.
+
+    Personal links are given to them, unless `link` says what stands for one.
+    """
     if "{" not in text and "}" not in text:
         return text
     catalogue = unit.catalogue
@@ -35,7 +40,7 @@ def fill_message(unit: Unit, text: str, person_id: int, stored: Mapping[str, Val
     told = {key: value for key, value in stored.items() if (PERSON, key) not in hidden}
     level = {} if "level." not in text else brings_of(unit, stored.get("level"))
     level = {key: value for key, value in level.items() if (LEVEL, key) not in hidden}
-    reader = Reader(row_of(unit, PERSON, person_id, told), level, issue(unit, person_id))
+    reader = Reader(row_of(unit, PERSON, person_id, told), level, link or issue(unit, person_id))
     elsewhere = {place for place in hidden if place[0] not in (PERSON, LEVEL)}
     world = reader_world(catalogue)
 

@@ -17,7 +17,7 @@ from finesieve.services.sift.segments import (
 )
 from finesieve.store.reading.people import SECONDS_TO_COUNT
 
-__all__ = ["save_tray", "tray_condition", "tray_people"]
+__all__ = ["missing_at", "save_tray", "tray_condition", "tray_people"]
 
 
 def tray_people(
@@ -56,6 +56,17 @@ def tray_condition(scope: Scope, segment_id: int, place: int, verdict: str, off:
         _refuse_unknown(len(typed), place, verdict, off)
         on = [node for at, node in enumerate(nodes[: place + 1]) if at not in off]
         return print_expression(condition_of_tray(on, verdict)) if on else ""
+
+
+def missing_at(scope: Scope, segment_id: int, place: int) -> tuple[str, ...]:
+    """The keys of the stored fields that a mesh reads, over however many derived ones: what those who cannot be told
+    there may lack. Raises NotFound, NotAllowed."""
+    with scope.reading("reader") as unit:
+        _, typed, _ = meshes_of(unit, segment_named(unit, segment_id).expression)
+        if not 0 <= place < len(typed):
+            return ()
+        read = unit.catalogue.derivation.ancestors(typed[place].names)
+        return tuple(field.key for field in unit.catalogue.stored if field.key in read)
 
 
 def save_tray(scope: Scope, segment_id: int, place: int, verdict: str, name: str, off: Collection[int] = ()) -> int:
