@@ -379,6 +379,17 @@ class Journey(unittest.TestCase):
             lambda: "4 reach this mesh: 2 pass" in (page.all(".tray")[1].get_attribute("aria-label") or ""),
             "the first order",
         )
+        page.drag(".mesh-row:nth-child(3) [data-grip]", ".mesh-row:nth-child(2) [data-grip]")
+        page.wait(
+            lambda: "4 reach this mesh: 3 pass" in (page.all(".tray")[1].get_attribute("aria-label") or ""),
+            "the dragged order",
+        )
+        self.sound()
+        page.press("Undo")
+        page.wait(
+            lambda: "4 reach this mesh: 2 pass" in (page.all(".tray")[1].get_attribute("aria-label") or ""),
+            "the first order again",
+        )
         page.press("Text", ".tools a")
         text = page.one("#expression").get_attribute("value")
         self.assertEqual(text, 'zone in ("north", "hill") and plot_area > 20 and swaps_seed')

@@ -89,11 +89,33 @@ function makeSortable(root) {
     });
   });
 }
+// The trays of a sieve: dragged by their number; the server counts them in their new order.
+function makeTrays() {
+  document.querySelectorAll("[data-trays]").forEach((list) => {
+    if (list.sortable) return;
+    // What passes by while one is dragged is told as a change, too; nothing has been changed before it is let go.
+    list.addEventListener("change", (event) => { if (event.item) event.stopPropagation(); });
+    list.sortable = window.Sortable.create(list, {
+      handle: "[data-grip]",
+      draggable: ".mesh-row",
+      animation: 120,
+      forceFallback: true,
+      onEnd: (event) => {
+        if (event.oldDraggableIndex === event.newDraggableIndex) return;
+        const moved = Object.assign(document.createElement("input"), { type: "hidden", name: "action", value: `move:${event.oldDraggableIndex}:${event.newDraggableIndex}` });
+        list.closest("form").append(moved);
+        list.closest("form").requestSubmit();
+        moved.remove();
+      },
+    });
+  });
+}
 document.addEventListener("DOMContentLoaded", () => {
   makeSortable(document);
+  makeTrays();
   document.querySelector("#work .question.on, #work .form-section.on > .section-head")?.scrollIntoView({ block: "nearest" });
 });
-document.addEventListener("htmx:after:swap", () => makeSortable(document));
+document.addEventListener("htmx:after:swap", () => { makeSortable(document); makeTrays(); });
 
 // Formulas: take a remedy, put in a name ---------------------------------------------------------
 let lastEditor = null;

@@ -426,7 +426,7 @@ def draft_of(clause: Part, words: Vocabulary) -> PartDraft:
 
 
 def read_sentence(form: PostedForm, words: Vocabulary, name: str = "", depth: int = 0) -> SentenceDraft:
-    """The sentence as posted, after the button that was pressed: `add`, `group`, `remove:2`, `up:1`, `down:0`.
+    """The sentence as posted, after what was done: `add`, `group`, `remove:2`, `up:1`, `down:0`, `move:2:0`.
 
     `name` tells several editors of one page apart: it stands before the names of
     its inputs, and before the button's: `show_add`. That of a group is `show_c2_g_`.
@@ -435,13 +435,18 @@ def read_sentence(form: PostedForm, words: Vocabulary, name: str = "", depth: in
     count = whole_number(form.text(f"{name}clauses")) or 0
     drafts = [_read(form, f"{name}c{place}_", words, depth) for place in range(min(count, MOST_CLAUSES))]
     action, _, rest = form.text("action").removeprefix(name).partition(":")
-    pressed = whole_number(rest)
+    pressed, _, onto = rest.partition(":")
     if form.text("action").startswith(name):
-        drafts = _acted(drafts, action, -1 if pressed is None else pressed, words)
+        drafts = _acted(drafts, action, _place(pressed), words, _place(onto))
     return SentenceDraft(joiner, tuple(drafts))
 
 
-def _acted(drafts: list[PartDraft], action: str, place: int, words: Vocabulary) -> list[PartDraft]:
+def _place(text: str) -> int:
+    number = whole_number(text)
+    return -1 if number is None else number
+
+
+def _acted(drafts: list[PartDraft], action: str, place: int, words: Vocabulary, onto: int) -> list[PartDraft]:
     if action in ("add", "group") and words.offered and len(drafts) < MOST_CLAUSES:
         first = _first(words)
         return [*drafts, first if action == "add" else GroupDraft(SentenceDraft("or", (first,)))]
@@ -449,6 +454,9 @@ def _acted(drafts: list[PartDraft], action: str, place: int, words: Vocabulary) 
         return drafts
     if action == "remove":
         return drafts[:place] + drafts[place + 1 :]
+    if action == "move" and 0 <= onto < len(drafts):
+        rest = drafts[:place] + drafts[place + 1 :]
+        return [*rest[:onto], drafts[place], *rest[onto:]]
     other = place + {"up": -1, "down": 1}.get(action, 0)
     if 0 <= other < len(drafts):
         drafts[place], drafts[other] = drafts[other], drafts[place]
