@@ -61,8 +61,8 @@ def main() -> int:
     picture(page, "member-page")
     page.open(f"{base}compute")
     page.press("Water a week", ".index a")
-    page.one("#formula").send_keys(Keys.CONTROL, "a")
-    page.one("#formula").send_keys('if(watering = "by hand", litres_a_day * 7, round(plot_aera * 0.8 * 7))')
+    page.editor("#formula").send_keys(Keys.CONTROL, "a")
+    page.editor("#formula").send_keys('if(watering = "by hand", litres_a_day * 7, round(plot_aera * 0.8 * 7))')
     page.until_text("#preview", "No field is called")
     page.press("use plot_area")
     page.until_text("#preview", "Gives a number")
@@ -71,9 +71,9 @@ def main() -> int:
     page.press("Engagement score", ".index a")
     page.until_text("#effect", "Over everybody")
     page.driver.execute_script(
-        "const f = document.getElementById('formula'); f.value = f.value.replace('* 10', '* 15')"
+        "const f = document.getElementById('formula'); f.value = f.value.replace('* 10', '* 15');"
+        "f.dispatchEvent(new Event('input', {bubbles: true}))"
     )
-    page.one("#formula").send_keys(" ")
     page.until_text("#effect", "Segments that move")
     page.driver.execute_script("document.getElementById('effect').scrollIntoView()")
     picture(page, "effect")
