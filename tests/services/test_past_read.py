@@ -17,6 +17,7 @@ from finesieve.services.sift.over_time import over_time
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.services.sift.why import segments_of_person
 from finesieve.services.values.past import histories_of
+from finesieve.services.values.steps import open_then, open_value
 from finesieve.services.values.writing import change_many
 from finesieve.store.reading.rows import stored_row
 from tests.support.house import NOW, make_house
@@ -94,6 +95,15 @@ class PastRead(unittest.TestCase):
                 told = {one.key: (one.old, one.new) for one in reversed(read_profile(self.scope, person).history)}
                 self.assertEqual(told["was_on_the_hill"], (before, "yes"))
                 self.assertEqual(told["moved_on"][1], "25 Nov 2026")
+
+    def test_then_and_now(self) -> None:
+        """As it was on a day, a derived value knows nothing of what came later."""
+        create_derived(self.scope, DerivedInput(label="Was in the north", formula='ever_held(zone, "north")'))
+        found = open_then(self.scope, self.wren, "was_in_the_north", (NOW - timedelta(days=20)).date())
+        assert found is not None
+        self.assertEqual(
+            (found.opened.shown, open_value(self.scope, self.wren, "was_in_the_north").shown), ("no", "yes")
+        )
 
     def test_in_a_message(self) -> None:
         """What was, and what derived values make of it, is told; so are records, which stood as none before."""

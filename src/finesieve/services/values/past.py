@@ -43,7 +43,8 @@ def value_told(
 
 
 def history_lines(unit: Unit, person_id: int, key: str) -> tuple[PastLine, ...]:
-    """The lines of the history of one field of a person, of tags, lists or level, in the order they were written."""
+    """The lines of the history of one field of a person, of tags, lists or level, in the order they were written: those
+    that were there at the moment it is."""
     type_, field = unit.catalogue.names.get(key), unit.catalogue.by_key.get(key)
     field_id = field.id if field is not None else OWN_IDS.get(key)
     if type_ is None or field_id is None:
@@ -54,7 +55,8 @@ def history_lines(unit: Unit, person_id: int, key: str) -> tuple[PastLine, ...]:
         lines = lines_of_field(unit.session, person_id, field_id)
         return tuple(past_line(one.at, one.old, one.new, type_, renamed) for one in lines)
 
-    return remembered(unit.session, ("history", unit.workspace_id, person_id, key), read)
+    lines = remembered(unit.session, ("history", unit.workspace_id, person_id, key), read)
+    return tuple(one for one in lines if one.at <= unit.moment.now)
 
 
 def histories_of(unit: Unit, person_id: int) -> dict[str, tuple[PastLine, ...]]:
