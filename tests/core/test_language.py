@@ -19,6 +19,7 @@ from finesieve.core.language.functions import FUNCTIONS
 from finesieve.core.language.parser import has_comments, parse
 from finesieve.core.language.printer import print_expression, print_text_literal, print_with_values
 from finesieve.core.language.problems import CATALOGUE, FIXABLE
+from finesieve.core.language.reference import words_of
 from finesieve.core.language.typed import OPERATIONS
 from finesieve.core.values import Type
 from tests.support import strategies
@@ -98,6 +99,8 @@ class Problems(unittest.TestCase):
         self.assertEqual([problem.code for problem in checked("lost + 1").problems], ["deleted-field"])
         in_a_form = replace(WORLD, remembered=frozenset())
         self.assertEqual([one.code for one in check("last_change(zone)", in_a_form).problems], ["history"])
+        offered = [{one.text for one in words_of(world)} & {"last_change("} for world in (WORLD, in_a_form)]
+        self.assertEqual(offered, [{"last_change("}, set()])
 
     def test_the_limits_admit_what_lies_within(self) -> None:
         """64 levels, long flat chains and 200 values are fine."""

@@ -274,7 +274,16 @@ class EditorsOnly(unittest.TestCase):
         )
         for role in ("reader", "clerk"):
             scope = self.house.as_role(role)  # type: ignore[arg-type]
-            for formula in ("debt", "twice * 2", "thrice", "house.margin", "debt is blank", "if(debt > 5, 1, 2)"):
+            for formula in (
+                "debt",
+                "twice * 2",
+                "thrice",
+                "house.margin",
+                "debt is blank",
+                "if(debt > 5, 1, 2)",
+                "last_change(debt)",
+                "value_on(twice, today())",
+            ):
                 with self.subTest(role=role, formula=formula):
                     preview = preview_formula(scope, formula)
                     self.assertEqual([problem.code for problem in preview.problems], ["unknown-field"])

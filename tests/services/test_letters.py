@@ -8,6 +8,7 @@ from sqlmodel import select
 
 from finesieve.core.errors import InvalidInput, NotAllowed
 from finesieve.services.define.built_ins import use_part
+from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.follow_up.personal_links import PersonalLinkInput, create_personal_link
 from finesieve.services.kernel.tasks import Progress, Stopped, read_task
 from finesieve.services.people.bulk import Chosen
@@ -61,6 +62,16 @@ class Letters(unittest.TestCase):
         self.write(self.all, text)
         addresses = {body.split("?me=")[1] for _, body in self.letters()}
         self.assertEqual(len(addresses), 2)
+
+    def test_a_subject_is_one_line(self) -> None:
+        """Whatever somebody has written into a field, it adds no line to the head of a letter."""
+        create_field(self.scope, self.house.group_id(), FieldInput(label="Motto", type_key="long_text"))
+        ash = self.house.add(email="oak@hedgerow.example", motto="Dig\nBcc: all@hedgerow.example")
+        task = write_to_many(self.scope, Chosen((ash,)), LetterInput(subject="{motto}\r\nX: y", text="B"))
+        done(self.house, task)
+        with self.scope.reading("owner") as unit:
+            subject = unit.session.exec(select(OutboxMessage.subject)).one()
+        self.assertEqual(subject, "Dig Bcc: all@hedgerow.example X: y")
 
     def test_who_has_not_agreed(self) -> None:
         """Left out, unless it is said that they must hear of it."""

@@ -8,6 +8,7 @@ from finesieve.core.fields.contexts import CONTEXTS, Context
 from finesieve.core.language.functions import FUNCTIONS
 from finesieve.core.language.names import World
 from finesieve.core.language.problems import CATALOGUE
+from finesieve.core.language.typed import OF_HISTORY
 from finesieve.core.values import KINDS, Type
 
 __all__ = ["OPERATORS", "Operator", "Word", "reference_page", "words_of"]
@@ -82,7 +83,8 @@ def words_of(world: World) -> Iterator[Word]:
     for prefix, names in world.prefixes.items():
         for key, type_ in (names or {}).items():
             yield _after_point(CONTEXTS[prefix], key, type_)
-    yield from (Word(f"{one.name}(", "function", f"{one.signature}: {one.help}") for one in FUNCTIONS.values())
+    functions = [one for one in FUNCTIONS.values() if world.remembered or one.name not in OF_HISTORY]
+    yield from (Word(f"{one.name}(", "function", f"{one.signature}: {one.help}") for one in functions)
     yield from (Word(text, "word", meaning) for text, meaning in _WORDS)
 
 

@@ -1,7 +1,7 @@
 """A letter to many people: looked at first, then written by a task, to each in words of their own, and once."""
 
 import secrets
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
@@ -127,10 +127,7 @@ def plan_letter(scope: Scope, chosen: Chosen, asked: LetterInput) -> LetterPlan:
         first = next((one for one in ids if why.get(one) == ""), None)
         if first is None:
             return plan
-        said = [
-            fill_message(unit, text, first, rows[first], lambda _key: f"/join/{unit.workspace.slug}/…")
-            for text in (asked.subject, asked.text)
-        ]
+        said = _filled(unit, asked, first, rows[first], lambda _key: f"/join/{unit.workspace.slug}/…")
         return LetterPlan(
             plan.looked_at, plan.readers, plan.no_email, plan.not_agreed, plan.more, person_name(rows[first]), *said
         )
@@ -200,10 +197,18 @@ def _write(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[st
 def _written(unit: Unit, asked: LetterInput, ids: list[int]) -> int:
     rows = {one: row for one, row in _rows(unit, ids).items() if not _why_not(unit, asked, row)}
     for one, stored in rows.items():
-        subject, body = (fill_message(unit, text, one, stored) for text in (asked.subject, asked.text))
+        subject, body = _filled(unit, asked, one, stored)
         letter = Letter("written", str(stored["email"]), subject, body)
         post(unit.session, unit.workspace_id, one, letter, unit.moment.now)
     return len(rows)
+
+
+def _filled(
+    unit: Unit, asked: LetterInput, person_id: int, stored: dict[str, Value], link: Callable[[str], str] | None = None
+) -> tuple[str, str]:
+    """The subject, which is one line whatever stands in a placeholder, and the text, as somebody reads them."""
+    subject, body = (fill_message(unit, text, person_id, stored, link) for text in (asked.subject, asked.text))
+    return " ".join(subject.split()), body
 
 
 def _told(unit: Unit, people: int) -> str:
