@@ -252,14 +252,14 @@ class Field:
         return f"{write_figure(value, self.manner.language)} {self.unit}".strip()
 
     def plain(self, value: Value) -> str:
-        """As `raw`, the same in every language: for files that programs read. Phone numbers are written as they are
-        kept, moments with the offset of their local time."""
+        """As `raw`, the same in every language: for files that programs read. Texts, phone numbers among them, are
+        written as they are kept, moments with the offset of their local time."""
         if isinstance(value, DayOfYear):
             return str(value)
         if isinstance(value, datetime):
             return write_instant(value, self.manner.zone)
-        if self.type_key == "phone":
-            return str(value or "")
+        if isinstance(value, str):
+            return value
         return self._in_no_language.raw(value)
 
     @property

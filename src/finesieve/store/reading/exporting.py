@@ -7,13 +7,16 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from itertools import islice
 from typing import Any, Final
 
+import psycopg
 from sqlalchemy import DateTime, Integer, Numeric, Select, Text, any_, case, cast, func, literal
 from sqlalchemy.dialects.postgresql import ARRAY
+from sqlalchemy.exc import DBAPIError
 from sqlmodel import Session
 
 from finesieve.core.cells import FORMULA_STARTS, PLAIN_FIGURE
 from finesieve.core.fields.definition import Field
 from finesieve.core.language.evaluator import Moment
+from finesieve.core.values import Kind
 from finesieve.store.connection.database import in_time
 from finesieve.store.language.compiler import Sql
 
@@ -25,20 +28,24 @@ _PIECE: Final = 1_000
 
 def is_written_here(field: Field) -> bool:
     """Whether the database can write the values of a field."""
-    return field.type.key in _WRITERS
+    return field.type.kind in _WRITERS
 
 
 def csv_of_rows(session: Session, query: Select[Any], fields: Sequence[Field], moment: Moment) -> Iterator[str]:
     """The rows of a query, of one column for each field, as CSV in pieces."""
     columns = list(query.selected_columns)
-    cells = [_WRITERS[field.type.key](column, moment) for field, column in zip(fields, columns, strict=True)]
+    cells = [_WRITERS[field.type.kind](column, moment) for field, column in zip(fields, columns, strict=True)]
     statement, given = _with_values(session, query.with_only_columns(*cells, maintain_column_froms=True))
     driver: Any = session.connection().connection.driver_connection
-    with driver.cursor() as cursor, cursor.copy(f"COPY ({statement}) TO STDOUT (FORMAT csv)", given) as copy:
-        lines = (bytes(line[:-1]) for line in copy)
-        while piece := b"\r\n".join(islice(lines, _PIECE)):
-            in_time(session)
-            yield piece.decode() + "\r\n"
+    try:
+        with driver.cursor() as cursor, cursor.copy(f"COPY ({statement}) TO STDOUT (FORMAT csv)", given) as copy:
+            lines = (bytes(line[:-1]) for line in copy)
+            while piece := b"\r\n".join(islice(lines, _PIECE)):
+                in_time(session)
+                yield piece.decode() + "\r\n"
+    except psycopg.Error as error:
+        # As the session itself would say it, which knows what becomes of the transaction.
+        raise DBAPIError.instance(statement, None, error, psycopg.Error) from error
 
 
 def _with_values(session: Session, query: Select[Any]) -> tuple[str, Mapping[str, Any]]:
@@ -105,16 +112,19 @@ def _nothing(_value: Sql, _moment: Moment) -> Sql:
     return cast(literal(None), Text)
 
 
-_WRITERS: Final[Mapping[str, Callable[[Sql, Moment], Sql]]] = {
-    **dict.fromkeys(("short_text", "long_text", "email", "phone", "url", "colour", "postcode"), _text),
-    **dict.fromkeys(("choice", "progress", "country", "region", "record"), _text),
-    **dict.fromkeys(("number", "money"), _number),
-    **dict.fromkeys(("yes_no", "agreement"), _yes_no),
-    **dict.fromkeys(("choices", "text_list"), _several),
-    **dict.fromkeys(("secret", "file", "picture"), _nothing),
+_WRITERS: Final[Mapping[Kind, Callable[[Sql, Moment], Sql]]] = {
+    "text": _text,
+    "choice": _text,
+    "number": _number,
+    "money": _number,
+    "yes_no": _yes_no,
+    "choices": _several,
+    "text_list": _several,
+    "secret": _nothing,
+    "file": _nothing,
     "date": _date,
     "time": _time,
     "datetime": _moment_of,
     "day_of_year": lambda value, _moment: cast(value, Text),
 }
-"""How values of each type of field are written; one that is missing is written in Python."""
+"""How values of each kind are written; one that is missing is written in Python."""
