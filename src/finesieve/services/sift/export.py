@@ -141,13 +141,16 @@ def _rows(scope: Scope, wanted: _Wanted) -> Iterator[list[str]]:
 
 def _workbook(scope: Scope, wanted: _Wanted) -> bytes:
     """A workbook of one sheet: figures as figures, everything else as text."""
+    cells = _cells(scope, wanted)
+    # What cannot be worked out is said before a file of rows is begun, which nobody would close.
+    rows = chain(list(islice(cells, 2)), cells)
     with tempfile.SpooledTemporaryFile(max_size=8_000_000) as kept:
         book = xlsxwriter.Workbook(
             kept, {"constant_memory": True, "strings_to_formulas": False, "strings_to_urls": False}
         )
         sheet = book.add_worksheet()
         sheet.freeze_panes(1, 0)
-        for place, row in enumerate(_cells(scope, wanted)):
+        for place, row in enumerate(rows):
             for column, cell in enumerate(row):
                 if isinstance(cell, float):
                     sheet.write_number(place, column, cell)
