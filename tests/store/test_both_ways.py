@@ -77,7 +77,7 @@ class BothWays(unittest.TestCase):
         sql = by_sql(found.typed, strategies.WORLD, row)
         self.assertEqual(to_json(python), to_json(sql), f"{print_expression(node)} over {row}")
 
-    @settings(max_examples=150, deadline=None, derandomize=True, database=None)
+    @settings(max_examples=100, deadline=None, derandomize=True, database=None)
     @given(
         st.one_of(strategies.any_expression, strategies.any_collecting),
         st.lists(strategies.rows, min_size=1, max_size=3),

@@ -48,7 +48,7 @@ class HistoryBothWays(unittest.TestCase):
         rows = [OptionInput(was=one, label=one, value={"hill": "moor"}.get(one, one)) for one in NAMES["zone"].options]
         change_options(cls.planted.house.scope, cls.planted.house.field_id("zone"), rows)
 
-    @settings(max_examples=60, deadline=None, derandomize=True, database=None)
+    @settings(max_examples=40, deadline=None, derandomize=True, database=None)
     @given(st.lists(_line, max_size=14), _days, strategies.zones)
     def test_whatever_was_kept(self, lines: list[tuple[str, datetime, Json, Json]], day: date, zone: ZoneInfo) -> None:
         """Moments on both sides of midnight, values of every kind, and what no field of that kind would keep."""

@@ -26,7 +26,7 @@ from finesieve.standins.mail import Letter, post
 from finesieve.store.reading.rows import rows_by_ids
 from finesieve.store.tables import BulkChange, FormRow, PersonalLinkRow
 
-__all__ = ["LetterInput", "LetterPlan", "asking_for", "asks_consent", "plan_letter", "write_to_many"]
+__all__ = ["LetterInput", "LetterPlan", "asking_for", "plan_letter", "write_to_many"]
 
 _BATCH: Final = 100
 """So many letters are written in one transaction."""
@@ -57,7 +57,7 @@ class LetterPlan:
     body: str = ""
 
 
-def asks_consent(unit: Unit) -> bool:
+def _asks_consent(unit: Unit) -> bool:
     """Whether the house asks people if they agree to emails."""
     return _AGREED in unit.catalogue.by_key
 
@@ -109,7 +109,7 @@ def _why_not(unit: Unit, asked: LetterInput, stored: dict[str, Value]) -> str:
     """Why somebody gets no letter; "" for whoever does."""
     if not stored.get("email"):
         return "no_email"
-    return "not_agreed" if asked.agreed and asks_consent(unit) and stored.get(_AGREED) is not True else ""
+    return "not_agreed" if asked.agreed and _asks_consent(unit) and stored.get(_AGREED) is not True else ""
 
 
 def plan_letter(scope: Scope, chosen: Chosen, asked: LetterInput) -> LetterPlan:
