@@ -35,9 +35,20 @@ _ODD: list[Json] = [
 ]  # fmt: skip
 _MOMENTS = [datetime(2026, 3, 28, 23, 30, tzinfo=UTC) + timedelta(minutes=30 * step) for step in range(6)]
 _KEYS = [*NAMES, "crops", "tags"]
-_line = st.tuples(
-    st.sampled_from(_KEYS), st.sampled_from(_MOMENTS), st.sampled_from(_ODD), st.sampled_from(_ODD)
-)  # fmt: skip
+_SOUND: dict[str, list[Json]] = {
+    "plot_length": ["5", "3", "0.25"], "zone": ["north", "hill", "moor"], "crops": [["beans"], ["kale", "leek"]],
+    "tags": [["beans"], ["old"]], "member": [True, False], "name": ["Wren", "Ash"], "born": ["2000-02-29"],
+}  # fmt: skip
+
+
+def _lines_of(key: str) -> st.SearchStrategy[tuple[str, datetime, Json, Json]]:
+    """Mostly what the field keeps today, and now and then something else."""
+    sound, odd = st.sampled_from(_SOUND.get(key, _ODD)), st.sampled_from(_ODD)
+    value = st.one_of(sound, sound, odd)
+    return st.tuples(st.just(key), st.sampled_from(_MOMENTS), value, value)
+
+
+_line = st.sampled_from([*_KEYS, *_SOUND, *_SOUND]).flatmap(_lines_of)
 _days = st.sampled_from([date(2026, 3, 28), date(2026, 3, 29), date(2026, 3, 30)])
 
 
