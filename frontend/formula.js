@@ -126,7 +126,7 @@ function open(textarea) {
     view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: textarea.value }, selection: { anchor: textarea.selectionEnd } });
     mine = false;
   });
-  const problems = () => view.dispatch(setDiagnostics(view.state, problemsOf(view, document.querySelector(frame.dataset.problems))));
+  const problems = () => view.dom.isConnected && view.dispatch(setDiagnostics(view.state, problemsOf(view, document.querySelector(frame.dataset.problems))));
   document.addEventListener("htmx:after:swap", problems);
   problems();
   window.wordsFor(textarea).then((words) => view.dispatch({ effects: grammar.reconfigure(language(words)) }));

@@ -99,6 +99,9 @@ class Problems(unittest.TestCase):
         self.assertEqual([problem.code for problem in checked("lost + 1").problems], ["deleted-field"])
         in_a_form = replace(WORLD, remembered=frozenset())
         self.assertEqual([one.code for one in check("last_change(zone)", in_a_form).problems], ["history"])
+        for text in ("ever_held(tags, '')", "tags holds ''", "tags holds any ('x', '')"):
+            tagged = replace(WORLD, base=replace(WORLD.base, names={"tags": Type("choices")}), remembered={"tags"})
+            self.assertEqual([one.code for one in check(text, tagged).problems], ["compare-blank"], text)
         offered = [{one.text for one in words_of(world)} & {"last_change("} for world in (WORLD, in_a_form)]
         self.assertEqual(offered, [{"last_change("}, set()])
 

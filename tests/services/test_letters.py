@@ -10,9 +10,11 @@ from finesieve.core.errors import InvalidInput, NotAllowed
 from finesieve.services.define.built_ins import use_part
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.follow_up.personal_links import PersonalLinkInput, create_personal_link
+from finesieve.services.forms.composing import add_question
+from finesieve.services.forms.forms import publish_form, read_form
 from finesieve.services.kernel.tasks import Progress, Stopped, read_task
 from finesieve.services.people.bulk import Chosen
-from finesieve.services.people.letters import LetterInput, plan_letter, write_to_many
+from finesieve.services.people.letters import LetterInput, asking_for, plan_letter, write_to_many
 from finesieve.services.people.listing import Listing
 from finesieve.store.tables import OutboxMessage
 from tests.services.test_collect import make_form
@@ -62,6 +64,20 @@ class Letters(unittest.TestCase):
         self.write(self.all, text)
         addresses = {body.split("?me=")[1] for _, body in self.letters()}
         self.assertEqual(len(addresses), 2)
+
+    def test_it_asks_by_the_form_in_force(self) -> None:
+        """The link whose form asks most of what is missing, as it is published; none where none asks it."""
+        forms = [make_form(self.house, *keys) for keys in (("born",), ("zone", "plot_length"), ("zone",))]
+        for number, form in enumerate(forms):
+            create_personal_link(self.scope, PersonalLinkInput(name=f"Link {number}", form=form, only_missing=True))
+        self.assertNotIn("{link.", asking_for(self.scope, ["zone"]).text, "none is published")
+        for form in forms[1:]:
+            publish_form(self.scope, form, read_form(self.scope, form).revision)
+        self.assertIn("{link.link_1}", asking_for(self.scope, ["plot_length", "zone"]).text)
+        self.assertNotIn("{link.", asking_for(self.scope, ["born"]).text)
+        add_question(self.scope, forms[2], read_form(self.scope, forms[2]).revision, self.house.field_id("born"))
+        self.assertNotIn("{link.", asking_for(self.scope, ["born"]).text, "it is in the draft alone")
+        self.assertIn("Zone and Plot length", asking_for(self.scope, ["zone", "plot_length"]).text)
 
     def test_a_subject_is_one_line(self) -> None:
         """Whatever somebody has written into a field, it adds no line to the head of a letter."""

@@ -3,6 +3,7 @@
 import unittest
 from collections.abc import Mapping
 from dataclasses import replace
+from decimal import Decimal
 from zoneinfo import ZoneInfo
 
 from hypothesis import given, settings
@@ -13,7 +14,7 @@ from sqlmodel import Session
 from finesieve.core.errors import NotCompilable
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.language import tree
-from finesieve.core.language.checker import check_tree
+from finesieve.core.language.checker import check, check_tree
 from finesieve.core.language.evaluator import Moment, compile_python
 from finesieve.core.language.library import PYTHON_ONLY, WHITE
 from finesieve.core.language.names import World
@@ -21,9 +22,13 @@ from finesieve.core.language.printer import print_expression
 from finesieve.core.language.problems import Span
 from finesieve.core.language.typed import OPERATIONS, Typed
 from finesieve.core.values import Type, Value
+from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.define.deletion import delete_field
+from finesieve.services.define.groups import read_catalogue
 from finesieve.store.language import compiler
 from finesieve.store.language.by_python import by_python
 from finesieve.store.language.compiler import Columns, bound, compile_sql
+from finesieve.store.language.sources import source_of
 from finesieve.store.language.written import written_collections
 from tests.support import strategies
 from tests.support.database import store
@@ -93,6 +98,25 @@ class BothWays(unittest.TestCase):
         if typed.type.kind == "yes_no":
             found = self.planted.admits(typed, rows, MOMENT)
             self.assertEqual([one is True for one in python], found, f"{print_expression(node)} over {rows}")
+
+    def test_behind_a_fence(self) -> None:
+        """A derived field too large to be written out reads what is worked out for everybody at once, and so may the
+        condition around it."""
+        large = " + ".join(["sum(plots.area)", *["0"] * 200])
+        scope = self.planted.house.scope
+        derived = create_derived(scope, DerivedInput(label="Much", formula=large))
+        self.addCleanup(delete_field, scope, derived, "Much")
+        world = read_catalogue(scope).world("person")
+        typed = check("much > 1 and count(plots) + plot_length > 2", world).typed
+        assert typed is not None
+        blank = dict.fromkeys((*strategies.NAMES, "crops"))
+        rows = [blank | {"plot_length": Decimal(1), "plots": ({**dict.fromkeys(strategies.PLOT), "area": Decimal(one)},) * many}
+                for one, many in ((1, 1), (1, 2), (2, 1), (2, 2))]  # fmt: skip
+        self.assertEqual(self.planted.admits(typed, rows, MOMENT), [False, True, False, True])
+        for unit in self.planted.planting(rows):
+            source = source_of(unit.session, unit.definitions, typed.names, MOMENT, over=[typed])
+            query = str(select(source.id).select_from(source.table).where(compile_sql(typed, source.columns, MOMENT)))
+            self.assertEqual(query.count("GROUP BY"), 2, "each asked once, the count beyond the fence too")
 
     def test_white_space_is_the_same_set(self) -> None:
         """All of Unicode's white space is trimmed in both, and what only looks like it in neither."""

@@ -1,6 +1,6 @@
 """Tree to checked form. Returns every problem at once; a part in error causes no further one."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, tzinfo
 from functools import singledispatchmethod
@@ -246,11 +246,9 @@ class _Checker:
             message = f"“holds” asks a multiple choice, tags or lists; this is {say_kind(operand.type.kind)}."
             self._fit.say("wrong-type", node.operand.span, message)
             return None
-        one = Type("choice", operand.type.options, operand.type.source)
-        items = [self._fit.fitted(item, one) for item in map(self.typed, node.items) if item is not None]
-        if len(items) < len(node.items) or any(item is None or item.value is None for item in items):
+        found = self._options(operand.type, node.items)
+        if found is None:
             return None
-        found = [item for item in items if item is not None]
         return Typed(
             f"holds_{node.word or 'any'}",
             _YES_NO,
@@ -259,6 +257,22 @@ class _Checker:
             items=tuple(item.value for item in found),
             item_spans=tuple(item.span for item in found),
         )
+
+    def _options(self, of: Type, nodes: Sequence[tree.Node]) -> list[Typed] | None:
+        """Options of a choice as they are written out, or None where one will not do, already said."""
+        one = Type("choice", of.options, of.source)
+        found: list[Typed | None] = []
+        for node in nodes:
+            item = self.typed(node)
+            item = None if item is None else self._fit.fitted(item, one)
+            if item is not None and item.value is None:
+                blank = item.operation == "const"
+                message = "No option is an empty text." if blank else "Each option is written out."
+                self._fit.say("compare-blank" if blank else "list-item", node.span, message)
+                item = None
+            found.append(item)
+        sound = [item for item in found if item is not None]
+        return sound if len(sound) == len(found) else None
 
     @typed.register
     def _(self, node: tree.TextTest) -> Typed | None:
@@ -463,18 +477,9 @@ class _Checker:
         return Typed(node.function, gives, node.span, parts, name=of.name, about=of.about, level=of.level)
 
     def _ever_held(self, node: tree.Call, of: Typed | None, options: list[tree.Node]) -> Typed | None:
-        if of is None:
+        items = self._options(of.type, options) if of is not None else None
+        if of is None or items is None:
             return None
-        one = Type("choice", of.type.options, of.type.source)
-        items = []
-        for option in options:
-            if not isinstance(option, tree.Text):
-                self._fit.say("list-item", option.span, "Each option is written out.")
-                return None
-            item = self._fit.fitted(Typed("const", _TEXT, option.span, value=option.value, name="literal"), one)
-            if item is None or item.value is None:
-                return None
-            items.append(item)
         return Typed(
             "ever_held",
             _YES_NO,

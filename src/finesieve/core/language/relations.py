@@ -113,8 +113,10 @@ RELATIONS: Final[dict[str, Relation]] = {
         Relation("matches", _words("matches the pattern", "text"), "one"),
         Relation("filled", _words("is filled", *_ALL), "nothing"),
         Relation("blank", _words("is blank", *_ALL), "nothing"),
-        Relation("ever", _words("was at any time", "choice", "progress", choices="ever included"), "some", past=True),
-        Relation("never", _words("was never", "choice", "progress", choices="never included"), "some", past=True),
+        Relation("ever", _words("has ever been", "choice", "progress", choices="has ever included"), "some", past=True),
+        Relation(
+            "never", _words("has never been", "choice", "progress", choices="has never included"), "some", past=True
+        ),
         Relation("was", _words("was", *_ONE), "one on", between="on", past=True),
         Relation("changed in", _words("was changed in the last", *_ALL), "span", past=True),
         Relation("changed since", _words("was changed on or after", *_ALL), "day", past=True),

@@ -15,7 +15,14 @@ from finesieve.office.shared.frame import page
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.people.bulk import Chosen
-from finesieve.services.people.letters import LetterInput, LetterPlan, asking_for, plan_letter, write_to_many
+from finesieve.services.people.letters import (
+    LetterInput,
+    LetterPlan,
+    asking_for,
+    asks_consent,
+    plan_letter,
+    write_to_many,
+)
 from finesieve.services.people.listing import Listing
 from finesieve.web.posted import Posted, PostedForm
 
@@ -86,7 +93,7 @@ def _letter_page(
         back=address_of_list(desk, listing, view_id),
         asked=asked,
         plan=plan,
-        asks_consent="consent_email" in catalogue.by_key,
+        asks_consent=asks_consent(catalogue),
         has_links=bool(catalogue.personal_links),
         once=secrets.token_urlsafe(12),
         messages=messages or {},

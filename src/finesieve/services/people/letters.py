@@ -8,10 +8,11 @@ from typing import Any, Final
 from pydantic import Field as Bounds
 from sqlmodel import col, select
 
-from finesieve.core.errors import Conflict, InvalidInput
+from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, TookTooLong
 from finesieve.core.fields.about import PERSON
 from finesieve.core.fields.built_in import CONSENTS
 from finesieve.core.forms.definition import Form
+from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.model.reader import reader_world
 from finesieve.core.values import Value
 from finesieve.services.kernel.inputs import Input
@@ -24,9 +25,9 @@ from finesieve.services.people.messages import fill_message
 from finesieve.services.values.value_lines import person_name
 from finesieve.standins.mail import Letter, post
 from finesieve.store.reading.rows import rows_by_ids
-from finesieve.store.tables import BulkChange, FormRow, PersonalLinkRow
+from finesieve.store.tables import BulkChange, FormRow, FormVersion, PersonalLinkRow
 
-__all__ = ["LetterInput", "LetterPlan", "asking_for", "plan_letter", "write_to_many"]
+__all__ = ["LetterInput", "LetterPlan", "asking_for", "asks_consent", "plan_letter", "write_to_many"]
 
 _BATCH: Final = 100
 """So many letters are written in one transaction."""
@@ -57,9 +58,9 @@ class LetterPlan:
     body: str = ""
 
 
-def _asks_consent(unit: Unit) -> bool:
+def asks_consent(catalogue: Catalogue) -> bool:
     """Whether the house asks people if they agree to emails."""
-    return _AGREED in unit.catalogue.by_key
+    return _AGREED in catalogue.by_key
 
 
 def asking_for(scope: Scope, keys: Sequence[str]) -> LetterInput:
@@ -87,11 +88,17 @@ def _and(words: Sequence[str]) -> str:
 
 
 def _link_that_asks(unit: Unit, wanted: set[int]) -> str:
-    query = select(PersonalLinkRow.key, FormRow.draft).join(FormRow, col(FormRow.id) == col(PersonalLinkRow.form_id))
-    query = query.where(col(PersonalLinkRow.only_missing), col(FormRow.published) > 0).order_by(col(PersonalLinkRow.id))
+    """The key of the link whose form, as it is in force, asks most of these fields; "" where none asks any."""
+    query = (
+        select(PersonalLinkRow.key, FormVersion.document)
+        .join(FormRow, col(FormRow.id) == col(PersonalLinkRow.form_id))
+        .join(FormVersion, col(FormVersion.form_id) == col(FormRow.id))
+        .where(col(PersonalLinkRow.only_missing), col(FormVersion.number) == col(FormRow.published))
+        .order_by(col(PersonalLinkRow.id))
+    )
     found = [
-        (len(wanted & {question.field_id for question in Form.model_validate(draft).questions}), key)
-        for key, draft in unit.session.exec(query).all()
+        (len(wanted & {question.field_id for question in Form.model_validate(document).questions}), key)
+        for key, document in unit.session.exec(query).all()
     ]
     most, key = max(found, key=lambda pair: pair[0], default=(0, ""))
     return key if most else ""
@@ -109,7 +116,7 @@ def _why_not(unit: Unit, asked: LetterInput, stored: dict[str, Value]) -> str:
     """Why somebody gets no letter; "" for whoever does."""
     if not stored.get("email"):
         return "no_email"
-    return "not_agreed" if asked.agreed and _asks_consent(unit) and stored.get(_AGREED) is not True else ""
+    return "not_agreed" if asked.agreed and asks_consent(unit.catalogue) and stored.get(_AGREED) is not True else ""
 
 
 def plan_letter(scope: Scope, chosen: Chosen, asked: LetterInput) -> LetterPlan:
@@ -170,7 +177,7 @@ def _write(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[st
     written."""
     listing = Listing.model_validate(payload["listing"]) if payload["listing"] else None
     chosen = Chosen(tuple(payload["ids"]), listing)
-    before_id, looked_at, written = payload.get("before"), int(payload.get("looked_at", 0)), 0
+    before_id, looked_at = payload.get("before"), int(payload.get("looked_at", 0))
     try:
         while True:
             with scope.transaction("owner") as unit:
@@ -179,19 +186,20 @@ def _write(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[st
                     return {"message": _told(unit, row.people if row else 0)}
                 asked = LetterInput.model_validate({key: one for key, one in row.what.items() if key != "what"})
                 ids = ids_of(unit, chosen, before_id, _BATCH)
-                row.people = written = row.people + _written(unit, asked, ids)
+                row.people += _written(unit, asked, ids)
                 row.applied = len(ids) < _BATCH
                 unit.session.add(row)
-                if row.applied:
-                    return {"message": _told(unit, written)}
-                before_id, looked_at = ids[-1], looked_at + len(ids)
+                before_id, looked_at = ids[-1] if ids else before_id, looked_at + len(ids)
                 progress.keep(unit, before=before_id, looked_at=looked_at)
-            progress.say(looked_at, looked_at + _BATCH)
-    except Stopped:
+            progress.say(looked_at, looked_at if row.applied else looked_at + _BATCH)
+    except (Stopped, InvalidInput, TookTooLong) as why:
+        # What has been written by then stays written, and is said.
         with scope.separate("owner") as unit:
             row = unit.session.get(BulkChange, payload["bulk"])
-            said = _told(unit, row.people if row else written)
-        raise Stopped(f"It was stopped. {said}") from None
+            said = _told(unit, row.people if row else 0)
+        if isinstance(why, Stopped):
+            raise Stopped(f"It was stopped. {said}") from None
+        raise FineSieveError(f"{why} {said}") from why
 
 
 def _written(unit: Unit, asked: LetterInput, ids: list[int]) -> int:

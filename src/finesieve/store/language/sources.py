@@ -65,7 +65,7 @@ def source_of(
     A derived field is written out where it is read, which PostgreSQL plans best; one that has grown large is worked
     out once, behind a fence that the planner does not look through and that lets it use several processes all the
     same. `table` stands in for the whole table: an alias of it, or a sample. What the conditions `over` everybody read
-    of the past is worked out for all at once.
+    of records and of the past is worked out for all at once.
     """
     if table is None:
         table = orders_with_facts(definitions) if about == ORDER else definitions.tables[about]
@@ -90,7 +90,9 @@ def source_of(
             made = {key: compile_sql(derivation.formulas[key], source.columns, moment) for key in large}
             below = _fenced(source, made, definitions, about)
             names = {key: below.c[_BEHIND + key] for key in (*source.names, *large)}
+            made_before = source.columns.joined
             source = _made(session, definitions, below, names, moment)
+            source = replace(source, columns=replace(source.columns, joined=made_before))
         small = [key for key in layer if key not in large]
         names = source.names | {key: compile_sql(derivation.formulas[key], source.columns, moment) for key in small}
         source = replace(source, names=names, columns=replace(source.columns, names=names))
