@@ -66,6 +66,7 @@ class SideBySide(unittest.TestCase):
         page.editor("#formula").send_keys("plot_length * 3")
         page.until_text("#effect", "3 people get another value")
         page.until_text("#effect", "Segments that move")
+        page.until_text("#effect table:last-of-type tbody", "Many beds")
         moved = page.text("#effect table:last-of-type tbody")
         self.assertEqual(moved.split(), ["Many", "beds", "2", "3", "1", "–"])
         self.sound()

@@ -128,14 +128,19 @@ class Page:
         try:
             return WebDriverWait(self.driver, seconds, 0.05).until(look)
         except TimeoutException:
-            raise AssertionError(f"never came: {what}\n{self.driver.current_url}\n{self.text('body')[:2500]}") from None
+            raise AssertionError(f"never came: {what}\n{self.driver.current_url}\n{self._text('body')[:2500]}") from None
 
     def text(self, css: str) -> str:
+        """The words of an element; waited for, since a part of the page may just be on its way anew."""
+        words: tuple[str] = self.wait(lambda: (self._text(css),), css)
+        return words[0]
+
+    def _text(self, css: str) -> str:
         return self.driver.find_element(By.CSS_SELECTOR, css).text
 
     def until_text(self, css: str, words: str) -> None:
         """Wait until the words can be read there."""
-        self.wait(lambda: words in self.text(css), f"“{words}” in {css}")
+        self.wait(lambda: words in self._text(css), f"“{words}” in {css}")
 
     def press(self, words: str, css: str = "a, button") -> None:
         """Press the link or button with these words."""
