@@ -3,6 +3,7 @@
 import re
 from datetime import timedelta
 from decimal import Decimal
+from functools import cache
 
 from sqlmodel import col, select
 
@@ -62,20 +63,31 @@ def as_role(house: House, role: Role) -> Office:
     return Office(house)
 
 
+@cache
+def _secretive() -> Secretive:
+    """The one house that everybody pries into: those who may do little change nothing for the next."""
+    return Secretive()
+
+
+@cache
+def _their_forms() -> list[Form]:
+    return forms_of(as_role(_secretive().house, "owner"), _secretive())
+
+
 def prying(role: Role, share: int = 1) -> Count:
     """Every page, and every form that takes an expression, with names one may not see; nothing of them may show.
 
     Each input is asked one in `share` of the expressions, in turn; 0 for pages only.
     What is answered about a name that one may not see is what is answered about a name that nothing has.
     """
-    count, furnished = Count(f"prying, as {role}"), Secretive()
-    forms = forms_of(Office(furnished.house), furnished)
+    count, furnished = Count(f"prying, as {role}"), _secretive()
+    forms = _their_forms() if share else []
     office = as_role(furnished.house, role)
     for method, path in routes():
         if method == "GET":
             answer = office.client.get(furnished.address(path))
             count.end(answer.status_code, _shown(f"GET {path}", answer.text))
-    inputs = [(form, name) for form in forms for name, _ in form.inputs if _takes_an_expression(name)] if share else []
+    inputs = [(form, name) for form in forms for name, _ in form.inputs if _takes_an_expression(name)]
     for place, (form, name) in enumerate(inputs):
         for expression in EXPRESSIONS[place % share :: share]:
             _ask(count, office, form, name, expression)

@@ -3,6 +3,7 @@
 import atexit
 import json
 import os
+import shutil
 import threading
 import time
 from functools import cache
@@ -74,7 +75,7 @@ def driver() -> webdriver.Chrome:
     options = webdriver.ChromeOptions()
     for flag in FLAGS.split():
         options.add_argument(flag)
-    options.binary_location = "/usr/bin/chromium"
+    options.binary_location = shutil.which("chromium-headless-shell") or "/usr/bin/chromium"
     options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
     chrome = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
     atexit.register(chrome.quit)
@@ -128,7 +129,9 @@ class Page:
         try:
             return WebDriverWait(self.driver, seconds, 0.05).until(look)
         except TimeoutException:
-            raise AssertionError(f"never came: {what}\n{self.driver.current_url}\n{self._text('body')[:2500]}") from None
+            raise AssertionError(
+                f"never came: {what}\n{self.driver.current_url}\n{self._text('body')[:2500]}"
+            ) from None
 
     def text(self, css: str) -> str:
         """The words of an element; waited for, since a part of the page may just be on its way anew."""

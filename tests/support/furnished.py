@@ -41,6 +41,7 @@ class Furnished:
 
     def __init__(self) -> None:
         self.house: House = make_house()
+        self.group, self.zone = self.house.group_id(), self.house.field_id("zone")
         scope = self.house.scope
         self.form = create_form(scope, "Join us")
         publish_form(scope, self.form, read_form(scope, self.form).revision)
@@ -112,8 +113,8 @@ class Furnished:
             "sending_id": self.sending,
             "dismissed_id": self.dismissed,
             "key": "their_sum" if "/steps/" in path else "zone",
-            "slug": self.house.slug, "group_id": self.house.group_id(), "form_id": self.form, "segment_id": self.segment,
-            "field_id": self.derived if derived else self.value if house else self.house.field_id("zone"), "person_id": self.person,
+            "slug": self.house.slug, "group_id": self.group, "form_id": self.form, "segment_id": self.segment,
+            "field_id": self.derived if derived else self.value if house else self.zone, "person_id": self.person,
             "question_id": "q1", "place": 0, "verdict": "passes", "decision_id": self.decision, "workspace": self.house.slug,
             "form_slug": "join-us", "schedule_id": self.schedule, "level_id": self.level, "personal_id": self.personal, "membership_id": self.level,
             "page_name": "levels", "list_id": self.options, "type_id": self.type, "record_id": self.record,
