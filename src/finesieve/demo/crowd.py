@@ -9,7 +9,7 @@ from sqlmodel import Session, col
 
 from finesieve.core.fields.about import PERSON
 from finesieve.services.kernel.scope import Scope, Unit
-from finesieve.store.definitions.state import mark_changed
+from finesieve.store.definitions.state import ANYTHING, mark_changed
 from finesieve.store.tables import History, Submission
 
 __all__ = ["crowd"]
@@ -49,7 +49,7 @@ def crowd(scope: Scope, people: int) -> int:
                 left = missing - (copy - 1) * there
                 _add_copies(unit, (first, last), range(copy, min(copy + _BATCH, last_copy + 1)), left)
                 _add_records(unit, (first, last), range(copy, min(copy + _BATCH, last_copy + 1)))
-        mark_changed(unit.session, unit.workspace_id)
+        mark_changed(unit.session, unit.workspace_id, ANYTHING)
         for name in (*(one.fullname for one in unit.definitions.tables.values()), "history", "submission"):
             unit.session.execute(text(f"ANALYZE {name}"))
     return missing

@@ -7,7 +7,7 @@ from typing import Final
 
 from sqlalchemy import Date, Integer, cast, func, literal, select, update
 
-from finesieve.core.fields.about import HOUSE, LEVEL, ORDER
+from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON
 from finesieve.core.fields.encoding import to_json
 from finesieve.core.forms.definition import ListEffect
 from finesieve.core.model.level_ends import LEVEL_ENDS
@@ -225,5 +225,5 @@ def _tags(scope: Scope) -> None:
         agreed = person.c[unit.catalogue.by_key["consent_email"].column]
         with_letter = func.array_prepend("almanac_letter", person.c.lists)
         unit.session.execute(update(person).where(agreed).values(lists=with_letter))
-        mark_changed(unit.session, unit.workspace_id)
+        mark_changed(unit.session, unit.workspace_id, PERSON)
         touch(unit.session, unit.workspace_id)

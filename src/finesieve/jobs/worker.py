@@ -15,6 +15,8 @@ from finesieve.services.accounts.staff import StaffAccounts
 from finesieve.services.chat.timing import let_time_pass
 from finesieve.services.commerce.carts import sweep_carts
 from finesieve.services.commerce.paying import settle_all
+from finesieve.services.compute import keeping
+from finesieve.services.compute.keeping import check_kept, keep_up
 from finesieve.services.define import deletion, gathering, joining_days, moving, retyping, tag_families, tagging
 from finesieve.services.define.deletion import begin_purge
 from finesieve.services.define.level_ends import let_levels_end
@@ -42,7 +44,8 @@ _WAIT: Final = 4
 
 # What can be begun as long work declares itself when it is imported.
 _WORKS: Final = (
-    bulk, changes, deletion, gathering, joining_days, ledger, letters, mapping, moving, retyping, tag_families, tagging,
+    bulk, changes, deletion, gathering, joining_days, keeping, ledger, letters, mapping, moving, retyping, tag_families,
+    tagging,
 )  # fmt: skip
 
 
@@ -83,9 +86,9 @@ def make_worker(database_url: str, store: Store) -> App:
 
     @app.periodic(cron="* * * * *")
     @app.task(queueing_lock="searches", pass_context=False)
-    def make_searches_quick(timestamp: int) -> int:
-        """Indexes for what has become searchable, and none for what is so no more."""
-        return sum(tend(scope) for scope in every_workspace(store))
+    def keep_reading_quick(timestamp: int) -> int:
+        """Indexes for what has become searchable, and none for what is so no more; kept fields that are out of date."""
+        return sum(tend(scope) + keep_up(scope) for scope in every_workspace(store))
 
     @app.periodic(cron="* * * * *")
     @app.task(queueing_lock="payments", pass_context=False)
@@ -108,12 +111,16 @@ def make_worker(database_url: str, store: Store) -> App:
     @app.periodic(cron="5 3 * * *")
     @app.task(queueing_lock="daily", pass_context=False)
     def tidy_up(timestamp: int) -> int:
-        """What ends by the day: tags, levels, fields deleted long ago, uploads never kept, carts left behind."""
+        """What ends by the day: tags, levels, fields deleted long ago, uploads never kept, carts left behind.
+
+        And whether what is kept of derived fields is right.
+        """
         ended = sweep_tags(store, utc_now)
         for scope in every_workspace(store):
             begin_purge(scope)
             ended += let_levels_end(scope)
             ended += sweep_uploads(scope, store.files) + sweep_carts(scope) + sweep_links(scope)
+            check_kept(scope)
         return ended
 
     return app

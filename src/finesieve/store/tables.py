@@ -33,6 +33,7 @@ __all__ = [
     "HouseMapping",
     "HouseSchedule",
     "IssuedLink",
+    "KeptField",
     "LevelRow",
     "MemberAccount",
     "MemberLink",
@@ -484,6 +485,29 @@ class SegmentSize(SQLModel, table=True):
     workspace_id: int = _workspace()
     people: int
     everyone: int
+
+
+class KeptField(SQLModel, table=True):
+    """A derived field whose values are kept in a table of their own, `kept_<field>_<generation>`.
+
+    They are good while `meaning` is what they would be worked out from today and the state is ready. Of those `checked`
+    last, so many `differed` from what is worked out.
+    """
+
+    __tablename__ = "kept_field"
+    field_id: int = Field(primary_key=True)
+    workspace_id: int = _workspace()
+    state: str = "building"
+    meaning: str = ""
+    generation: int = 0
+    built_to: int = 0
+    people: int = 0
+    seconds: float = 0
+    built_at: datetime | None = Field(default=None, sa_column=Column(DateTime(timezone=True)))
+    task_id: int = 0
+    checked: int = 0
+    differed: int = 0
+    checked_at: datetime | None = Field(default=None, sa_column=Column(DateTime(timezone=True)))
 
 
 class PeopleView(SQLModel, table=True):
@@ -941,6 +965,7 @@ GUARDED = (
     "form_version",
     "segment",
     "segment_size",
+    "kept_field",
     "submission",
     "history",
     "definition_change",

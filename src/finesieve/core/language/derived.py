@@ -1,6 +1,6 @@
 """Derived fields that build on one another: order, circles, values of one person."""
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from typing import Any, Final
 
 from finesieve.core.language.evaluator import Moment, Program, compile_python
@@ -32,16 +32,16 @@ def find_circle(needs: Mapping[str, frozenset[str]]) -> tuple[str, ...]:
     return ()
 
 
-def layers(needs: Mapping[str, frozenset[str]], wanted: frozenset[str]) -> list[list[str]]:
+def layers(needs: Mapping[str, frozenset[str]], wanted: frozenset[str], known: Container[str] = ()) -> list[list[str]]:
     """The derived names that `wanted` lean on, in layers that need only earlier ones.
 
     `needs` maps each derived name to all the names its formula reads; there
-    must be no circle.
+    must be no circle. Those that are `known` need not be worked out.
     """
     depth: dict[str, int] = {}
 
     def measure(name: str) -> int:
-        if name not in needs:
+        if name not in needs or name in known:
             return 0
         if name not in depth:
             depth[name] = 1 + max((measure(part) for part in needs[name]), default=0)
@@ -70,19 +70,19 @@ class Derivation:
         """
         return Row(values, self.programs, moment, members)
 
-    def layers(self, wanted: frozenset[str]) -> Sequence[Sequence[str]]:
+    def layers(self, wanted: frozenset[str], known: Container[str] = ()) -> Sequence[Sequence[str]]:
         """See `layers`."""
-        return layers(self.needs, wanted)
+        return layers(self.needs, wanted, known)
 
-    def ancestors(self, names: frozenset[str]) -> frozenset[str]:
-        """The names and all that they lean on."""
+    def ancestors(self, names: frozenset[str], known: Container[str] = ()) -> frozenset[str]:
+        """The names and all that they lean on; those that are `known` lean on nothing."""
         found: set[str] = set()
         waiting = list(names)
         while waiting:
             name = waiting.pop()
             if name not in found:
                 found.add(name)
-                waiting.extend(self.needs.get(name, ()))
+                waiting.extend(() if name in known else self.needs.get(name, ()))
         return frozenset(found)
 
 

@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from fastapi import APIRouter, Request
 from starlette.responses import RedirectResponse, Response
 
-from finesieve.core.errors import InvalidInput, Overtaken, TooOften, Unavailable
+from finesieve.core.errors import InvalidInput, Overtaken, TookTooLong, TooOften, Unavailable
 from finesieve.core.fields.about import PERSON
 from finesieve.core.language.checker import say_kind
 from finesieve.core.language.functions import FUNCTIONS
@@ -26,9 +26,11 @@ from finesieve.services.compute.derived import (
     preview_formula,
     read_derived,
 )
+from finesieve.services.compute.keeping import cost_of, keep_field, read_keeping, stop_keeping
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.kernel.changes import last_change
 from finesieve.services.kernel.inputs import read_input
+from finesieve.services.kernel.tasks import stop_task
 from finesieve.services.sift.effect import Effect, effect_of
 from finesieve.web.posted import Posted, whole_number
 from finesieve.web.security import style_nonce
@@ -95,6 +97,8 @@ def _editor(
         marks=marked_text(typed["formula"], preview.problems if preview else ()),
         table=_table_of(formula) if about == PERSON else "",
         nonce=style_nonce(request),
+        keeping=read_keeping(desk.scope, view.field.id) if view and about == PERSON and not view.broken else None,
+        zone=str(catalogue.zone),
         status=status,
     )
 
@@ -185,6 +189,51 @@ def show_derived(request: Request, desk: DeskHere, field_id: int, formula: str =
     field = view.field
     typed = {"label": field.label, "help": field.help, "unit": field.unit, "formula": formula[:4_000] or field.formula}
     return _editor(request, desk, view, typed, {})
+
+
+@router.get("/{field_id:int}/keeping")
+def show_keeping(request: Request, desk: DeskHere, field_id: int) -> Response:
+    """How the values of a derived field are kept; a part of its page."""
+    zone = str(read_catalogue(desk.scope).zone)
+    context = {"keeping": read_keeping(desk.scope, field_id), "field_id": field_id, "desk": desk, "zone": zone}
+    return render(request, "office/compute/_keeping.html", {**context, "csrf": desk.staff.csrf})
+
+
+@router.get("/{field_id:int}/cost")
+def show_cost(request: Request, desk: DeskHere, field_id: int) -> Response:
+    """What reading a derived field takes, as it is and kept; a part of its page."""
+    cost, failure = None, ""
+    try:
+        cost = cost_of(desk.scope, field_id)
+    except TookTooLong:
+        failure = "It takes more than two seconds to work out."
+    except (TooOften, Unavailable) as why:
+        failure = str(why)
+    return render(request, "office/compute/_cost.html", {"cost": cost, "failure": failure})
+
+
+@router.post("/{field_id:int}/keep")
+def keep(desk: DeskHere, field_id: int) -> Response:
+    """Keep the values of a derived field, or go on with it."""
+    keep_field(desk.scope, field_id)
+    return RedirectResponse(desk.path(f"compute/{field_id}#keeping"), 303)
+
+
+@router.post("/{field_id:int}/keep/halt")
+def halt_keeping(desk: DeskHere, field_id: int) -> Response:
+    """Stop building kept values; what is there is gone on with later."""
+    desk.scope.need("editor")
+    keeping = read_keeping(desk.scope, field_id)
+    if keeping.state == "building" and keeping.task:
+        stop_task(desk.scope, keeping.task)
+    return RedirectResponse(desk.path(f"compute/{field_id}#keeping"), 303)
+
+
+@router.post("/{field_id:int}/keep/stop")
+def give_up_keeping(desk: DeskHere, field_id: int) -> Response:
+    """Work a derived field out whenever it is read again."""
+    stop_keeping(desk.scope, field_id)
+    return RedirectResponse(desk.path(f"compute/{field_id}#keeping"), 303)
 
 
 @router.post("/{field_id:int}")

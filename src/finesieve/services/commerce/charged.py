@@ -64,7 +64,7 @@ def move_to(unit: Unit, row: OrderRow, state: State, source: str) -> None:
         row.state = state
         unit.session.add(row)
     give_what_is_paid(unit, row)
-    mark_changed(unit.session, unit.workspace_id)
+    mark_changed(unit.session, unit.workspace_id, ORDER, [row.id or 0])
 
 
 def state_of(row: OrderRow) -> State:

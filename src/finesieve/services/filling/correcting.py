@@ -226,7 +226,7 @@ def correct_order(
     row.email = str(answers.get("email") or row.email)
     unit.session.add(row)
     _charge(unit, row, _written(row, cart, bill), bill.total, payer_of(results.answers), link)
-    mark_changed(unit.session, unit.workspace_id)
+    mark_changed(unit.session, unit.workspace_id, ORDER, [row.id or 0])
 
 
 def _not_asked_any_more(was: Filled, outcome: Outcome) -> dict[str, Value]:

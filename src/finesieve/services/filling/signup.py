@@ -352,7 +352,7 @@ class PublicForms:
             **as_sent(opened.outcome, results),
         )
         unit.session.add(submission)
-        mark_changed(unit.session, unit.workspace_id)
+        mark_changed(unit.session, unit.workspace_id, "submission", [])
         unit.session.flush()
         if received.order and opened.cart is not None:
             page, known = page_parameters(filling.page, opened.say.language), bool(filling.person_id)

@@ -19,6 +19,7 @@ from finesieve.store.definitions.catalogue import Definitions, load_definitions
 from finesieve.store.definitions.entering import enter_by_slug
 from finesieve.store.reading.house import HouseNow
 from finesieve.store.tables import Workspace
+from finesieve.store.values.kept_fields import MOMENT
 
 __all__ = ["ROLES", "Clock", "Role", "Scope", "Unit", "public_scope", "reload", "utc_now"]
 
@@ -154,6 +155,7 @@ class Scope:
         definitions = load_definitions(session, self.workspace_id)
         now, zone = self.clock(), definitions.catalogue.zone
         moment = Moment(now, zone, HouseNow(session, definitions, now, zone), definitions.catalogue.manner)
+        session.info[MOMENT] = moment
         return Unit(session, definitions, moment, self.actor, self.role)
 
 

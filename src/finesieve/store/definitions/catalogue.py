@@ -2,7 +2,7 @@
 
 import threading
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, Final
 from zoneinfo import ZoneInfo
@@ -53,6 +53,7 @@ from finesieve.store.tables import (
     AudienceList,
     FieldGroupRow,
     FieldRow,
+    KeptField,
     LevelRow,
     NamedCheckRow,
     OptionListRow,
@@ -68,6 +69,7 @@ from finesieve.store.tables import (
 __all__ = [
     "OWN_COLUMNS",
     "Definitions",
+    "KeptValues",
     "add_column",
     "create_record_table",
     "create_workspace_schema",
@@ -86,14 +88,25 @@ OWN_COLUMNS: Final = frozenset(("tags", "lists", "level"))
 """Columns of a person that belong to no field."""
 
 
+@dataclass(frozen=True, slots=True)
+class KeptValues:
+    """A derived field whose values are kept, and what they were worked out from; `ready` once all of them are there."""
+
+    field_id: int
+    generation: int
+    meaning: str
+    ready: bool
+
+
 @dataclass(frozen=True)
 class Definitions:
-    """A workspace's catalogue and its tables, one for each thing that fields are about."""
+    """A workspace's catalogue and its tables, one for each thing that fields are about; `kept` fields by key."""
 
     workspace_id: int
     catalogue: Catalogue
     tables: Mapping[str, Table]
     link: Table
+    kept: Mapping[str, KeptValues] = field(default_factory=dict)
 
     @property
     def person(self) -> Table:
@@ -168,12 +181,22 @@ def load_definitions(session: Session, workspace_id: int) -> Definitions:
     if kept is not None and kept.catalogue.version == version:
         return kept
     catalogue = _load_catalogue(session, version, _manner(workspace))
-    found = Definitions(workspace_id, catalogue, _tables(workspace_id, catalogue), _link_table(workspace_id))
+    tables = _tables(workspace_id, catalogue)
+    found = Definitions(workspace_id, catalogue, tables, _link_table(workspace_id), _kept_fields(session, catalogue))
     with _lock:
         if len(_kept) >= _MOST_KEPT:
             _kept.pop(next(iter(_kept)))
         _kept[(database, workspace_id)] = found
     return found
+
+
+def _kept_fields(session: Session, catalogue: Catalogue) -> dict[str, KeptValues]:
+    rows = session.exec(select(KeptField).where(col(KeptField.meaning) != "")).all()
+    return {
+        catalogue.by_id[row.field_id].key: KeptValues(row.field_id, row.generation, row.meaning, row.state == "ready")
+        for row in rows
+        if row.field_id in catalogue.by_id
+    }
 
 
 def _manner(workspace: Workspace) -> Manner:

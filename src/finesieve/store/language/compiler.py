@@ -88,7 +88,8 @@ class Columns:
     collection, what its members are about, the SQL of what is around, and the
     names that are asked of the members. `around` has the tables of every level.
     `lookup` finds the results of an operation that only Python can work out; `past` the lines of the history of a
-    field, of the person that is around. What is worked out for everybody at once has its name in `joined`.
+    field, of the person that is around. What is worked out for everybody at once has its name in `joined`. `whole` is
+    what the table at the first level is joined with, itself included, where it is joined with anything.
     """
 
     names: Mapping[str, Sql]
@@ -99,6 +100,7 @@ class Columns:
     lookup: "Callable[[Typed, list[Sql], list[FromClause], Moment], Sql] | None" = None
     past: Callable[[str, FromClause | None], PastLines] | None = None
     joined: Mapping[Typed, str] = field(default_factory=dict)
+    whole: FromClause | None = None
 
 
 def compile_sql(typed: Typed, columns: Mapping[str, Sql] | Columns, moment: Moment) -> Sql:
@@ -124,6 +126,7 @@ def compile_sql(typed: Typed, columns: Mapping[str, Sql] | Columns, moment: Mome
 def _tables_read(typed: Typed, columns: Columns) -> list[FromClause]:
     """The tables whose rows an expression is worked out for, of all levels that it reads."""
     levels = columns.levels or (columns.here,)
+    levels = (columns.whole if columns.whole is not None else levels[0], *levels[1:])
     read = {part.level for part in typed.walk() if part.operation in ("name", "collect", *OF_HISTORY)}
     found = [levels[level] for level in sorted(read) if level < len(levels)]
     return [table for table in found if table is not None]

@@ -1,6 +1,6 @@
 """Where values are read from in SQL: a thing's table with its derived fields, and its collections."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Final
@@ -28,6 +28,7 @@ from finesieve.store.language.compiler import (
     shaped_or_empty,
 )
 from finesieve.store.language.history import history_of_everybody, lines_of_history
+from finesieve.store.language.kept_fields import kept_values
 
 __all__ = ["Source", "is_of_everybody", "members_of_collection", "of_everybody", "source_of"]
 
@@ -71,6 +72,8 @@ def source_of(
         table = orders_with_facts(definitions) if about == ORDER else definitions.tables[about]
     derivation = definitions.catalogue.derivation_of(about)
     needed = derivation.ancestors(wanted)
+    held = kept_values(session, definitions, needed, moment) if about == PERSON else {}
+    needed = derivation.ancestors(wanted, held)
     names: dict[str, Sql] = {
         field.key: table.c[field.column] for field in definitions.catalogue.stored_about(about) if field.key in needed
     }
@@ -80,11 +83,12 @@ def source_of(
         names = {key: table.c[f"fact_{key}"] for key in ORDER_FACTS if key in needed} | names
     source = _made(session, definitions, table, names, moment)
     together = bool(over) and isinstance(table, Table)
-    sizes = _sizes(derivation, wanted, together=together)
+    source = _with_kept(source, {key: kept for key, kept in held.items() if key in needed})
+    sizes = _sizes(derivation, wanted, held, together=together)
     if together:
-        read = [*over, *(derivation.formulas[key] for key in needed if key in derivation.formulas)]
+        read = [*over, *(derivation.formulas[key] for key in needed if key in derivation.formulas and key not in held)]
         source = _worked_out_for_all(definitions, source, read, moment)
-    for layer in derivation.layers(wanted):
+    for layer in derivation.layers(wanted, held):
         large = [key for key in layer if sizes[key] > WRITTEN_OUT]
         if large:
             made = {key: compile_sql(derivation.formulas[key], source.columns, moment) for key in large}
@@ -99,10 +103,23 @@ def source_of(
     return source
 
 
+def _with_kept(source: Source, held: Mapping[str, Table]) -> Source:
+    """The source joined with the kept values of derived fields."""
+    if not held:
+        return source
+    names, table = dict(source.names), source.table
+    for key, kept in held.items():
+        table = table.outerjoin(kept, kept.c.id == source.id)
+        names[key] = kept.c.value
+    around = (*source.columns.around, *held.values())
+    return Source(table, source.id, names, replace(source.columns, names=names, around=around, whole=table))
+
+
 def _worked_out_for_all(definitions: Definitions, source: Source, over: Sequence[Typed], moment: Moment) -> Source:
     """The source joined with what these read of records and of the past, as far as it is the same for everybody."""
     names, table = dict(source.names), source.table
     joined: dict[Typed, str] = {}
+    around = source.columns.around
     for part in (part for one in over for part in one.walk()):
         if not is_of_everybody(part) or unplaced(part) in joined:
             continue
@@ -111,7 +128,9 @@ def _worked_out_for_all(definitions: Definitions, source: Source, over: Sequence
             table = table.outerjoin(found, found.c.entity_id == source.id)
             joined[unplaced(part)] = name = f"of all {len(joined)}"
             names[name] = shaped_or_empty(part, found) if part.operation == "collect" else found.c.value
-    return Source(table, source.id, names, replace(source.columns, names=names, joined=joined))
+            around = (*around, found)
+    columns = replace(source.columns, names=names, joined=joined, around=around, whole=table)
+    return Source(table, source.id, names, columns)
 
 
 def is_of_everybody(part: Typed) -> bool:
@@ -130,8 +149,8 @@ def of_everybody(definitions: Definitions, part: Typed, columns: Columns, moment
     return history_of_everybody(definitions, part, days, moment)
 
 
-def _sizes(derivation: Derivation, wanted: frozenset[str], *, together: bool) -> dict[str, int]:
-    """How many parts each derived field has when all that it reads is written out; one behind a fence has one.
+def _sizes(derivation: Derivation, wanted: frozenset[str], held: Container[str], *, together: bool) -> dict[str, int]:
+    """How many parts each derived field has when all that it reads is written out; one behind a fence, or held, one.
 
     What is worked out `together`, for everybody at once, is not worked out where it is read.
     """
@@ -140,7 +159,7 @@ def _sizes(derivation: Derivation, wanted: frozenset[str], *, together: bool) ->
         return 1 if together and is_of_everybody(part) else _WEIGHTS.get(part.operation, 1)
 
     sizes: dict[str, int] = {}
-    for layer in derivation.layers(wanted):
+    for layer in derivation.layers(wanted, held):
         for key in layer:
             parts = derivation.formulas[key].walk()
             own = {name: 1 if size > WRITTEN_OUT else size for name, size in sizes.items()}

@@ -41,6 +41,7 @@ __all__ = [
     "kept",
     "meaning",
     "patience",
+    "sample_of",
     "times",
 ]
 
@@ -174,7 +175,7 @@ def kept(
     if hurry is not None and slow:
         found = entry if entry is not None and time.monotonic() - entry.at < lasts else None
         if found is None and scaled is not None:
-            sampled, more = _sample(session, definitions, about)
+            sampled, more = sample_of(session, definitions, about)
             # It counts as slow until it is counted.
             found = _keep(place, _Entry(None, scaled(count(sampled), more), QUICK * 2))
         if found is not None or unknown is not None:
@@ -265,7 +266,7 @@ def _keep(place: Hashable, entry: _Entry) -> _Entry:
     return entry
 
 
-def _sample(session: Session, definitions: Definitions, about: str) -> tuple[Definitions, float]:
+def sample_of(session: Session, definitions: Definitions, about: str = PERSON) -> tuple[Definitions, float]:
     """Definitions that read a sample of one table only, and how many times more rows there are in all."""
     everything = max(_rows(session, definitions, about), 1)
     share = min(1.0, SAMPLED / everything)

@@ -10,7 +10,7 @@ from finesieve.core.fields.about import PERSON
 from finesieve.core.values import Value
 from finesieve.store.definitions.catalogue import Definitions
 from finesieve.store.definitions.columns import to_driver
-from finesieve.store.definitions.state import mark_changed
+from finesieve.store.definitions.state import ANYTHING, mark_changed
 from finesieve.store.tables import GUARDED
 
 __all__ = ["copy_guarded", "copy_links", "copy_people", "copy_rows"]
@@ -35,7 +35,6 @@ def copy_rows(
     No history is written, see `copy_guarded`. Nobody else may add any
     meanwhile: the ids are taken from the end.
     """
-    mark_changed(session, definitions.workspace_id)
     person, by_key = definitions.tables[about], definitions.catalogue.keys_of(about)
     columns = [by_key[key].column if key in by_key else key for key in keys]
     table = sql.Identifier(person.schema or "", person.name)
@@ -51,12 +50,14 @@ def copy_rows(
         sequence = f"{person.schema}.{person.name}"
         cursor.execute("SELECT setval(pg_get_serial_sequence(%s, 'id'), %s, false)", (sequence, next_id))
         cursor.execute(sql.SQL("ANALYZE {}").format(table))
-    return range(first, next_id)
+    made = range(first, next_id)
+    mark_changed(session, definitions.workspace_id, about, made)
+    return made
 
 
 def copy_links(session: Session, definitions: Definitions, links: Iterable[tuple[int, int, int]]) -> None:
     """Link records with people and so on: (link id, record id, target id) each."""
-    mark_changed(session, definitions.workspace_id)
+    mark_changed(session, definitions.workspace_id, ANYTHING)
     table = sql.Identifier(definitions.link.schema or "", definitions.link.name)
     with _connection(session).cursor() as cursor:
         with cursor.copy(sql.SQL("COPY {} (link_id, record_id, target_id) FROM STDIN").format(table)) as copy:

@@ -64,7 +64,7 @@ def write_column(session: Session, definitions: Definitions, field: Field, value
         return
     table = _table(definitions, [field])
     column: Any = table.c[field.column]
-    mark_changed(session, definitions.workspace_id)
+    mark_changed(session, definitions.workspace_id, field.about, values)
     statement = update(table).where(table.c.id == bindparam("row_id")).values({column: bindparam("value")})
     connection = session.connection()
     connection.execute(statement, [{"row_id": row_id, "value": value} for row_id, value in values.items()])
@@ -72,7 +72,7 @@ def write_column(session: Session, definitions: Definitions, field: Field, value
 
 def rename_values(session: Session, definitions: Definitions, field: Field, renamed: Mapping[str, str]) -> None:
     """Other stored values of a choice for everybody who holds the old ones, at once, so that two can change places."""
-    mark_changed(session, definitions.workspace_id)
+    mark_changed(session, definitions.workspace_id, field.about)
     table = definitions.tables[field.about]
     column: Any = table.c[field.column]
     if field.type.kind == "choices":

@@ -7,7 +7,7 @@ from sqlalchemy import bindparam, delete, func, insert, select, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 from sqlmodel import Session
 
-from finesieve.core.fields.about import HOUSE, LEVEL, ORDER
+from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, record_about
 from finesieve.core.model.catalogue import Link
 from finesieve.core.values import Value
 from finesieve.store.definitions.catalogue import Definitions
@@ -38,17 +38,18 @@ def insert_row(
     Raises Conflict where a value that must be unique is taken.
     """
     table = definitions.tables[about]
-    mark_changed(session, definitions.workspace_id)
     own = {"id": row_id} if row_id else {}
     statement = insert(table).values({**_by_column(definitions, about, values), **own}).returning(table.c.id)
-    return int(session.execute(statement).scalar_one())
+    made = int(session.execute(statement).scalar_one())
+    mark_changed(session, definitions.workspace_id, about, [made])
+    return made
 
 
 def update_row(
     session: Session, definitions: Definitions, about: str, row_id: int, values: Mapping[str, Value]
 ) -> None:
     """Change values of a row; None makes one blank."""
-    mark_changed(session, definitions.workspace_id)
+    mark_changed(session, definitions.workspace_id, about, [row_id])
     table, changed = definitions.tables[about], _by_column(definitions, about, values)
     if about in (LEVEL, ORDER, HOUSE):
         statement = upsert(table).values(id=row_id, **changed)
@@ -60,7 +61,7 @@ def update_row(
 def archive_row(session: Session, definitions: Definitions, about: str, row_id: int, *, archived: bool) -> None:
     """Put a record away, or take it out again."""
     table = definitions.tables[about]
-    mark_changed(session, definitions.workspace_id)
+    mark_changed(session, definitions.workspace_id, about, [row_id])
     moment = func.now() if archived else None
     session.execute(update(table).where(table.c.id == row_id).values(archived_at=moment))
 
@@ -70,9 +71,10 @@ def set_links(
 ) -> None:
     """Link a record with exactly these targets."""
     links = definitions.link
-    mark_changed(session, definitions.workspace_id)
     here = (links.c.link_id == link.id) & (links.c.record_id == record_id)
-    session.execute(delete(links).where(here, links.c.target_id.not_in(list(target_ids))))
+    gone = delete(links).where(here, links.c.target_id.not_in(list(target_ids))).returning(links.c.target_id)
+    mark_changed(session, definitions.workspace_id, link.target, session.execute(gone).scalars().all())
+    mark_changed(session, definitions.workspace_id, record_about(link.record_type_id), [record_id])
     for target_id in target_ids:
         session.execute(
             upsert(links)
@@ -94,7 +96,7 @@ def update_rows(
     """Change values of many rows, by id and key; all give values for the same keys."""
     if not changed:
         return
-    mark_changed(session, definitions.workspace_id)
+    mark_changed(session, definitions.workspace_id, about, changed)
     table = definitions.tables[about]
     by_column = {row_id: _by_column(definitions, about, values) for row_id, values in changed.items()}
     first = next(iter(by_column.values()))
@@ -116,16 +118,18 @@ def insert_rows(
     """Add many rows, all with values for the same keys; gives their ids in that order."""
     if not rows:
         return []
-    mark_changed(session, definitions.workspace_id)
     table = definitions.tables[about]
     statement = insert(table).returning(table.c.id, sort_by_parameter_order=True)
     found = session.execute(statement, [_by_column(definitions, about, values) for values in rows])
-    return [int(row[0]) for row in found]
+    made = [int(row[0]) for row in found]
+    mark_changed(session, definitions.workspace_id, about, made)
+    return made
 
 
 def link_rows(session: Session, definitions: Definitions, link: Link, pairs: Sequence[tuple[int, int]]) -> None:
     """Link new records with their targets: (record, target) each."""
     if pairs:
-        mark_changed(session, definitions.workspace_id)
+        about = record_about(link.record_type_id)
+        mark_changed(session, definitions.workspace_id, about, (record for record, _ in pairs))
         rows = [{"link_id": link.id, "record_id": record, "target_id": target} for record, target in pairs]
         session.execute(insert(definitions.link), rows)

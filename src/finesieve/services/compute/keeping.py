@@ -1,0 +1,319 @@
+"""Keeping the values of a derived field that is slow: what that costs and brings, built by a task, and looked after."""
+
+import logging
+import time
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any, Final, Literal
+
+from sqlmodel import col, select
+
+from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, NotFound, TookTooLong, Unavailable
+from finesieve.core.fields.about import PERSON
+from finesieve.core.fields.definition import Field
+from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.kernel.tasks import Progress, Stopped, begin_task, read_task, stop_task, work_of
+from finesieve.services.kernel.turns import SECONDS, a_turn
+from finesieve.store.connection.database import apart
+from finesieve.store.definitions.catalogue import touch
+from finesieve.store.language.kept_fields import rests_on, why_not_kept
+from finesieve.store.reading.people import count_people, sample_of_people
+from finesieve.store.reading.timing import time_of_reading
+from finesieve.store.tables import KeptField, Task
+from finesieve.store.values.kept_fields import (
+    build_range,
+    compare,
+    forget_tables,
+    last_person,
+    make_table,
+    outlived,
+)
+
+__all__ = ["Cost", "Keeping", "check_kept", "cost_of", "keep_field", "keep_up", "read_keeping", "stop_keeping"]
+
+_log: Final = logging.getLogger("finesieve.keeping")
+KIND: Final = "keeping"
+_FIRST: Final = 5_000
+_LARGEST: Final = 100_000
+"""Ids in the first range that is built, and in the largest."""
+_TAKES: Final = 1.0
+"""Seconds that a range should take, so that its progress is seen and stopping does not wait."""
+_WAIT: Final = 120
+"""Seconds to wait for transactions that were under way when keeping began."""
+_LOOKED_AT: Final = 1_000
+"""People whose kept values are compared each night."""
+
+State = Literal["", "building", "ready", "outdated", "stopped"]
+
+
+@dataclass(frozen=True, slots=True)
+class Keeping:
+    """Whether a derived field is kept. `why_not` says why it cannot be. `task` builds it, `percent` (0–100) of it done;
+    `seconds` is how long that took for `people`. Of those `checked` last, so many `differed`, and were built anew."""
+
+    state: State
+    why_not: str = ""
+    task: int = 0
+    percent: int = 0
+    people: int = 0
+    seconds: float = 0
+    built_at: datetime | None = None
+    checked: int = 0
+    differed: int = 0
+    checked_at: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Cost:
+    """Milliseconds to read a field of all `people`, as it is worked out and as it would be kept; `sampled` where both
+    are reckoned up from some of them."""
+
+    people: int
+    worked_out: float
+    kept: float
+    sampled: bool
+
+
+def read_keeping(scope: Scope, field_id: int) -> Keeping:
+    """How a derived field is kept. Raises NotFound."""
+    with scope.reading("reader") as unit:
+        field = _derived(unit, field_id)
+        why_not = _why_not(unit, field)
+        row = unit.session.get(KeptField, field_id)
+        if row is None or row.state == "off":
+            return Keeping("", why_not)
+        state: State = row.state  # type: ignore[assignment]  # written by this module and the store
+        if state == "ready" and row.meaning != rests_on(unit.catalogue, field.key, unit.moment):
+            state = "outdated"
+        percent = read_task(scope, row.task_id).percent if row.task_id else 0
+        return Keeping(
+            state, why_not, row.task_id, percent, row.people, row.seconds, row.built_at, row.checked, row.differed,
+            row.checked_at,
+        )  # fmt: skip
+
+
+def _derived(unit: Unit, field_id: int) -> Field:
+    field = unit.catalogue.by_id.get(field_id)
+    if field is None or not field.derived or not unit.sees(field):
+        raise NotFound("There is no such derived field.")
+    return field
+
+
+def _why_not(unit: Unit, field: Field) -> str:
+    return (
+        why_not_kept(unit.catalogue, field.key) if field.about == PERSON else "Only fields about a person can be kept."
+    )
+
+
+def cost_of(scope: Scope, field_id: int) -> Cost:
+    """What it takes to read a derived field of everybody, measured now. Raises NotFound, TookTooLong, TooOften."""
+    with a_turn(scope), scope.reading("editor") as unit:
+        field = _derived(unit, field_id)
+        with apart(unit.session, SECONDS):
+            found = time_of_reading(unit.session, unit.definitions, field.key, unit.moment)
+        return Cost(found.people, found.worked_out * 1_000, found.kept * 1_000, found.sampled)
+
+
+def keep_field(scope: Scope, field_id: int) -> int:
+    """Have a worker keep the values of a derived field; gives the id of the task, that under way if there is one.
+
+    Raises NotFound, and InvalidInput where they cannot be kept.
+    """
+    with scope.transaction("editor") as unit:
+        field = _derived(unit, field_id)
+        why_not = _why_not(unit, field)
+        if why_not:
+            raise InvalidInput({"": f"This field cannot be kept. {why_not}"})
+        return _begin(unit, field)
+
+
+def _begin(unit: Unit, field: Field) -> int:
+    row = _row(unit, field.id)
+    if row.state == "building" and row.task_id and not _is_over(unit, row.task_id):
+        return row.task_id
+    # One that was stopped goes on where it was, if nothing has changed that it rests on.
+    if row.state != "stopped":
+        row.meaning, row.built_to = "", 0
+        touch(unit.session, unit.workspace_id)
+    row.state = "building"
+    row.task_id = begin_task(unit, KIND, f"Keep {field.label}", {"field": field.id})
+    unit.session.add(row)
+    return row.task_id
+
+
+def _row(unit: Unit, field_id: int) -> KeptField:
+    row = unit.session.get(KeptField, field_id, with_for_update=True)
+    if row is None:
+        row = KeptField(field_id=field_id, workspace_id=unit.workspace_id, state="off")
+        unit.session.add(row)
+        unit.session.flush()
+    return row
+
+
+def _is_over(unit: Unit, task_id: int) -> bool:
+    task = unit.session.get(Task, task_id)
+    return task is None or task.state in ("done", "failed", "stopped")
+
+
+def stop_keeping(scope: Scope, field_id: int) -> None:
+    """Work a field out whenever it is read again. Raises NotFound."""
+    with scope.transaction("editor") as unit:
+        field = _derived(unit, field_id)
+        row = _row(unit, field.id)
+        if row.state == "building" and row.task_id:
+            stop_task(scope, row.task_id)
+        row.state, row.meaning, row.built_to = "off", "", 0
+        unit.session.add(row)
+        touch(unit.session, unit.workspace_id)
+
+
+# Building
+
+
+class _Outdated(FineSieveError):
+    """What is being built rests on something that has changed meanwhile."""
+
+
+@work_of(KIND)
+def _build(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    """Build the kept values range by range. Taken up again it goes on where it was; stopped, all that is there stays,
+    and is read once the rest is there."""
+    field_id = int(payload["field"])
+    for _ in range(3):
+        try:
+            return {"message": _built(scope, field_id, progress)}
+        except _Outdated:
+            continue
+        except Stopped:
+            with scope.transaction("owner") as unit:
+                row = _row(unit, field_id)
+                if row.state == "building":
+                    row.state = "stopped"
+                    unit.session.add(row)
+            raise Stopped("It was stopped; the field is worked out whenever it is read, as before.") from None
+    raise TookTooLong("Too much changed meanwhile; it is tried again in a while.")
+
+
+def _built(scope: Scope, field_id: int, progress: Progress) -> str:
+    started = time.monotonic()
+    generation = _opened(scope, field_id, progress)
+    width, above = _FIRST, 0
+    while True:
+        began = time.monotonic()
+        with scope.transaction("owner") as unit:
+            key, row = _under_way(unit, field_id, generation)
+            last, above = last_person(unit.session, unit.definitions), max(above, row.built_to)
+            to = min(above + width, last)
+            row.people += build_range(
+                unit.session, unit.definitions, key, generation, unit.moment, above, max(to, above)
+            )
+            row.built_to = above = to
+            done = to >= last
+            row.seconds += time.monotonic() - began
+            if done:
+                row.state, row.built_at = "ready", unit.moment.now
+                row.people = count_people(unit.session, unit.definitions)
+                touch(unit.session, unit.workspace_id)
+            unit.session.add(row)
+        progress.say(to, max(last, 1))
+        if done:
+            _forget_older(scope, field_id, generation)
+            return f"Kept of {row.people:,} people, in {time.monotonic() - started:.1f} seconds."
+        width = round(min(_LARGEST, max(_FIRST, width * _TAKES / max(time.monotonic() - began, 0.01))))
+
+
+def _under_way(unit: Unit, field_id: int, generation: int) -> tuple[str, KeptField]:
+    """The key and the row of what is being built; raises `_Outdated` where it is not worth going on."""
+    row, field = _row(unit, field_id), unit.catalogue.by_id.get(field_id)
+    if field is None or row.state == "off":
+        raise Stopped("")
+    if row.generation != generation or row.meaning != rests_on(unit.catalogue, field.key, unit.moment):
+        raise _Outdated("It has changed meanwhile.")
+    return field.key, row
+
+
+def _opened(scope: Scope, field_id: int, progress: Progress) -> int:
+    """A table to build into, the one that was begun where that can be gone on with; gives its generation."""
+    with scope.transaction("owner") as unit:
+        row, field = _row(unit, field_id), unit.catalogue.by_id.get(field_id)
+        if field is None or row.state == "off":
+            raise Stopped("")
+        why_not = _why_not(unit, field)
+        if why_not:
+            raise InvalidInput({"": f"This field cannot be kept. {why_not}"})
+        meaning = rests_on(unit.catalogue, field.key, unit.moment)
+        if row.meaning == meaning and row.built_to:
+            row.state = "building"
+            unit.session.add(row)
+            return row.generation
+        row.state, row.meaning, row.generation = "building", meaning, row.generation + 1
+        row.built_to = row.people = 0
+        row.seconds = 0
+        unit.session.add(row)
+        unit.session.flush()
+        begun, generation = make_table(unit.session, unit.definitions, field_id, row.generation), row.generation
+    # Whoever wrote before that was committed does not know that anything is kept.
+    waited = time.monotonic()
+    while True:
+        with scope.separate("owner") as unit:
+            if outlived(unit.session, begun):
+                return generation
+        progress.say(0, 1)
+        if time.monotonic() - waited > _WAIT:
+            raise TookTooLong("Others have been changing values for too long; it is tried again in a while.")
+        time.sleep(0.2)
+
+
+def _forget_older(scope: Scope, field_id: int, generation: int) -> None:
+    """The table before the last stays for whoever is still reading it."""
+    try:
+        with scope.separate("owner") as unit:
+            forget_tables(unit.session, unit.workspace_id, field_id, generation - 1)
+    except (Conflict, Unavailable):
+        _log.info("older kept values of field %d are still read", field_id)
+
+
+# Looking after
+
+
+def keep_up(scope: Scope) -> int:
+    """Begin anew what is out of date, and what nobody is building any more; gives of how many fields."""
+    begun = 0
+    with scope.transaction("owner") as unit:
+        rows = unit.session.exec(select(KeptField).where(col(KeptField.state).in_(("building", "ready", "outdated"))))
+        for row in rows.all():
+            field = unit.catalogue.by_id.get(row.field_id)
+            if field is None or _why_not(unit, field) or (row.task_id and not _is_over(unit, row.task_id)):
+                continue
+            if row.state == "ready" and row.meaning == rests_on(unit.catalogue, field.key, unit.moment):
+                continue
+            _begin(unit, field)
+            begun += 1
+    return begun
+
+
+def check_kept(scope: Scope) -> int:
+    """Compare what is kept with what is worked out, for a sample of people; gives how many values differed.
+
+    A field of which any did is out of date from then on, and its page says so.
+    """
+    with scope.reading("owner") as unit:
+        ready = unit.session.exec(select(KeptField.field_id).where(col(KeptField.state) == "ready")).all()
+    found = 0
+    for field_id in ready:
+        with scope.transaction("owner") as unit:
+            row, field = _row(unit, field_id), unit.catalogue.by_id.get(field_id)
+            if field is None or row.state != "ready" or row.meaning != rests_on(unit.catalogue, field.key, unit.moment):
+                continue
+            day = str(unit.moment.today)
+            sample = sample_of_people(unit.session, unit.definitions, unit.moment, (), (), _LOOKED_AT, day)
+            ids = [person.id for person in sample]
+            seen = compare(unit.session, unit.definitions, field.key, row.generation, unit.moment, ids)
+            row.checked, row.differed, row.checked_at = seen.looked_at, seen.differs, unit.moment.now
+            if seen.differs:
+                _log.error("kept values of field %d: %d of %d differ", field_id, seen.differs, seen.looked_at)
+                row.state, row.meaning = "outdated", ""
+                touch(unit.session, unit.workspace_id)
+            unit.session.add(row)
+            found += seen.differs
+    return found
