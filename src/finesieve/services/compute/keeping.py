@@ -24,16 +24,19 @@ from finesieve.store.values.kept_fields import (
     build_range,
     compare,
     forget_tables,
+    give_key,
     last_person,
-    make_table,
+    make_tables,
     outlived,
+    put_late,
+    this_transaction,
 )
 
 __all__ = ["Cost", "Keeping", "check_kept", "cost_of", "keep_field", "keep_up", "read_keeping", "stop_keeping"]
 
 _log: Final = logging.getLogger("finesieve.keeping")
 KIND: Final = "keeping"
-_FIRST: Final = 5_000
+_FIRST: Final = 20_000
 _LARGEST: Final = 100_000
 """Ids in the first range that is built, and in the largest."""
 _TAKES: Final = 1.0
@@ -82,7 +85,7 @@ def read_keeping(scope: Scope, field_id: int) -> Keeping:
         row = unit.session.get(KeptField, field_id)
         if row is None or row.state == "off":
             return Keeping("", why_not)
-        state: State = row.state  # type: ignore[assignment]  # written by this module and the store
+        state: State = "building" if row.state == "joining" else row.state  # type: ignore[assignment]  # as written here
         if state == "ready" and row.meaning != rests_on(unit.catalogue, field.key, unit.moment):
             state = "outdated"
         percent = read_task(scope, row.task_id).percent if row.task_id else 0
@@ -129,7 +132,7 @@ def keep_field(scope: Scope, field_id: int) -> int:
 
 def _begin(unit: Unit, field: Field) -> int:
     row = _row(unit, field.id)
-    if row.state == "building" and row.task_id and not _is_over(unit, row.task_id):
+    if row.state in ("building", "joining") and row.task_id and not _is_over(unit, row.task_id):
         return row.task_id
     # One that was stopped goes on where it was, if nothing has changed that it rests on.
     if row.state != "stopped":
@@ -160,7 +163,7 @@ def stop_keeping(scope: Scope, field_id: int) -> None:
     with scope.transaction("editor") as unit:
         field = _derived(unit, field_id)
         row = _row(unit, field.id)
-        if row.state == "building" and row.task_id:
+        if row.state in ("building", "joining") and row.task_id:
             stop_task(scope, row.task_id)
         row.state, row.meaning, row.built_to = "off", "", 0
         unit.session.add(row)
@@ -187,39 +190,60 @@ def _build(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[st
         except Stopped:
             with scope.transaction("owner") as unit:
                 row = _row(unit, field_id)
-                if row.state == "building":
-                    row.state = "stopped"
+                if row.state in ("building", "joining"):
+                    row.state, row.meaning = "stopped", row.meaning if row.state == "building" else ""
                     unit.session.add(row)
             raise Stopped("It was stopped; the field is worked out whenever it is read, as before.") from None
     raise TookTooLong("Too much changed meanwhile; it is tried again in a while.")
 
 
 def _built(scope: Scope, field_id: int, progress: Progress) -> str:
-    started = time.monotonic()
-    generation = _opened(scope, field_id, progress)
-    width, above = _FIRST, 0
+    generation, width = _opened(scope, field_id, progress), _FIRST
     while True:
         began = time.monotonic()
         with scope.transaction("owner") as unit:
             key, row = _under_way(unit, field_id, generation)
-            last, above = last_person(unit.session, unit.definitions), max(above, row.built_to)
-            to = min(above + width, last)
-            row.people += build_range(
-                unit.session, unit.definitions, key, generation, unit.moment, above, max(to, above)
-            )
-            row.built_to = above = to
-            done = to >= last
+            # Once it has its key, people who are new are put in as they are saved.
+            last = last_person(unit.session, unit.definitions) if row.state == "building" else row.built_to
+            to = min(row.built_to + width, last)
+            if to > row.built_to:
+                row.people += build_range(
+                    unit.session, unit.definitions, key, generation, unit.moment, row.built_to, to
+                )
+                row.built_to = to
             row.seconds += time.monotonic() - began
-            if done:
-                row.state, row.built_at = "ready", unit.moment.now
-                row.people = count_people(unit.session, unit.definitions)
-                touch(unit.session, unit.workspace_id)
             unit.session.add(row)
         progress.say(to, max(last, 1))
-        if done:
-            _forget_older(scope, field_id, generation)
-            return f"Kept of {row.people:,} people, in {time.monotonic() - started:.1f} seconds."
+        if to >= last:
+            break
         width = round(min(_LARGEST, max(_FIRST, width * _TAKES / max(time.monotonic() - began, 0.01))))
+    people, seconds = _joined(scope, field_id, generation, progress)
+    _forget_older(scope, field_id, generation)
+    return f"Kept of {people:,} people, in {seconds:.1f} seconds."
+
+
+def _joined(scope: Scope, field_id: int, generation: int, progress: Progress) -> tuple[int, float]:
+    """The key for what is built, then the values of those who were concerned by a change meanwhile; from then on it is
+    read. Gives of how many people, and the seconds that it took in all."""
+    began = time.monotonic()
+    with scope.transaction("owner") as unit:
+        _under_way(unit, field_id, generation)
+        give_key(unit.session, unit.definitions, field_id, generation)
+    with scope.transaction("owner") as unit:
+        _, row = _under_way(unit, field_id, generation)
+        row.state = "joining"
+        unit.session.add(row)
+        unit.session.flush()
+        transaction = this_transaction(unit.session)
+    _wait_for_others(scope, transaction, progress)
+    with scope.transaction("owner") as unit:
+        key, row = _under_way(unit, field_id, generation)
+        put_late(unit.session, unit.definitions, key, generation, unit.moment)
+        row.state, row.built_at = "ready", unit.moment.now
+        row.people, row.seconds = count_people(unit.session, unit.definitions), row.seconds + time.monotonic() - began
+        unit.session.add(row)
+        touch(unit.session, unit.workspace_id)
+        return row.people, row.seconds
 
 
 def _under_way(unit: Unit, field_id: int, generation: int) -> tuple[str, KeptField]:
@@ -243,7 +267,7 @@ def _opened(scope: Scope, field_id: int, progress: Progress) -> int:
             raise InvalidInput({"": f"This field cannot be kept. {why_not}"})
         meaning = rests_on(unit.catalogue, field.key, unit.moment)
         if row.meaning == meaning and row.built_to:
-            row.state = "building"
+            row.state = "joining" if row.state == "joining" else "building"
             unit.session.add(row)
             return row.generation
         row.state, row.meaning, row.generation = "building", meaning, row.generation + 1
@@ -251,17 +275,22 @@ def _opened(scope: Scope, field_id: int, progress: Progress) -> int:
         row.seconds = 0
         unit.session.add(row)
         unit.session.flush()
-        begun, generation = make_table(unit.session, unit.definitions, field_id, row.generation), row.generation
-    # Whoever wrote before that was committed does not know that anything is kept.
+        begun, generation = make_tables(unit.session, unit.definitions, field_id, row.generation), row.generation
+    _wait_for_others(scope, begun, progress)
+    return generation
+
+
+def _wait_for_others(scope: Scope, transaction: int, progress: Progress) -> None:
+    """Whoever wrote before that transaction was committed does not know of it. Raises TookTooLong."""
     waited = time.monotonic()
     while True:
         with scope.separate("owner") as unit:
-            if outlived(unit.session, begun):
-                return generation
-        progress.say(0, 1)
+            if outlived(unit.session, transaction):
+                return
         if time.monotonic() - waited > _WAIT:
             raise TookTooLong("Others have been changing values for too long; it is tried again in a while.")
-        time.sleep(0.2)
+        time.sleep(0.05)
+        progress.say(*progress.said)
 
 
 def _forget_older(scope: Scope, field_id: int, generation: int) -> None:
@@ -280,7 +309,9 @@ def keep_up(scope: Scope) -> int:
     """Begin anew what is out of date, and what nobody is building any more; gives of how many fields."""
     begun = 0
     with scope.transaction("owner") as unit:
-        rows = unit.session.exec(select(KeptField).where(col(KeptField.state).in_(("building", "ready", "outdated"))))
+        rows = unit.session.exec(
+            select(KeptField).where(col(KeptField.state).in_(("building", "joining", "ready", "outdated")))
+        )
         for row in rows.all():
             field = unit.catalogue.by_id.get(row.field_id)
             if field is None or _why_not(unit, field) or (row.task_id and not _is_over(unit, row.task_id)):

@@ -69,9 +69,12 @@ class Progress:
     def __init__(self, scope: Scope, task_id: int) -> None:
         self._scope = scope
         self._task_id = task_id
+        self.said = (0, 1)
+        """What was said last: done, and of how much."""
 
     def say(self, done: int, total: int) -> None:
         """Note progress, apart from the task's own transactions. Raises Stopped."""
+        self.said = (done, total)
         with self._scope.separate("clerk") as unit:
             row = unit.session.get(Task, self._task_id, with_for_update=True)
             if row is None or row.state == "stopped":

@@ -18,7 +18,7 @@ from sqlmodel import Session, col
 from finesieve.store.definitions.catalogue import schema_name
 from finesieve.store.tables import KeptField
 
-__all__ = ["ANYTHING", "Touched", "has_changed", "mark_changed", "state_of", "then_follow"]
+__all__ = ["ANYTHING", "Kept", "Touched", "has_changed", "mark_changed", "state_of", "then_follow"]
 
 ANYTHING: Final = "anything"
 """What changed in a transaction that cannot say which values it was."""
@@ -56,8 +56,18 @@ def mark_changed(session: AnySession, workspace_id: int, about: str, ids: Iterab
     marked.setdefault(workspace_id, Touched()).add(about, ids)
 
 
-Following = Callable[[Any, int, Touched, "list[tuple[int, int, str]]"], None]
-"""Called with the session, a workspace, what was touched, and of each kept field its id, generation and meaning."""
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """A kept derived field as a transaction finds it at its end, see `KeptField`."""
+
+    field_id: int
+    generation: int
+    meaning: str
+    state: str
+
+
+Following = Callable[[Any, int, Touched, list[Kept]], None]
+"""Called with the session, a workspace, what was touched, and the kept fields."""
 _following: Final[list[Following]] = []
 
 
@@ -100,12 +110,13 @@ def _move_on(session: AnySession) -> None:
         moved = update(table).where(mine).values(version=table.c.version + 1).returning(_kept_fields(workspace_id))
         kept = session.execute(moved).scalar_one()
         for follow in _following if kept else ():
-            follow(session, workspace_id, marked[workspace_id], [(int(one), int(n), str(m)) for one, n, m in kept])
+            follow(session, workspace_id, marked[workspace_id], [Kept(*one) for one in kept])
 
 
 @lru_cache(maxsize=1_000)
 def _kept_fields(workspace_id: int) -> Any:
-    each = func.jsonb_build_array(col(KeptField.field_id), col(KeptField.generation), col(KeptField.meaning))
+    parts = (KeptField.field_id, KeptField.generation, KeptField.meaning, KeptField.state)
+    each = func.jsonb_build_array(*(col(part) for part in parts))
     query = select(func.jsonb_agg(each)).where(
         col(KeptField.workspace_id) == workspace_id, col(KeptField.meaning) != ""
     )
