@@ -231,10 +231,11 @@ def _kept(bench: _Bench) -> list[bool]:
     scope, f, schema = bench.scope, bench.f, bench.schema
     formula = 'if(zone = "north", plot_length * plot_width * 1.2, plot_length * plot_width)'
     field = create_derived(scope, DerivedInput(label="Bench kept", formula=formula))
-    area = f"{f['plot_length']} * {f['plot_width']}"
+    area, zone = f"{f['plot_length']} * {f['plot_width']}", f["zone"]
+    value = f"CASE WHEN {zone} = 'north' THEN {area} * 1.2 WHEN {zone} <> 'north' THEN {area} END"
     by_hand = (
-        f"DROP TABLE IF EXISTS {schema}.by_hand", f"CREATE TABLE {schema}.by_hand AS SELECT id, CASE WHEN "
-        f"{f['zone']} = 'north' THEN {area} * 1.2 ELSE {area} END AS value FROM {schema}.person",
+        f"DROP TABLE IF EXISTS {schema}.by_hand",
+        f"CREATE TABLE {schema}.by_hand AS SELECT id, {value} AS value FROM {schema}.person",
         f"ALTER TABLE {schema}.by_hand ADD PRIMARY KEY (id)",
     )  # fmt: skip
 
