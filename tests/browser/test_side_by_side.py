@@ -9,6 +9,7 @@ from selenium.webdriver.common.keys import Keys
 from sqlmodel import select
 
 from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.compute.keeping import read_keeping
 from finesieve.services.define.memberships import list_tags
 from finesieve.services.follow_up.personal_links import PersonalLinkInput, create_personal_link
 from finesieve.services.forms.forms import publish_form, read_form
@@ -72,6 +73,26 @@ class SideBySide(unittest.TestCase):
         self.sound()
         page.open(f"{self.base}/compute/{field}")
         self.assertEqual(page.one("#formula").get_attribute("value"), "plot_length * 2", "nothing was stored")
+
+    def test_a_slow_field_is_kept_and_given_up(self) -> None:
+        """Built with its progress on the page, following what is saved, and worked out again once it is given up."""
+        field = create_derived(self.scope, DerivedInput(label="Beds", formula="plot_length * 2"))
+        page = self.page
+        page.open(f"{self.base}/compute/{field}")
+        page.until_text("#keeping", "Reading it for 4 people takes")
+        self.sound()
+        page.press("Keep the values", "#keeping button")
+        page.until_text("#keeping", "Being built: 0 %")
+        self.sound()
+        done(self.house, read_keeping(self.scope, field).task)
+        page.until_text("#keeping", "Kept for all 4 people")
+        self.sound()
+        page.press("Stop keeping them", "#keeping button")
+        page.until_text("#keeping", "It is worked out whenever it is read.")
+        timed = create_derived(self.scope, DerivedInput(label="Age", formula="age(born)"))
+        page.open(f"{self.base}/compute/{timed}")
+        page.until_text("#keeping", "It changes with the day")
+        self.assertEqual(page.all("#keeping button"), [])
 
     def test_a_mesh_is_switched_off_and_a_segment_found_again(self) -> None:
         """Two northern people swap; without the first mesh Rook as well. Another segment that asks the same is named."""
