@@ -2,7 +2,6 @@
 
 import hashlib
 from collections.abc import Callable, Mapping
-from dataclasses import replace
 from decimal import Decimal
 from typing import Any, Final
 
@@ -55,7 +54,8 @@ def go_on(run: Run) -> None:
             continue
         if not run.state.stack[-1].visit:
             visit = run.state.visits + 1
-            frame = replace(run.state.stack[-1], visit=visit)
+            at = run.state.stack[-1]
+            frame = Frame(at.script, at.step, visit, at.record)
             run.change(visits=visit, stack=(*run.state.stack[:-1], frame), tries=0, sub={})
         if _ARRIVE[type(step)](run, step):
             return

@@ -105,6 +105,8 @@ class PreparedScript:
 
         self.wording: Callable[[str], Wording] = lru_cache(maxsize=12)(self._wording)
         self._about_records: dict[str, PreparedScript] = {}
+        self._asked: dict[tuple[int, str], Subject | None] = {}
+        self._on_a_page: dict[str, tuple[Field, ...]] = {}
 
     def within(self, collection: str) -> "PreparedScript":
         """The script as lines about a record of a collection have it."""
@@ -176,6 +178,11 @@ class PreparedScript:
     def page_fields(self, step: Ask) -> tuple[Field, ...]:
         """The fields of a question that is answered on a page of its own: all lines of an address, a file, data, a
         secret; none for what is typed."""
+        if step.id not in self._on_a_page:
+            self._on_a_page[step.id] = self._page_fields(step)
+        return self._on_a_page[step.id]
+
+    def _page_fields(self, step: Ask) -> tuple[Field, ...]:
         if step.address:
             lines = (self.catalogue.by_key.get(key) for key in address_keys(step.address).values())
             return tuple(one for one in lines if one is not None and one.built_in and self.can_ask(one))
@@ -188,5 +195,9 @@ class PreparedScript:
 
     def subject_of(self, step: Any) -> Subject | None:
         """What a line asks; None where it asks nothing, or nothing that can be asked."""
-        found = self.subject(step.field_id, step.passing)
-        return found if found is not None and self.can_ask(found.field) else None
+        # Asked for several times at each reply, and the same each time.
+        asked = step.field_id, step.passing
+        if asked not in self._asked:
+            found = self.subject(*asked)
+            self._asked[asked] = found if found is not None and self.can_ask(found.field) else None
+        return self._asked[asked]

@@ -1,7 +1,6 @@
 """A turn of a conversation as it comes about: the state as it changes, and what has been said so far."""
 
 from collections.abc import Mapping
-from copy import copy
 from decimal import Decimal
 from typing import Any
 
@@ -32,7 +31,7 @@ class Run:
 
     def __init__(self, scripts: Mapping[str, PreparedScript], world: TalkWorld, state: State) -> None:
         self.scripts, self.world = scripts, world
-        self.state = copy(state)  # this turn's own, so that nobody else sees it change
+        self.state = state.copied()  # this turn's own, so that nobody else sees it change
         self.messages: list[Message] = []
         self.offers: tuple[Offer, ...] = ()
         self.expects: dict[str, Any] | None = None
@@ -46,16 +45,18 @@ class Run:
         self._members: dict[str, Mapping[str, Value]] = {}
         self._answered: tuple[FormRow, tuple[Entry, ...], tuple[Answered, ...]] | None = None
         self._made: Made | None = None
+        self._script: tuple[tuple[Frame, ...], PreparedScript] | None = None
         self.say = self.script.wording(state.language)
 
     @property
     def script(self) -> PreparedScript:
         """The script that is under way, as the line has it."""
         stack = self.state.stack
-        if not stack:
-            return self.scripts[self.state.script]
-        found = self.scripts[stack[-1].script]
-        return found.within(collection_of(stack[-1].record)) if stack[-1].record else found
+        if self._script is None or self._script[0] is not stack:
+            found = self.scripts[stack[-1].script if stack else self.state.script]
+            here = stack[-1].record if stack else ""
+            self._script = stack, found.within(collection_of(here)) if here else found
+        return self._script[1]
 
     @property
     def step(self) -> Any:

@@ -1,7 +1,6 @@
 """Taking a reply, in the order of trying."""
 
 from collections.abc import Callable, Mapping
-from functools import partial
 from typing import Any, Final
 
 from finesieve.core.chat.answering import problem_of, put_answer
@@ -163,47 +162,23 @@ def _chosen(run: Run, step: Any, subject: Subject | None, offer: Offer, said: st
     """One of the offers was chosen."""
     run.understood = offer.label
     kind = run.state.sub.get("kind", "")
-    special: Mapping[str, Callable[[], None]] = {
-        "keep": lambda: put_answer(run, step, subject, None, said, "", reply="known"),
-        "other": partial(_ask_anew, run),
-        "use": lambda: _read(run, step, subject, run.state.sub["text"], None),
-        "steer": lambda: steer(run, run.state.sub["word"]),
-        "right": partial(accept_sum, run),
-        "skip": lambda: _skip(run, step, subject),
-        "done": lambda: _finish_several(run, step, subject),
-        DRAFTED: partial(_settle, run, DRAFTED),
-        STORED: partial(_settle, run, STORED),
-        AGAIN: partial(_another_record, run, step, wanted=True),
-        ENOUGH: partial(_another_record, run, step, wanted=False),
-    }
-    if offer.id in special:
-        if offer.id in ("use", "steer"):
-            special[offer.id]()
-            return
-        special[offer.id]()
+    if offer.id in _SPECIAL:
+        _SPECIAL[offer.id](run, step, subject, said)
     elif offer.id.startswith("fix:"):
         begin_fix(run, int(offer.id[4:]))
-        return
     elif offer.id.startswith("r:"):
         choose_record(run, step, offer, said)
         go_on(run)
-        return
     elif offer.id.startswith("w:"):
         run.change(sub=run.state.sub.get("around", {}))
         _take_raw(run, step, subject, offer.raw, offer.label, exact=True)
-        return
     elif subject is not None and subject.field.type.kind == "choices" and not kind.startswith("f_"):
         _toggle(run, offer)
-        return
     elif subject is None:
         put_answer(run, step, None, None, said, offer.label, reply=offer.id)
         go_on(run)
-        return
     else:
         _take_raw(run, step, subject, offer.raw, offer.label, exact=True, reply=offer.id)
-        return
-    if offer.id in ("keep", "skip", "done"):
-        _go_on_if_moved(run)
 
 
 def _go_on_if_moved(run: Run) -> None:
@@ -363,3 +338,34 @@ def _mismatch(run: Run, step: Any, problem: str, *, own: bool = False) -> None:
     else:
         run.messages.append(Message(run.say("One of us will take it from here."), "plain"))
         run.hand_over("Several replies did not fit.")
+
+
+def _keep_known(run: Run, step: Any, subject: Subject | None, said: str) -> None:
+    put_answer(run, step, subject, None, said, "", reply="known")
+    _go_on_if_moved(run)
+
+
+def _pass_over(run: Run, step: Any, subject: Subject | None, _said: str) -> None:
+    _skip(run, step, subject)
+    _go_on_if_moved(run)
+
+
+def _have_finished(run: Run, step: Any, subject: Subject | None, _said: str) -> None:
+    _finish_several(run, step, subject)
+    _go_on_if_moved(run)
+
+
+_SPECIAL: Final[Mapping[str, Callable[[Run, Any, Subject | None, str], None]]] = {
+    "keep": _keep_known,
+    "skip": _pass_over,
+    "done": _have_finished,
+    "other": lambda run, _step, _subject, _said: _ask_anew(run),
+    "use": lambda run, step, subject, _said: _read(run, step, subject, run.state.sub["text"], None),
+    "steer": lambda run, _step, _subject, _said: steer(run, run.state.sub["word"]),
+    "right": lambda run, _step, _subject, _said: accept_sum(run),
+    DRAFTED: lambda run, _step, _subject, _said: _settle(run, DRAFTED),
+    STORED: lambda run, _step, _subject, _said: _settle(run, STORED),
+    AGAIN: lambda run, step, _subject, _said: _another_record(run, step, wanted=True),
+    ENOUGH: lambda run, step, _subject, _said: _another_record(run, step, wanted=False),
+}
+"""What comes of the offers that are no answer, by their id."""

@@ -186,12 +186,12 @@ class Field:
 
         Raises ValueError for what the field does not hold any more.
         """
-        renamed = self.options_renamed
-        if isinstance(data, str):
-            data = renamed.get(data, data)
-        elif isinstance(data, list):
-            data = [renamed.get(one, one) if isinstance(one, str) else one for one in data]
         kind = self.type.kind
+        renamed = self.options_renamed if kind in _OF_OPTIONS else {}
+        if renamed and isinstance(data, str):
+            data = renamed.get(data, data)
+        elif renamed and isinstance(data, list):
+            data = [renamed.get(one, one) if isinstance(one, str) else one for one in data]
         return from_json(data, self.value_type if kind in _OF_OPTIONS else _BARE[kind])
 
     def refuse_retired(self, value: Value, before: Value = None) -> None:

@@ -2,7 +2,7 @@
 
 from datetime import date, datetime, time
 from decimal import Decimal, InvalidOperation
-from typing import TypeVar
+from typing import Final, TypeVar
 
 from finesieve.core.values import DayOfYear, Secret, StoredFile, Structured, Type, Value, plain_number
 
@@ -79,6 +79,14 @@ def _file(data: Json) -> StoredFile:
     )
 
 
+_TOO_LARGE: Final = Decimal("1e15")
+
+
+def _is_too_fine(number: Decimal) -> bool:
+    exponent = number.as_tuple().exponent
+    return isinstance(exponent, int) and exponent < -10 and number != round(number, 10)
+
+
 def _decimal(data: Json) -> Decimal:
     if isinstance(data, bool) or not isinstance(data, str | int):
         raise ValueError(f"{data!r} is no exact number; write it as a string")
@@ -86,7 +94,7 @@ def _decimal(data: Json) -> Decimal:
         number = Decimal(data)
     except InvalidOperation:
         raise ValueError(f"“{data}” is no number") from None
-    if not number.is_finite() or abs(number) >= Decimal("1e15") or number != round(number, 10):
+    if not number.is_finite() or abs(number) >= _TOO_LARGE or _is_too_fine(number):
         raise ValueError(f"“{data}” has more than 15 digits before the point or 10 after it")
     return number + 0
 
