@@ -3,7 +3,7 @@
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from functools import partial
+from functools import lru_cache, partial
 from typing import Any, Final
 
 from sqlalchemy import tuple_
@@ -138,20 +138,25 @@ def _wrong(catalogue: Catalogue, field: Field) -> str:
     return problems[0].message if problems else "Its formula names a derived field that cannot be worked out."
 
 
+@lru_cache(maxsize=2_048)
+def _names_in(formula: str) -> frozenset[str]:
+    """The last words of all names in a formula."""
+    tree = parse(formula).tree
+    return (
+        frozenset(part.path[-1] for part in walk(tree) if isinstance(part, Name)) if tree is not None else frozenset()
+    )
+
+
 def worked_out(unit: Unit, derived: Field | str, row: Mapping[str, Value], about: str = PERSON) -> str:
     """A formula with the values of a person, or another thing, put in as far as they may be seen: `round(6 * 3)`."""
     formula, about = (derived, about) if isinstance(derived, str) else (derived.formula, derived.about)
     tree = parse(formula).tree
     if tree is None:
         return ""
-    named = {part.path[-1] for part in walk(tree) if isinstance(part, Name)}
+    by_key = unit.catalogue.keys_of(about)
     shown = {}
-    for field in unit.catalogue.fields_about(about):
-        if (
-            field.key not in named
-            or field.type.kind in ("file", "structured", "secret")
-            or not (field.stores or field.derived)
-        ):
+    for field in (by_key[key] for key in _names_in(formula) if key in by_key):
+        if field.type.kind in ("file", "structured", "secret") or not (field.stores or field.derived):
             continue
         if not unit.sees(field):
             continue

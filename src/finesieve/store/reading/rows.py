@@ -13,7 +13,7 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.fields.manner import Titles
 from finesieve.core.model.catalogue import Link
 from finesieve.core.values import Value
-from finesieve.store.connection.database import remembered
+from finesieve.store.connection.database import is_reading, remembered
 from finesieve.store.definitions.catalogue import Definitions
 from finesieve.store.reading.kept import kept, times
 from finesieve.store.reading.searching import contains_word
@@ -156,13 +156,27 @@ def records_of(
 ) -> list[tuple[int, dict[str, Value]]]:
     """The records that a link leads from to a target, archived ones left out, oldest first: (id, stored values)."""
     about = f"record:{link.record_type_id}"
-    if about not in definitions.tables:
+    if about not in definitions.tables or not _leads_to(session, definitions, link, target_id):
         return []
     columns, query = definitions.columns_of(about), definitions.linked_query(about)
     what = {"link": link.id, "target": target_id}
     key = (definitions.link.fullname, link.id, target_id)
     rows = remembered(session, key, lambda: session.execute(query, what).all())
     return [(row[0], dict(zip(columns, row[1:], strict=True))) for row in rows]
+
+
+def _leads_to(session: Session, definitions: Definitions, link: Link, target_id: int) -> bool:
+    """Whether a link may lead to a target; while a request is answered, one look tells it of all links at once."""
+    if not is_reading(session):
+        return True
+    links, target = definitions.link, link.target
+
+    def look() -> frozenset[int]:
+        ids = [one.id for one in definitions.catalogue.links.values() if one.target == target]
+        query = select(links.c.link_id).where(links.c.link_id.in_(ids), links.c.target_id == target_id).distinct()
+        return frozenset(session.execute(query).scalars())
+
+    return link.id in remembered(session, (links.fullname, target, target_id), look)
 
 
 def first_linked(session: Session, definitions: Definitions, link_id: int, target_ids: Sequence[int]) -> dict[int, int]:
