@@ -110,7 +110,7 @@ def _why_not(unit: Unit, field: Field) -> str:
 
 def cost_of(scope: Scope, field_id: int) -> Cost:
     """What it takes to read a derived field of everybody, measured now. Raises NotFound, TookTooLong, TooOften."""
-    with a_turn(scope), scope.reading("editor") as unit:
+    with a_turn(scope), scope.reading("reader") as unit:
         field = _derived(unit, field_id)
         with apart(unit.session, SECONDS):
             found = time_of_reading(unit.session, unit.definitions, field.key, unit.moment)
