@@ -85,7 +85,7 @@ class SideBySide(unittest.TestCase):
         page.until_text("#keeping", "Being built: 0 %")
         self.sound()
         done(self.house, read_keeping(self.scope, field).task)
-        page.until_text("#keeping", "Kept for all 4 people")
+        page.until_text("#keeping", "Kept since 25 Nov 2026")
         self.sound()
         page.press("Stop keeping them", "#keeping button")
         page.until_text("#keeping", "It is worked out whenever it is read.")

@@ -17,7 +17,7 @@ from finesieve.services.kernel.turns import SECONDS, a_turn
 from finesieve.store.connection.database import apart
 from finesieve.store.definitions.catalogue import touch
 from finesieve.store.language.kept_fields import rests_on, why_not_kept
-from finesieve.store.reading.people import count_people, sample_of_people
+from finesieve.store.reading.people import sample_of_people
 from finesieve.store.reading.timing import time_of_reading
 from finesieve.store.tables import KeptField, Task
 from finesieve.store.values.kept_fields import (
@@ -37,7 +37,7 @@ __all__ = ["Cost", "Keeping", "check_kept", "cost_of", "keep_field", "keep_up", 
 _log: Final = logging.getLogger("finesieve.keeping")
 KIND: Final = "keeping"
 _FIRST: Final = 20_000
-_LARGEST: Final = 100_000
+_LARGEST: Final = 500_000
 """Ids in the first range that is built, and in the largest."""
 _TAKES: Final = 1.0
 """Seconds that a range should take, so that its progress is seen and stopping does not wait."""
@@ -52,7 +52,8 @@ State = Literal["", "building", "ready", "outdated", "stopped"]
 @dataclass(frozen=True, slots=True)
 class Keeping:
     """Whether a derived field is kept. `why_not` says why it cannot be. `task` builds it, `percent` (0–100) of it done;
-    `seconds` is how long that took for `people`. Of those `checked` last, so many `differed`, and were built anew."""
+    `seconds` is how long that took for `people`, those who were there then. Of those `checked` last, so many `differed`,
+    and were built anew."""
 
     state: State
     why_not: str = ""
@@ -240,7 +241,7 @@ def _joined(scope: Scope, field_id: int, generation: int, progress: Progress) ->
         key, row = _under_way(unit, field_id, generation)
         put_late(unit.session, unit.definitions, key, generation, unit.moment)
         row.state, row.built_at = "ready", unit.moment.now
-        row.people, row.seconds = count_people(unit.session, unit.definitions), row.seconds + time.monotonic() - began
+        row.seconds += time.monotonic() - began
         unit.session.add(row)
         touch(unit.session, unit.workspace_id)
         return row.people, row.seconds

@@ -225,8 +225,7 @@ def build_range(
     table, source = kept_table(definitions, field.id, generation), _worked_out(session, definitions, key, moment)
     query = select(source.id, source.names[key]).select_from(source.table)
     query = query.where(source.id > above, source.id <= to)
-    found = session.execute(insert(table).from_select(["id", "value"], query))
-    return int(found.rowcount)  # type: ignore[attr-defined]  # of an insert
+    return session.connection().execute(insert(table).from_select(["id", "value"], query)).rowcount
 
 
 def give_key(session: Session, definitions: Definitions, field_id: int, generation: int) -> None:
@@ -274,7 +273,8 @@ def forget_tables(session: Session, workspace_id: int, field_id: int, before: in
     """Remove the tables of a field's generations before this one. Raises Unavailable where one is still read."""
     session.execute(text("SET LOCAL lock_timeout = '500ms'"))
     query = text(
-        "SELECT table_name FROM information_schema.tables WHERE table_schema = :schema AND table_name ~ :pattern"
+        "SELECT relname FROM pg_class WHERE relnamespace = CAST(:schema AS regnamespace) AND relkind = 'r' "
+        "AND relname ~ :pattern"
     )
     place = {"schema": schema_name(workspace_id), "pattern": f"^kept_{int(field_id)}_[0-9]+(_late)?$"}
     for (name,) in session.execute(query, place).all():
