@@ -52,7 +52,7 @@ State = Literal["", "building", "ready", "outdated", "stopped"]
 @dataclass(frozen=True, slots=True)
 class Keeping:
     """Whether a derived field is kept. `why_not` says why it cannot be. `task` builds it, `percent` (0–100) of it done;
-    `seconds` is how long that took for `people`, those who were there then. Of those `checked` last, so many `differed`,
+    `seconds` is how long that took for `people`, those who were there then. Of those `checked` last so many `differed`,
     and were built anew."""
 
     state: State

@@ -225,7 +225,8 @@ def build_range(
     table, source = kept_table(definitions, field.id, generation), _worked_out(session, definitions, key, moment)
     query = select(source.id, source.names[key]).select_from(source.table)
     query = query.where(source.id > above, source.id <= to)
-    return session.connection().execute(insert(table).from_select(["id", "value"], query)).rowcount
+    filled = insert(table).from_select(["id", "value"], query).execution_options(preserve_rowcount=True)
+    return int(session.execute(filled).rowcount)  # type: ignore[attr-defined]  # of an insert
 
 
 def give_key(session: Session, definitions: Definitions, field_id: int, generation: int) -> None:
