@@ -28,7 +28,7 @@ from tests.support.house import House, make_house
 from tests.support.site import Office, visitor
 
 FOR_EDITORS = re.compile(
-    r"/several$|/people/write$|records/\{type_id:int\}/new|/files/|tags/family|tags/remove|values\.csv|/delete$|/gather$"
+    r"/several$|/people/write$|records/\{type_id:int\}/new|/files/|/prepared/|tags/family|tags/remove|values\.csv|/delete$|/gather$"
 )
 """Pages that begin a change, or take values out; and files, of which there are none."""
 

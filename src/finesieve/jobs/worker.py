@@ -28,7 +28,9 @@ from finesieve.services.kernel.searching import tend
 from finesieve.services.kernel.tasks import RUN_TASK, run_task
 from finesieve.services.people import bulk, letters
 from finesieve.services.people.personal_links import sweep_links
+from finesieve.services.sift import prepared
 from finesieve.services.sift.over_time import note_sizes
+from finesieve.services.sift.prepared import sweep_prepared
 from finesieve.services.values.files import sweep_uploads
 from finesieve.services.values.house import apply_due
 from finesieve.settings import Settings
@@ -44,8 +46,8 @@ _WAIT: Final = 4
 
 # What can be begun as long work declares itself when it is imported.
 _WORKS: Final = (
-    bulk, changes, deletion, gathering, joining_days, keeping, ledger, letters, mapping, moving, retyping, tag_families,
-    tagging,
+    bulk, changes, deletion, gathering, joining_days, keeping, ledger, letters, mapping, moving, prepared, retyping,
+    tag_families, tagging,
 )  # fmt: skip
 
 
@@ -120,6 +122,7 @@ def make_worker(database_url: str, store: Store) -> App:
             begin_purge(scope)
             ended += let_levels_end(scope)
             ended += sweep_uploads(scope, store.files) + sweep_carts(scope) + sweep_links(scope)
+            ended += sweep_prepared(scope, store.files)
             check_kept(scope)
         return ended
 

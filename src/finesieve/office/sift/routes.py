@@ -5,7 +5,7 @@ from typing import Final
 from urllib.parse import urlencode
 
 from fastapi import APIRouter, Request
-from starlette.responses import RedirectResponse, Response, StreamingResponse
+from starlette.responses import FileResponse, RedirectResponse, Response, StreamingResponse
 
 from finesieve.core.errors import InvalidExpression, InvalidInput, Overtaken
 from finesieve.core.language.parser import has_comments
@@ -26,6 +26,7 @@ from finesieve.services.sift.export import (
     export_segment,
     workbook_of_segment,
 )
+from finesieve.services.sift.prepared import open_prepared, prepare_export
 from finesieve.services.sift.segments import (
     Mesh,
     SegmentInput,
@@ -39,6 +40,7 @@ from finesieve.services.sift.segments import (
 )
 from finesieve.web.posted import Posted
 from finesieve.web.security import style_nonce
+from finesieve.web.site import site_of
 
 __all__ = ["router"]
 
@@ -251,6 +253,31 @@ _MEDIA: Final = {
     "csv": "text/csv; charset=utf-8", "jsonl": "application/jsonl; charset=utf-8",
     "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
 }  # fmt: skip
+
+
+@router.post("/{segment_id:int}/prepare")
+def prepare(request: Request, desk: DeskHere, segment_id: int, form: Posted) -> Response:
+    """Have the file written by a worker, and to the page that follows it."""
+    typed = {
+        "kind": form.text("kind") or "csv",
+        "sample": form.text("sample").strip() or "0",
+        "seed": form.text("seed"),
+    }
+    try:
+        asked = read_input(ExportInput, {**typed, "columns": tuple(form.texts("columns")[:400])})
+        task = prepare_export(desk.scope, segment_id, asked)
+    except InvalidExpression:
+        raise
+    except InvalidInput as problem:
+        return _export_page(request, desk, segment_id, typed, problem.messages, 422)
+    return RedirectResponse(desk.path(f"define/tasks/{task}"), 303)
+
+
+@router.get("/prepared/{task_id:int}")
+def take_prepared(request: Request, desk: DeskHere, task_id: int) -> Response:
+    """A file that a worker has written."""
+    found = open_prepared(desk.scope, site_of(request).files, task_id)
+    return FileResponse(found.path, media_type=_MEDIA[found.kind], filename=found.name)
 
 
 @router.get("/{segment_id:int}/take")

@@ -5,7 +5,7 @@ import tempfile
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import chain, islice
-from typing import Annotated, Final, Literal
+from typing import IO, Annotated, Final, Literal
 
 import xlsxwriter
 from pydantic import Field as Bounds
@@ -23,12 +23,23 @@ from finesieve.services.sift.segments import SECONDS_FOR_EXPORT, meshes_of, segm
 from finesieve.store.reading.exporting import is_written_here
 from finesieve.store.reading.people import Person, count_each, people_as_csv, sample_of_people, stream_people
 
-__all__ = ["MOST_CELLS", "ExportInput", "columns_to_export", "export_segment", "workbook_of_segment"]
+__all__ = [
+    "MOST_CELLS",
+    "ExportInput",
+    "Wanted",
+    "cells_of",
+    "columns_to_export",
+    "export_segment",
+    "lines_of",
+    "people_of",
+    "wanted_of",
+    "workbook_of_segment",
+    "write_workbook",
+]
 
 MOST_CELLS: Final = 400_000
 """So many cells a workbook holds; beyond them a spreadsheet is no pleasure, and CSV does it."""
 MOST_SAMPLED: Final = 100_000
-_PLAINLY: Final = {"constant_memory": True, "strings_to_formulas": False, "strings_to_urls": False}
 
 
 class ExportInput(Input):
@@ -41,10 +52,13 @@ class ExportInput(Input):
 
 
 @dataclass(frozen=True, slots=True)
-class _Wanted:
+class Wanted:
+    """What an export is of: the checked meshes, the fields, how it was asked; and how many `seconds` it may take."""
+
     typed: tuple[Typed, ...]
     fields: tuple[Field, ...]
     asked: ExportInput
+    seconds: float = SECONDS_FOR_EXPORT
 
 
 def columns_to_export(scope: Scope) -> tuple[Field, ...]:
@@ -66,8 +80,8 @@ def export_segment(scope: Scope, segment_id: int, asked: ExportInput | None = No
     it out.
     """
     with scope.reading("reader") as unit:
-        name, wanted = _wanted(unit, segment_id, asked or ExportInput())
-    lines = _lines(scope, wanted)
+        name, wanted = wanted_of(unit, segment_id, asked or ExportInput())
+    lines = lines_of(scope, wanted)
     # The first people now, so that what cannot be worked out is said before the file begins.
     return name, chain(list(islice(lines, 2)), lines)
 
@@ -76,33 +90,39 @@ def workbook_of_segment(scope: Scope, segment_id: int, asked: ExportInput) -> tu
     """The name of a segment and its people as a workbook. Raises as `export_segment`, and InvalidInput for too many
     cells."""
     with scope.reading("reader") as unit:
-        name, wanted = _wanted(unit, segment_id, asked)
-        _refuse_large(unit, wanted)
-    return name, _workbook(scope, wanted)
+        name, wanted = wanted_of(unit, segment_id, asked)
+        if people_of(unit, wanted) * len(wanted.fields) > MOST_CELLS:
+            message = (
+                f"A workbook holds {MOST_CELLS:,} cells at once. Take fewer columns or a sample, or have it prepared."
+            )
+            raise InvalidInput({"kind": message})
+    with tempfile.SpooledTemporaryFile(max_size=8_000_000) as kept:
+        write_workbook(kept, cells_of(scope, wanted))
+        kept.seek(0)
+        return name, kept.read()
 
 
-def _wanted(unit: Unit, segment_id: int, asked: ExportInput) -> tuple[str, _Wanted]:
+def wanted_of(unit: Unit, segment_id: int, asked: ExportInput) -> tuple[str, Wanted]:
+    """The name of a segment, and what an export of it is of. Raises NotFound, InvalidExpression."""
     row = segment_named(unit, segment_id)
     _, typed, problems = meshes_of(unit, row.expression)
     if problems:
         raise InvalidExpression(problems)
     known = _columns(unit)
     fields = tuple(one for one in known if one.key in asked.columns) or known
-    return row.name, _Wanted(typed, fields, asked)
+    return row.name, Wanted(typed, fields, asked)
 
 
-def _refuse_large(unit: Unit, wanted: _Wanted) -> None:
+def people_of(unit: Unit, wanted: Wanted) -> int:
+    """How many people it is of, at the most."""
     everyone, counts = count_each(unit.session, unit.definitions, list(wanted.typed), unit.moment)
     people = min([everyone, *(one for one in counts if one is not None)])
-    people = min(people, wanted.asked.sample) if wanted.asked.sample else people
-    if people * len(wanted.fields) > MOST_CELLS:
-        message = f"A workbook holds {MOST_CELLS:,} cells at the most. Take fewer columns, a sample, or CSV."
-        raise InvalidInput({"kind": message})
+    return min(people, wanted.asked.sample) if wanted.asked.sample else people
 
 
-def _people(unit: Unit, wanted: _Wanted) -> Iterator[Person]:
+def _people(unit: Unit, wanted: Wanted) -> Iterator[Person]:
     keys = [field.key for field in wanted.fields]
-    with worked_out_in(unit, SECONDS_FOR_EXPORT):
+    with worked_out_in(unit, wanted.seconds):
         if wanted.asked.sample:
             yield from sample_of_people(
                 unit.session, unit.definitions, unit.moment, keys, wanted.typed, wanted.asked.sample, wanted.asked.seed
@@ -111,7 +131,8 @@ def _people(unit: Unit, wanted: _Wanted) -> Iterator[Person]:
             yield from stream_people(unit.session, unit.definitions, unit.moment, keys, wanted.typed)
 
 
-def _lines(scope: Scope, wanted: _Wanted) -> Iterator[str]:
+def lines_of(scope: Scope, wanted: Wanted) -> Iterator[str]:
+    """The people as lines of text: CSV with the keys of the fields at the top, or JSON Lines."""
     if wanted.asked.kind == "csv":
         quickly = not wanted.asked.sample and len(wanted.fields) > 1 and all(map(is_written_here, wanted.fields))
         yield from _written_by_the_database(scope, wanted) if quickly else csv_lines(_rows(scope, wanted))
@@ -122,9 +143,9 @@ def _lines(scope: Scope, wanted: _Wanted) -> Iterator[str]:
             yield json.dumps({"id": person.id, **values}, ensure_ascii=False) + "\n"
 
 
-def _written_by_the_database(scope: Scope, wanted: _Wanted) -> Iterator[str]:
+def _written_by_the_database(scope: Scope, wanted: Wanted) -> Iterator[str]:
     yield from csv_lines([[field.key for field in wanted.fields]])
-    with scope.separate("reader") as unit, worked_out_in(unit, SECONDS_FOR_EXPORT):
+    with scope.separate("reader") as unit, worked_out_in(unit, wanted.seconds):
         yield from people_as_csv(unit.session, unit.definitions, unit.moment, wanted.fields, wanted.typed)
 
 
@@ -132,36 +153,34 @@ def _data(field: Field, value: Value) -> object:
     return field.plain(value) if field.type.kind in ("secret", "file") and not field.derived else to_json(value)
 
 
-def _rows(scope: Scope, wanted: _Wanted) -> Iterator[list[str]]:
+def _rows(scope: Scope, wanted: Wanted) -> Iterator[list[str]]:
     yield [field.key for field in wanted.fields]
     with scope.separate("reader") as unit:
         for person in _people(unit, wanted):
             yield [field.plain(person.values[field.key]) for field in wanted.fields]
 
 
-def _workbook(scope: Scope, wanted: _Wanted) -> bytes:
-    """A workbook of one sheet: figures as figures, everything else as text."""
-    cells = _cells(scope, wanted)
+def write_workbook(file: IO[bytes], cells: Iterator[Sequence[str | float]]) -> None:
+    """Write a workbook of one sheet: figures as figures, everything else as text."""
     # What cannot be worked out is said before a file of rows is begun, which nobody would close.
     rows = chain(list(islice(cells, 2)), cells)
-    with tempfile.SpooledTemporaryFile(max_size=8_000_000) as kept:
-        book = xlsxwriter.Workbook(
-            kept, {"constant_memory": True, "strings_to_formulas": False, "strings_to_urls": False}
-        )
-        sheet = book.add_worksheet()
-        sheet.freeze_panes(1, 0)
+    plainly = {"constant_memory": True, "strings_to_formulas": False, "strings_to_urls": False}
+    book = xlsxwriter.Workbook(file, plainly)
+    sheet = book.add_worksheet()
+    sheet.freeze_panes(1, 0)
+    try:
         for place, row in enumerate(rows):
             for column, cell in enumerate(row):
                 if isinstance(cell, float):
                     sheet.write_number(place, column, cell)
                 elif cell:
                     sheet.write_string(place, column, cell)
+    finally:
         book.close()
-        kept.seek(0)
-        return kept.read()
 
 
-def _cells(scope: Scope, wanted: _Wanted) -> Iterator[Sequence[str | float]]:
+def cells_of(scope: Scope, wanted: Wanted) -> Iterator[Sequence[str | float]]:
+    """The people as cells of a workbook, the labels of the fields first."""
     yield [field.label for field in wanted.fields]
     with scope.separate("reader") as unit:
         for person in _people(unit, wanted):

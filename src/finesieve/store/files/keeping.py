@@ -2,6 +2,7 @@
 
 import hashlib
 import os
+import re
 import tempfile
 from pathlib import Path
 
@@ -46,6 +47,21 @@ class FileStore:
             self._write(small, thumbnail)
         if not path.exists():
             self._write(path, data)
+
+    def prepared(self, workspace_id: int, name: str) -> Path:
+        """Where a file that was prepared for somebody lies, or would."""
+        if not re.fullmatch(r"[a-z0-9.-]{1,80}", name) or name.startswith("."):
+            raise ValueError("no name of a prepared file")
+        return self._root / str(int(workspace_id)) / "prepared" / name
+
+    def forget_prepared(self, workspace_id: int, before: float) -> int:
+        """Remove the files that were prepared before a moment (seconds since 1970); gives how many."""
+        old = [
+            one for one in (self._root / str(int(workspace_id)) / "prepared").glob("*") if one.stat().st_mtime < before
+        ]
+        for one in old:
+            one.unlink(missing_ok=True)
+        return len(old)
 
     def forget(self, workspace_id: int, digest: str) -> None:
         """Remove bytes and their small picture."""

@@ -313,8 +313,9 @@ def stream_people(
 ) -> Iterator[Person]:
     """All people who pass the meshes, a thousand at a time, without holding them all in memory."""
     query = _people_query(session, definitions, moment, keys, "", meshes, "passes", None)
-    for row in session.execute(query.execution_options(yield_per=1_000)):
-        yield _person(row, keys)
+    with session.execute(query.execution_options(yield_per=1_000)) as rows:
+        for row in rows:
+            yield _person(row, keys)
 
 
 def people_as_csv(
