@@ -1,5 +1,6 @@
 """A specialist looks before saving, at segments side by side, and at who moved: figures worked out by hand."""
 
+import json
 import unittest
 from dataclasses import replace
 from datetime import timedelta
@@ -8,17 +9,22 @@ from decimal import Decimal
 from selenium.webdriver.common.keys import Keys
 from sqlmodel import select
 
+from finesieve.places import files_directory
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.compute.keeping import read_keeping
 from finesieve.services.define.memberships import list_tags
 from finesieve.services.follow_up.personal_links import PersonalLinkInput, create_personal_link
 from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.kernel.tasks import run_task
 from finesieve.services.people.profiles import set_values
 from finesieve.services.sift.over_time import note_sizes
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, list_segments
+from finesieve.store.connection.database import Store
+from finesieve.store.files.keeping import FileStore
 from finesieve.store.tables import OutboxMessage
 from tests.services.test_collect import make_form
 from tests.support.browser import Page
+from tests.support.database import store
 from tests.support.house import NOW, make_house
 from tests.support.work import done
 
@@ -93,6 +99,27 @@ class SideBySide(unittest.TestCase):
         page.open(f"{self.base}/compute/{timed}")
         page.until_text("#keeping", "It changes with the day")
         self.assertEqual(page.all("#keeping button"), [])
+
+    def test_a_file_is_prepared_and_taken(self) -> None:
+        """Two are northern; what a worker wrote is taken from the page that followed it."""
+        page = self.page
+        page.open(f"{self.base}/sift/{self.north}/export")
+        page.press("JSON Lines", "label")
+        page.press("First name", ".export-columns label")
+        self.sound()
+        page.press("Have it prepared", "button")
+        page.until_text("#task", "Waiting for its turn")
+        task = int(page.driver.current_url.rpartition("/")[2])
+        files = FileStore(files_directory())
+        run_task(Store(store().engine, files), self.scope.workspace_id, task, lambda: NOW)
+        page.until_text("#task", "north.jsonl has")
+        page.until_text("#task", "2 of 2")
+        self.sound()
+        taken = page.driver.execute_async_script(
+            "const done = arguments[1]; fetch(arguments[0]).then((answer) => answer.text()).then(done)",
+            page.one("#task a").get_attribute("href"),
+        )
+        self.assertEqual([json.loads(line)["first_name"] for line in taken.splitlines()], ["Finch", "Wren"])
 
     def test_a_mesh_is_switched_off_and_a_segment_found_again(self) -> None:
         """Two northern people swap; without the first mesh Rook as well. Another segment that asks the same is named."""

@@ -21,7 +21,14 @@ from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.sheets import csv_lines
 from finesieve.services.sift.segments import SECONDS_FOR_EXPORT, meshes_of, segment_named, worked_out_in
 from finesieve.store.reading.exporting import is_written_here
-from finesieve.store.reading.people import Person, count_each, people_as_csv, sample_of_people, stream_people
+from finesieve.store.reading.people import (
+    Person,
+    count_one,
+    count_people,
+    people_as_csv,
+    sample_of_people,
+    stream_people,
+)
 
 __all__ = [
     "MOST_CELLS",
@@ -53,8 +60,10 @@ class ExportInput(Input):
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """What an export is of: the checked meshes, the fields, how it was asked; and how many `seconds` it may take."""
+    """What an export is of: the checked condition, its meshes, the fields, how it was asked; and how many `seconds` it
+    may take."""
 
+    condition: Typed | None
     typed: tuple[Typed, ...]
     fields: tuple[Field, ...]
     asked: ExportInput
@@ -110,13 +119,14 @@ def wanted_of(unit: Unit, segment_id: int, asked: ExportInput) -> tuple[str, Wan
         raise InvalidExpression(problems)
     known = _columns(unit)
     fields = tuple(one for one in known if one.key in asked.columns) or known
-    return row.name, Wanted(typed, fields, asked)
+    condition = unit.catalogue.check_segment(row.expression).typed if row.expression else None
+    return row.name, Wanted(condition, typed, fields, asked)
 
 
 def people_of(unit: Unit, wanted: Wanted) -> int:
-    """How many people it is of, at the most."""
-    everyone, counts = count_each(unit.session, unit.definitions, list(wanted.typed), unit.moment)
-    people = min([everyone, *(one for one in counts if one is not None)])
+    """How many people it is of; everybody, where that cannot be told in time."""
+    counted = count_one(unit.session, unit.definitions, wanted.condition, unit.moment) if wanted.condition else None
+    people = count_people(unit.session, unit.definitions) if counted is None else counted
     return min(people, wanted.asked.sample) if wanted.asked.sample else people
 
 
