@@ -10,7 +10,7 @@ from unittest.mock import patch
 from sqlalchemy import text
 from sqlmodel import select
 
-from finesieve.core.errors import InvalidInput, NotAllowed, NotFound
+from finesieve.core.errors import InvalidInput, NotAllowed, NotFound, TookTooLong
 from finesieve.core.fields.about import PERSON
 from finesieve.services.compute import keeping
 from finesieve.services.compute.derived import DerivedInput, change_derived, create_derived
@@ -101,7 +101,7 @@ class Beds(unittest.TestCase):
 class Kept(Beds):
     def test_built_and_read(self) -> None:
         self.assertEqual(read_keeping(self.scope, self.beds).state, "")
-        self.assertIn("Kept of 5 people", self.keep(self.beds))
+        self.assertIn("Kept for 5 people", self.keep(self.beds))
         seen = read_keeping(self.scope, self.beds)
         self.assertEqual((seen.state, seen.people, seen.percent), ("ready", 5, 100))
         self.assertEqual(self.kept(), self.worked_out())
@@ -287,7 +287,7 @@ class Building(Beds):
             set_values(self.scope, self.people[0], {"plot_length": "70"})
             generation = self.row().generation
             self.assertEqual(keep_up(self.scope), 0, "what somebody stopped stays so")
-            self.assertIn("Kept of 5 people", self.keep(self.beds))
+            self.assertIn("Kept for 5 people", self.keep(self.beds))
         self.assertTrue(generation)
         self.assertEqual(self.kept(), self.worked_out())
 
@@ -376,6 +376,39 @@ class Building(Beds):
         self.assertTrue(build)
         self.assertEqual(self.kept(), self.worked_out())
 
+    def test_what_cannot_be_built_is_not_tried_for_ever(self) -> None:
+        task = keep_field(self.scope, self.beds)
+        with patch.object(keeping, "build_range", side_effect=InvalidInput({"": "The database cannot work this out."})):
+            self.assertEqual(done(self.house, task).state, "failed")
+        seen = read_keeping(self.scope, self.beds)
+        self.assertEqual((seen.state, seen.message), ("stopped", "The database cannot work this out."))
+        self.assertEqual(keep_up(self.scope), 0)
+        self.assertIn("Kept for 5 people", self.keep(self.beds))
+
+    def test_what_cannot_follow_keeps_nobody_from_writing(self) -> None:
+        self.keep(self.beds)
+        too_long = patch.object(kept_fields, "_put", side_effect=TookTooLong("too long"))
+        with too_long, self.assertLogs("finesieve.keeping", "ERROR"):
+            set_values(self.scope, self.people[0], {"plot_length": "33"})
+        self.assertEqual(read_keeping(self.scope, self.beds).state, "outdated")
+        self.assertEqual(self.read()[self.people[0]], Decimal(33 * 2 * 3 + 10))
+
+    def test_left_behind(self) -> None:
+        """What was stopped and not gone on with is forgotten over night, as is what is kept of a field that is no more."""
+        with patch.multiple(keeping, _FIRST=2, _LARGEST=2):
+            task = keep_field(self.scope, self.beds)
+            self.stop_after(2, task)
+            done(self.house, task)
+        check_kept(self.scope)
+        self.assertEqual((self.row().meaning, self.tables()), ("", 0))
+        self.assertIn("Kept for 5 people", self.keep(self.beds))
+        self.assertEqual(self.kept(), self.worked_out())
+
+    def tables(self) -> int:
+        with self.scope.separate("owner") as unit:
+            query = "SELECT count(*) FROM pg_tables WHERE schemaname = :s AND tablename LIKE 'kept_%'"
+            return int(unit.session.execute(text(query), {"s": f"w_{unit.workspace_id}"}).scalar_one())
+
     def test_given_up(self) -> None:
         self.keep(self.beds)
         self.spoil(self.people[0])
@@ -386,10 +419,7 @@ class Building(Beds):
         self.keep(self.beds)
         self.assertEqual(self.kept(), self.worked_out())
         self.keep(self.beds)
-        with self.scope.separate("owner") as unit:
-            query = "SELECT count(*) FROM pg_tables WHERE schemaname = :s AND tablename LIKE 'kept_%'"
-            count = unit.session.execute(text(query), {"s": f"w_{unit.workspace_id}"}).scalar_one()
-        self.assertLessEqual(count, 2, "tables that nobody reads any more are gone")
+        self.assertLessEqual(self.tables(), 2, "tables that nobody reads any more are gone")
 
 
 class Refused(Beds):

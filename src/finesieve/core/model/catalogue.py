@@ -1,9 +1,9 @@
 """The catalogue: everything a workspace has defined, ready for use."""
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
-from typing import Final
+from typing import Any, Final
 from zoneinfo import ZoneInfo
 
 from finesieve.core.commerce.facts import ORDER_FACTS, ORDERS
@@ -215,6 +215,11 @@ class Catalogue:
             found |= more
             waiting = bool(more)
         return frozenset(found)
+
+    @cached_property
+    def remembered(self) -> dict[Hashable, Any]:
+        """What others have worked out of it, for as long as it is in use."""
+        return {}
 
     @cached_property
     def as_others_know_it(self) -> "Catalogue":

@@ -51,14 +51,15 @@ State = Literal["", "building", "ready", "outdated", "stopped"]
 
 @dataclass(frozen=True, slots=True)
 class Keeping:
-    """Whether a derived field is kept. `why_not` says why it cannot be. `task` builds it, `percent` (0–100) of it done;
-    `seconds` is how long that took for `people`, those who were there then. Of those `checked` last so many `differed`,
-    and were built anew."""
+    """Whether a derived field is kept. `why_not` says why it cannot be. `task` builds it, `percent` (0–100) of it done,
+    and left a `message`; `seconds` is how long that took for `people`, those who were there then. Of those `checked`
+    last so many `differed`, and were built anew."""
 
     state: State
     why_not: str = ""
     task: int = 0
     percent: int = 0
+    message: str = ""
     people: int = 0
     seconds: float = 0
     built_at: datetime | None = None
@@ -89,10 +90,11 @@ def read_keeping(scope: Scope, field_id: int) -> Keeping:
         state: State = "building" if row.state == "joining" else row.state  # type: ignore[assignment]  # as written here
         if state == "ready" and row.meaning != rests_on(unit.catalogue, field.key, unit.moment):
             state = "outdated"
-        percent = read_task(scope, row.task_id).percent if row.task_id else 0
+        task = read_task(scope, row.task_id) if row.task_id else None
+        percent, message = (task.percent, task.message) if task is not None else (0, "")
         return Keeping(
-            state, why_not, row.task_id, percent, row.people, row.seconds, row.built_at, row.checked, row.differed,
-            row.checked_at,
+            state, why_not, row.task_id, percent, message, row.people, row.seconds, row.built_at, row.checked,
+            row.differed, row.checked_at,
         )  # fmt: skip
 
 
@@ -195,6 +197,15 @@ def _build(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[st
                     row.state, row.meaning = "stopped", row.meaning if row.state == "building" else ""
                     unit.session.add(row)
             raise Stopped("It was stopped; the field is worked out whenever it is read, as before.") from None
+        except (TookTooLong, Unavailable):
+            raise  # it is tried again
+        except Exception:
+            # What cannot be built now cannot be built a minute later.
+            with scope.transaction("owner") as unit:
+                row = _row(unit, field_id)
+                row.state, row.meaning = "stopped", ""
+                unit.session.add(row)
+            raise
     raise TookTooLong("Too much changed meanwhile; it is tried again in a while.")
 
 
@@ -220,7 +231,7 @@ def _built(scope: Scope, field_id: int, progress: Progress) -> str:
         width = round(min(_LARGEST, max(_FIRST, width * _TAKES / max(time.monotonic() - began, 0.01))))
     people, seconds = _joined(scope, field_id, generation, progress)
     _forget_older(scope, field_id, generation)
-    return f"Kept of {people:,} people, in {seconds:.1f} seconds."
+    return f"Kept for {people:,} people, in {seconds:.1f} seconds."
 
 
 def _joined(scope: Scope, field_id: int, generation: int, progress: Progress) -> tuple[int, float]:
@@ -324,11 +335,28 @@ def keep_up(scope: Scope) -> int:
     return begun
 
 
+def _tidy(scope: Scope) -> None:
+    """Forget what was stopped and not gone on with, and what is kept of fields that are no more."""
+    with scope.transaction("owner") as unit:
+        there = {*unit.catalogue.by_id, *(field.id for field in unit.catalogue.deleted)}
+        rows = unit.session.exec(select(KeptField)).all()
+        over = [row for row in rows if row.state in ("stopped", "off") or row.field_id not in there]
+        for row in over:
+            row.meaning, row.built_to = "", 0
+            unit.session.add(row)
+            if row.field_id not in there:
+                unit.session.delete(row)
+        places = [(row.field_id, row.generation + 1) for row in over]
+    for field_id, before in places:
+        _forget_older(scope, field_id, before + 1)
+
+
 def check_kept(scope: Scope) -> int:
     """Compare what is kept with what is worked out, for a sample of people; gives how many values differed.
 
     A field of which any did is out of date from then on, and its page says so.
     """
+    _tidy(scope)
     with scope.reading("owner") as unit:
         ready = unit.session.exec(select(KeptField.field_id).where(col(KeptField.state) == "ready")).all()
     found = 0

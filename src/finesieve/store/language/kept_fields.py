@@ -45,13 +45,21 @@ def _formulas(catalogue: Catalogue, key: str) -> Iterator[Typed]:
             yield formula
 
 
-@lru_cache(maxsize=500)
-def _reads_of(catalogue: "_Same", key: str) -> tuple[tuple[str, str], ...]:
+def reads_of(catalogue: Catalogue, key: str) -> tuple[tuple[str, str], ...]:
+    """All that a person's derived field reads, itself first, over however many steps: about what, and the key;
+    a collection as what its members are, and ""."""
+    place = ("reads of", key)
+    if place not in catalogue.remembered:
+        catalogue.remembered[place] = _all_read(catalogue, key)
+    return catalogue.remembered[place]  # type: ignore[no-any-return]  # what was read for this key
+
+
+def _all_read(catalogue: Catalogue, key: str) -> tuple[tuple[str, str], ...]:
     found: dict[tuple[str, str], None] = {(PERSON, key): None}
     waiting = [(PERSON, key)]
     while waiting:
         about, name = waiting.pop()
-        formula = catalogue.one.derivation_of(about).formulas.get(name)
+        formula = catalogue.derivation_of(about).formulas.get(name)
         for read in sorted(formula.reads) if formula is not None else ():
             if read not in found:
                 found[read] = None
@@ -59,33 +67,11 @@ def _reads_of(catalogue: "_Same", key: str) -> tuple[tuple[str, str], ...]:
     return tuple(found)
 
 
-def reads_of(catalogue: Catalogue, key: str) -> tuple[tuple[str, str], ...]:
-    """All that a person's derived field reads, itself first, over however many steps: about what, and the key;
-    a collection as what its members are, and ""."""
-    return _reads_of(_Same(catalogue), key)
-
-
-class _Same:
-    """A catalogue that is told apart by being the same one."""
-
-    __slots__ = ("one",)
-
-    def __init__(self, one: Catalogue) -> None:
-        self.one = one
-
-    def __hash__(self) -> int:
-        return id(self.one)
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Same) and other.one is self.one
-
-
-@lru_cache(maxsize=500)
-def _says(catalogue: _Same, key: str) -> str:
+def _says(catalogue: Catalogue, key: str) -> str:
     """All that the values of a field rest on by definition: formulas, and where and how stored values stand."""
-    said = [repr(unplaced(formula)) for formula in _formulas(catalogue.one, key)]
-    for about, name in reads_of(catalogue.one, key):
-        field = catalogue.one.keys_of(about).get(name)
+    said = [repr(unplaced(formula)) for formula in _formulas(catalogue, key)]
+    for about, name in reads_of(catalogue, key):
+        field = catalogue.keys_of(about).get(name)
         if field is not None and field.stores:
             said.append(repr((about, field.column, field.value_type)))
     return sha256("\0".join(said).encode(errors="surrogatepass")).hexdigest()
@@ -94,9 +80,12 @@ def _says(catalogue: _Same, key: str) -> str:
 def rests_on(catalogue: Catalogue, key: str, moment: Moment) -> str:
     """What the values of a person's derived field rest on besides those of people, records, orders and levels: the
     same text while they stay true."""
+    place = ("rests on", key)
+    if place not in catalogue.remembered:
+        catalogue.remembered[place] = _says(catalogue, key)
     house = sorted(name for about, name in reads_of(catalogue, key) if about == HOUSE and name)
     values = "".join(f"{name} {moment.house.get(name)!r}\0" for name in house)
-    return sha256(f"{_says(_Same(catalogue), key)} {moment.zone} {values}".encode(errors="surrogatepass")).hexdigest()
+    return sha256(f"{catalogue.remembered[place]} {moment.zone} {values}".encode(errors="surrogatepass")).hexdigest()
 
 
 _VALUE: Final = "value"

@@ -4,6 +4,7 @@ A transaction that has changed values works out anew what is kept of those who a
 it may be anybody, or the definition is another, the kept values are out of date, and nobody reads them any more.
 """
 
+import logging
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from functools import partial
@@ -30,8 +31,10 @@ from sqlalchemy.orm import object_session
 from sqlalchemy.schema import CreateTable, DropTable
 from sqlmodel import Session, col
 
+from finesieve.core.errors import FineSieveError
 from finesieve.core.fields.about import HOUSE, LEVEL, ORDER, PERSON, record_type_of
 from finesieve.core.language.evaluator import Moment
+from finesieve.store.connection.database import apart
 from finesieve.store.definitions.catalogue import Definitions, load_definitions, schema_name, touch
 from finesieve.store.definitions.columns import SQL_TYPES
 from finesieve.store.definitions.state import Kept, Touched, mark_changed, then_follow
@@ -56,6 +59,9 @@ __all__ = [
 MOMENT: Final = "finesieve.moment"
 """Where a session has the moment at which its transaction works."""
 _OF_ORDERS: Final = "people of orders"
+_SECONDS: Final = 3
+"""How long a transaction may take to work out the values of those whom it concerns."""
+_log: Final = logging.getLogger("finesieve.keeping")
 _LOCKED_ONE_BY_ONE: Final = 500
 MOST_FOLLOWED: Final = 5_000
 """Where one transaction concerns more people than this, it does not wait for their values: all are kept anew."""
@@ -92,7 +98,13 @@ def _follow(session: Session, workspace_id: int, touched: Touched, kept: list[Ke
             others = any(about != PERSON for about, _ in reads_of(definitions.catalogue, field.key))
             if others or one.state == "joining":
                 _wait_in_turn(session, workspace_id, people)
-            _put(session, definitions, field.key, one.generation, moment, partial(_among, people))
+            try:
+                with apart(session, _SECONDS):
+                    _put(session, definitions, field.key, one.generation, moment, partial(_among, people))
+            except FineSieveError:
+                # What cannot be worked out, or not in time, keeps nobody from writing.
+                _log.exception("kept values of field %d cannot follow", one.field_id)
+                _outdate(session, workspace_id, one.field_id)
 
 
 def _among(people: set[int], id_: Any) -> Any:
