@@ -26,6 +26,7 @@ from finesieve.services.people.profiles import set_values
 from finesieve.services.people.records import add_record, archive_record, change_record, link_record, unlink_record
 from finesieve.services.sift.segments import count_segment, keep_as_segment
 from finesieve.services.values.house import set_house_value
+from finesieve.services.values.writing import add_person, row_of
 from finesieve.store.language.kept_fields import kept_table
 from finesieve.store.reading.people import page_of_people
 from finesieve.store.reading.rows import rows_by_ids
@@ -76,8 +77,6 @@ class Beds(unittest.TestCase):
 
     def worked_out(self, key: str = "beds") -> dict[int, object]:
         """What Python works out for everybody from stored values."""
-        from finesieve.services.values.writing import row_of
-
         with self.scope.separate("owner") as unit:
             keys = [field.key for field in unit.catalogue.stored] + ["tags", "lists", "level"]
             ids = list(unit.session.execute(select(unit.definitions.person.c.id)).scalars())
@@ -352,28 +351,28 @@ class Building(Beds):
         self.assertEqual(self.kept(), self.worked_out())
 
     def test_what_changes_while_it_is_built(self) -> None:
-        """Before its range and after it, by somebody who adds a person as well."""
-        real = kept_fields.build_range
-        first, last = self.people[0], self.people[-1]
+        """By somebody else, before a range is built and after; by somebody new as well."""
+        real, chance, other = keeping.build_range, random.Random(3), self.house.as_role("editor")
+        left = [True] * 4  # else it would never come to the end of those who are new
+
+        def change() -> None:
+            if not left:
+                return
+            left.pop()
+            for person in (self.people[0], self.people[-1]):
+                set_values(other, person, {"plot_length": str(chance.randrange(99))})
+            with other.transaction("clerk") as unit:
+                add_person(unit, {"email": f"n{chance.random()}@x.example", "plot_length": Decimal(5)}, "import")
 
         def build(*given: object) -> int:
-            set_values(self.scope, first, {"plot_length": str(chance.randrange(99))})
-            set_values(self.scope, last, {"plot_length": str(chance.randrange(99))})
-            self.house.add(plot_length=Decimal(5))
-            return real(*given)  # type: ignore[arg-type]
-
-        chance = random.Random(3)
-        real_opened = keeping._opened
-
-        def opened(*given: object) -> int:
-            found = real_opened(*given)  # type: ignore[arg-type]
-            set_values(self.scope, last, {"plot_length": "44"})
-            self.house.add(plot_length=Decimal(5))
+            change()
+            found = real(*given)  # type: ignore[arg-type]
+            change()
             return found
 
-        with patch.multiple(keeping, _FIRST=2, _LARGEST=2), patch.object(keeping, "_opened", opened):
+        with patch.multiple(keeping, _FIRST=2, _LARGEST=2, build_range=build):
             self.keep(self.beds)
-        self.assertTrue(build)
+        self.assertEqual(len(self.kept()), 9, "with those who are new")
         self.assertEqual(self.kept(), self.worked_out())
 
     def test_what_cannot_be_built_is_not_tried_for_ever(self) -> None:
