@@ -2,7 +2,7 @@
 
 import random
 import unittest
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from decimal import Decimal
 
 from sqlmodel import select
@@ -11,14 +11,17 @@ from finesieve.core.fields.about import ORDER, PERSON
 from finesieve.core.values import Value
 from finesieve.services.commerce.orders import list_orders, move_order, read_order, set_order_values
 from finesieve.services.compute.derived import DerivedInput, create_derived
+from finesieve.services.compute.keeping import keep_field
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.people.profiles import read_profile
 from finesieve.services.values.writing import row_of
+from finesieve.store.language.kept_fields import kept_table
 from finesieve.store.reading.people import values_by_ids
 from finesieve.store.reading.rows import ids_after, stored_row
-from finesieve.store.tables import OrderRow
+from finesieve.store.tables import KeptField, OrderRow
 from tests.support.house import make_house
 from tests.support.shop import Trade
+from tests.support.work import done
 
 PACKETS, KIT = ("packet", "", 3), ("kit", "small", 1)
 FORMULAS = {
@@ -57,7 +60,24 @@ class Orders(unittest.TestCase):
             there = values_by_ids(unit.session, unit.definitions, unit.moment, PERSON, list(FORMULAS), [person])
             return {key: row[key] for key in FORMULAS}, there[person]
 
+    def kept(self, keys: Sequence[str]) -> dict[int, dict[str, Value]]:
+        """What is kept of everybody, by person and key; all of it ready."""
+        by_key, found = read_catalogue(self.scope).by_key, {}
+        with self.scope.separate("owner") as unit:
+            for key in keys:
+                row = unit.session.get_one(KeptField, by_key[key].id)
+                self.assertEqual(row.state, "ready", key)
+                table = kept_table(unit.definitions, row.field_id, row.generation)
+                for person, value in unit.session.execute(select(table.c.id, table.c.value)):
+                    found.setdefault(person, {})[key] = value
+        return found
+
     def test_python_and_sql_say_the_same_of_any_orders(self) -> None:
+        """And so does what is kept, which follows each order, its payment, its state, its person and its fields."""
+        keep = ("how_many", "turnover", "packed", "loyal", "last_plaque", "engraved")
+        for key in keep:
+            field = read_catalogue(self.scope).by_key[key].id
+            self.assertEqual(done(self.trade.house, keep_field(self.scope, field)).state, "done")
         chance = random.Random(7)
         for number in range(8):
             plaque = chance.choice(("", "Kestrel", "Moss"))
@@ -79,6 +99,17 @@ class Orders(unittest.TestCase):
                 self.assertEqual(here, there)
                 self.assertIsNotNone(here["turnover"])
         self.assertNotEqual([self.both(one)[0]["how_many"] for one in people], [0, 0])
+        order = next(line for line in list_orders(self.scope).lines if line.state == "packed")
+        set_order_values(self.scope, order.id, {"plaque": "Heron"})
+        with self.scope.transaction("owner") as unit:
+            row = unit.session.get_one(OrderRow, order.id)
+            was, row.person_id = row.person_id, people[(people.index(row.person_id) + 1) % len(people)]
+            unit.session.add(row)
+        kept = self.kept(keep)
+        for person in people:
+            here = self.both(person)[0]
+            self.assertEqual(kept[person], {key: here[key] for key in keep}, person == was)
+        self.assertIn("Heron", [values["last_plaque"] for values in kept.values()])
 
     def test_only_what_is_placed_counts(self) -> None:
         link = self.trade.order(PACKETS, KIT, q3="Kestrel")

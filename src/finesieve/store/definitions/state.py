@@ -99,9 +99,8 @@ def _move_on(session: AnySession) -> None:
     """The last that a transaction does: what holds others up for shortest, and can wait for nobody who waits for it."""
     if session.in_nested_transaction():
         return  # only a part of it ends
-    if session.info.get(_MARK):
-        # All else is written first, since that may have to wait for others.
-        session.flush()
+    # All else is written first, since that may have to wait for others; some of it tells only then what it changes.
+    session.flush()
     marked: dict[int, Touched] = session.info.pop(_MARK, {})
     for workspace_id in sorted(marked):
         table = _state(workspace_id)
