@@ -111,6 +111,7 @@ class Kept(Beds):
         # One that builds on it, and one that asks it within a collection.
         over = self.derive("Over", "beds + 1")
         self.assertEqual(self.read("over")[self.people[0]], Decimal(0))
+        self.spoil(self.people[1])
         self.derive("Larger", "count(plots where size > beds)")
         self.assertEqual(self.read("larger")[self.people[0]], Decimal(1))
         self.assertTrue(over)

@@ -32,7 +32,8 @@ from tests.support.site import application
 AXE = (Path(__file__).parents[1] / "browser" / "axe.min.js").read_text()
 FLAGS = (
     "--headless=new --no-sandbox --disable-dev-shm-usage --disable-gpu --window-size=1280,800 --hide-scrollbars "
-    "--force-device-scale-factor=1 --no-first-run --disable-background-networking --disable-component-update"
+    "--force-device-scale-factor=1 --font-render-hinting=none --no-first-run "
+    "--disable-background-networking --disable-component-update"
 )
 
 # The first element one can see whose words, or whose name for screen readers, hold these words.

@@ -18,7 +18,7 @@ from finesieve.store.connection.database import apart
 from finesieve.store.definitions.catalogue import touch
 from finesieve.store.language.kept_fields import rests_on, why_not_kept
 from finesieve.store.reading.people import sample_of_people
-from finesieve.store.reading.timing import time_of_reading
+from finesieve.store.reading.timing import Times, time_of_reading
 from finesieve.store.tables import KeptField, Task
 from finesieve.store.values.kept_fields import (
     build_range,
@@ -32,7 +32,7 @@ from finesieve.store.values.kept_fields import (
     this_transaction,
 )
 
-__all__ = ["Cost", "Keeping", "check_kept", "cost_of", "keep_field", "keep_up", "read_keeping", "stop_keeping"]
+__all__ = ["Keeping", "check_kept", "cost_of", "keep_field", "keep_up", "read_keeping", "stop_keeping"]
 
 _log: Final = logging.getLogger("finesieve.keeping")
 KIND: Final = "keeping"
@@ -68,17 +68,6 @@ class Keeping:
     checked_at: datetime | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Cost:
-    """Milliseconds to read a field of all `people`, as it is worked out and as it would be kept; `sampled` where both
-    are reckoned up from some of them."""
-
-    people: int
-    worked_out: float
-    kept: float
-    sampled: bool
-
-
 def read_keeping(scope: Scope, field_id: int) -> Keeping:
     """How a derived field is kept. Raises NotFound."""
     with scope.reading("reader") as unit:
@@ -111,13 +100,12 @@ def _why_not(unit: Unit, field: Field) -> str:
     )
 
 
-def cost_of(scope: Scope, field_id: int) -> Cost:
+def cost_of(scope: Scope, field_id: int) -> Times:
     """What it takes to read a derived field of everybody, measured now. Raises NotFound, TookTooLong, TooOften."""
     with a_turn(scope), scope.reading("reader") as unit:
         field = _derived(unit, field_id)
         with apart(unit.session, SECONDS):
-            found = time_of_reading(unit.session, unit.definitions, field.key, unit.moment)
-        return Cost(found.people, found.worked_out * 1_000, found.kept * 1_000, found.sampled)
+            return time_of_reading(unit.session, unit.definitions, field.key, unit.moment)
 
 
 def keep_field(scope: Scope, field_id: int) -> int:
