@@ -27,9 +27,9 @@ from finesieve.store.values.kept_fields import (
     give_key,
     last_person,
     make_tables,
+    next_transaction,
     outlived,
     put_late,
-    this_transaction,
 )
 
 __all__ = ["Keeping", "check_kept", "cost_of", "keep_field", "keep_up", "read_keeping", "stop_keeping"]
@@ -233,9 +233,7 @@ def _joined(scope: Scope, field_id: int, generation: int, progress: Progress) ->
         _, row = _under_way(unit, field_id, generation)
         row.state = "joining"
         unit.session.add(row)
-        unit.session.flush()
-        transaction = this_transaction(unit.session)
-    _wait_for_others(scope, transaction, progress)
+    _wait_for_others(scope, progress)
     with scope.transaction("owner") as unit:
         key, row = _under_way(unit, field_id, generation)
         put_late(unit.session, unit.definitions, key, generation, unit.moment)
@@ -275,14 +273,17 @@ def _opened(scope: Scope, field_id: int, progress: Progress) -> int:
         row.seconds = 0
         unit.session.add(row)
         unit.session.flush()
-        begun, generation = make_tables(unit.session, unit.definitions, field_id, row.generation), row.generation
-    _wait_for_others(scope, begun, progress)
+        make_tables(unit.session, unit.definitions, field_id, row.generation)
+        generation = row.generation
+    _wait_for_others(scope, progress)
     return generation
 
 
-def _wait_for_others(scope: Scope, transaction: int, progress: Progress) -> None:
-    """Whoever wrote before that transaction was committed does not know of it. Raises TookTooLong."""
+def _wait_for_others(scope: Scope, progress: Progress) -> None:
+    """Whoever is writing may not know of what was committed just now: wait until they are done. Raises TookTooLong."""
     waited = time.monotonic()
+    with scope.separate("owner") as unit:
+        transaction = next_transaction(unit.session)
     while True:
         with scope.separate("owner") as unit:
             if outlived(unit.session, transaction):

@@ -15,6 +15,7 @@ from sqlalchemy import (
     Column,
     MetaData,
     Table,
+    TextClause,
     bindparam,
     event,
     func,
@@ -51,9 +52,9 @@ __all__ = [
     "give_key",
     "last_person",
     "make_tables",
+    "next_transaction",
     "outlived",
     "put_late",
-    "this_transaction",
 ]
 
 MOMENT: Final = "finesieve.moment"
@@ -204,24 +205,26 @@ def _late_table(definitions: Definitions, field_id: int, generation: int) -> Tab
     return Table(f"{table.name}_late", MetaData(schema=table.schema), Column("id", BigInteger))
 
 
-def make_tables(session: Session, definitions: Definitions, field_id: int, generation: int) -> int:
-    """The empty tables to build into; gives the number of this transaction, see `outlived`."""
+def make_tables(session: Session, definitions: Definitions, field_id: int, generation: int) -> None:
+    """The empty tables to build into."""
     table = kept_table(definitions, field_id, generation)
     value = SQL_TYPES[definitions.catalogue.by_id[field_id].value_type.kind].compile(session.get_bind().dialect)
     session.execute(text(f"CREATE TABLE {table.fullname} (id bigint, value {value})"))
     session.execute(CreateTable(_late_table(definitions, field_id, generation)))
-    return this_transaction(session)
 
 
-def this_transaction(session: Session) -> int:
-    """The number of this transaction."""
-    return int(session.execute(text("SELECT CAST(CAST(pg_current_xact_id() AS text) AS bigint)")).scalar_one())
+def next_transaction(session: Session) -> int:
+    """The number that the next transaction to write gets: all that write already have a lower one."""
+    return int(session.execute(_number_of("xmax")).scalar_one())
 
 
 def outlived(session: Session, transaction: int) -> bool:
-    """Whether all transactions are over that began to write before this one was committed."""
-    query = text("SELECT CAST(CAST(pg_snapshot_xmin(pg_current_snapshot()) AS text) AS bigint) > :transaction")
-    return bool(session.execute(query, {"transaction": transaction}).scalar_one())
+    """Whether all transactions with a lower number than this are over."""
+    return int(session.execute(_number_of("xmin")).scalar_one()) >= transaction
+
+
+def _number_of(bound: str) -> TextClause:
+    return text(f"SELECT CAST(CAST(pg_snapshot_{bound}(pg_current_snapshot()) AS text) AS bigint)")
 
 
 def last_person(session: Session, definitions: Definitions) -> int:
