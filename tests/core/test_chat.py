@@ -1,5 +1,6 @@
 """The machine that holds conversations: reading replies, running on, going back, correcting, writing."""
 
+import json
 import unittest
 from typing import Any
 
@@ -249,6 +250,23 @@ class OnAPage(unittest.TestCase):
 
     def give(self, talk: Talking, **given: Any) -> Any:
         return talk.say(given={key: to_json(value) for key, value in given.items()})
+
+    def test_in_a_file_of_replies(self) -> None:
+        """As JSON, where it would be given on the page; what begins like JSON and is none is a text."""
+        talk = Talking([ask(1, "photo"), choose(2, "Yes", "No"), ask(3, "plot_name"), {"kind": "sum_up", "id": "l4"}])
+        photo = {"digest": "0" * 64, "name": "bed.png", "media_type": "image/png", "size": 9}
+        lines = [json.dumps({"given": {"photo": photo}}), '{"button": "b20"}', "{Wren}"]
+        results = list(talk.talk.results(lines))
+        self.assertEqual(results[1]["values"]["photo"]["name"], "bed.png")
+        self.assertEqual(results[2]["understood"], "Yes")
+        self.assertEqual(results[3]["values"]["plot_name"], "{Wren}")
+        for line, why in (
+            ('{"given": {"photo": {"digest": 7}}}', "reply 1: photo: no stored file"),
+            ('{"given": {"length": "3"}}', "reply 1: length is not asked there"),
+            ('{"given": 3}', "reply 1: what is given are values"),
+        ):
+            with self.assertRaisesRegex(InvalidInput, why):
+                list(Talking([ask(1, "photo")]).talk.results([line]))
 
     def test_a_picture(self) -> None:
         talk = Talking([ask(1, "photo"), {"kind": "sum_up", "id": "l2"}])

@@ -1,5 +1,6 @@
 """A chat script of a setup, held by files alone: one reply after the other, without a database."""
 
+import json
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from datetime import datetime
@@ -10,11 +11,12 @@ from finesieve.core.chat.journal import Amounts, State, fold
 from finesieve.core.chat.machine import Scripts, advance, begin
 from finesieve.core.chat.prepare import PASSING, PreparedScript
 from finesieve.core.chat.records import is_new
+from finesieve.core.chat.script import Ask
 from finesieve.core.chat.turn import Reply, Turn
 from finesieve.core.chat.world import TalkWorld, amount_on, member_of, talk_row
 from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.about import PERSON, record_about
-from finesieve.core.fields.encoding import from_json, to_json
+from finesieve.core.fields.encoding import Json, from_json, to_json
 from finesieve.core.fields.manner import PLAIN
 from finesieve.core.forms.rows import Situation
 from finesieve.core.language.program import Moment
@@ -107,7 +109,35 @@ class Talk:
         yield self._said(self._began())
         for text in replies:
             self._replies += 1
-            yield self._said(self._took(Reply(f"r{self._replies}", text)))
+            yield self._said(self._took(self._read(text)))
+
+    def _read(self, line: str) -> Reply:
+        """A reply as it is typed; or as a JSON object, a button that is pressed or what is given on a page: values by
+        the key of their field. Raises InvalidInput."""
+        key, place = f"r{self._replies}", f"reply {self._replies}"
+        try:
+            data = json.loads(line) if line.lstrip().startswith("{") else None
+        except ValueError:
+            data = None
+        if not isinstance(data, dict) or len(data) != 1 or not data.keys() & {"button", "given"}:
+            return Reply(key, line)
+        if "button" in data:
+            return Reply(key, button=str(data["button"]))
+        if not isinstance(data["given"], dict):
+            raise InvalidInput({"replies": f"{place}: what is given are values by the key of their field."})
+        script = self.scripts[self.state.place[0] or self.state.script]
+        step = script.flow.by_id.get(self.state.place[1])
+        asked = {one.key: one for one in script.page_fields(step)} if isinstance(step, Ask) else {}
+        given: dict[str, Json] = {}
+        for name, value in data["given"].items():
+            if name not in asked:
+                raise InvalidInput({"replies": f"{place}: {name} is not asked there."})
+            try:
+                if asked[name].type.kind != "secret":  # a secret is written before the machine hears of it
+                    given[name] = to_json(asked[name].from_kept(value))
+            except ValueError as why:
+                raise InvalidInput({"replies": f"{place}: {name}: {why}."}) from None
+        return Reply(key, given=given)
 
     def _began(self) -> Turn:
         return begin(
