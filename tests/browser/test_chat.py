@@ -6,15 +6,20 @@ from unittest.mock import patch
 
 from selenium.webdriver.common.keys import Keys
 
+from finesieve.core.fields.about import record_about
 from finesieve.services.chat import holding
 from finesieve.services.chat.desk import list_conversations, waiting_at_desk
 from finesieve.services.chat.scripts import list_scripts, read_script
+from finesieve.services.define.fields import FieldInput, create_field
+from finesieve.services.define.groups import read_catalogue
+from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.people.listing import list_people
 from finesieve.services.people.profiles import read_profile
+from finesieve.services.people.records import person_records
 from tests.services.test_chat import STEPS, Chats
 from tests.support.browser import Page
 from tests.support.house import House, make_house
-from tests.support.talking import choose, say
+from tests.support.talking import about, ask, choose, say
 from tests.support.work import done
 
 
@@ -250,6 +255,32 @@ class Holding(Chats, Journey):
         person = next(one.id for one in list_people(self.scope, search="wren").lines)
         self.assertEqual((self.value(person, "plot_length"), self.value(person, "plot_width")), ("6 m", "2 m"))
         self.assertEqual(read_profile(self.scope, person).memberships.tags, ("bed",))
+
+    def test_plots_by_text_messages(self) -> None:
+        """Two plots of somebody new, one after the other; one is corrected from the sum-up, by its number."""
+        plots = create_record_type(self.scope, RecordTypeInput(singular="Plot", plural="Plots"))
+        group = read_catalogue(self.scope).groups_about(record_about(plots))[0].id
+        create_field(self.scope, group, FieldInput(label="Size", key="size", type_key="number", unit="m²"))
+        self.make(
+            [
+                ask(1, "email"), about(2, "new", another=True), ask(3, "plots.name", under="c2"), ask(4, "plots.size", under="c2"),
+                {"kind": "sum_up", "id": "l5"}, say(6, "{sum(plots.size)} in all."), {"kind": "end", "id": "l7"},
+            ]
+        )  # fmt: skip
+        page = self.page
+        page.resize(390, 844)
+        page.open(f"/handset/{self.house.slug}?number=%2B447700900998")
+        for words, comes in (
+            ("hello", "email?"), ("wren@hedgerow.example", "plots.name?"), ("Hill", "plots.size?"), ("14", "1 Yes"),
+            ("1", "plots.name?"), ("Brook", "plots.size?"), ("about 5", "I have noted 5 m²."), ("no", "1 That is right"),
+            ("4", "plots.size?"), ("16", "Hill: Size: 16 m²"), ("1", "21 in all."),
+        ):  # fmt: skip
+            page.fill("#text", words + Keys.ENTER)
+            page.until_text(".exchange", comes)
+        self.assertEqual((page.violations(), page.overflows()), ([], []))
+        person = next(one.id for one in list_people(self.scope, search="wren").lines)
+        ((_, found),) = person_records(self.scope, person)
+        self.assertEqual(sorted((one.title, *one.cells) for one in found.lines), [("Brook", "5 m²"), ("Hill", "16 m²")])
 
 
 if __name__ == "__main__":
