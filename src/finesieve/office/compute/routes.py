@@ -207,7 +207,7 @@ def show_cost(request: Request, desk: DeskHere, field_id: int) -> Response:
         cost = cost_of(desk.scope, field_id)
     except TookTooLong:
         failure = "It takes more than two seconds to work out."
-    except (TooOften, Unavailable) as why:
+    except (InvalidInput, TooOften, Unavailable) as why:
         failure = str(why)
     return render(request, "office/compute/_cost.html", {"cost": cost, "failure": failure})
 

@@ -101,11 +101,19 @@ def _why_not(unit: Unit, field: Field) -> str:
 
 
 def cost_of(scope: Scope, field_id: int) -> Times:
-    """What it takes to read a derived field of everybody, measured now. Raises NotFound, TookTooLong, TooOften."""
+    """What it takes to read a derived field of everybody, measured now.
+
+    Raises NotFound, TookTooLong, TooOften, and InvalidInput where the database cannot work it out.
+    """
     with a_turn(scope), scope.reading("reader") as unit:
         field = _derived(unit, field_id)
-        with apart(unit.session, SECONDS):
-            return time_of_reading(unit.session, unit.definitions, field.key, unit.moment)
+        try:
+            with apart(unit.session, SECONDS):
+                return time_of_reading(unit.session, unit.definitions, field.key, unit.moment)
+        except FineSieveError as problem:
+            if type(problem) is not FineSieveError:
+                raise
+            raise InvalidInput({"": "The database cannot work this out. Write it another way."}) from problem
 
 
 def keep_field(scope: Scope, field_id: int) -> int:
