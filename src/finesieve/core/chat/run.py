@@ -61,7 +61,8 @@ class Run:
     @property
     def step(self) -> Any:
         """The line that it stands at, None at the end."""
-        return self.script.flow.by_id.get(self.state.place[1]) if self.state.stack else None
+        stack = self.state.stack
+        return self.script.flow.by_id.get(stack[-1].step) if stack else None
 
     @property
     def row(self) -> Mapping[str, Value]:

@@ -89,7 +89,13 @@ def write_moment(local: datetime, language: str) -> str:
 
 def write_figure(number: Decimal | int, language: str) -> str:
     """A count or share in digits, in groups: `12,345`, `12.345`, `7,4`."""
-    return str(format_decimal(number, locale=language, decimal_quantization=False))
+    # By its digits: 6 and 6.0 are one number, and are written each as it is.
+    return _figure(str(number), language)
+
+
+@lru_cache(maxsize=8_192)
+def _figure(digits: str, language: str) -> str:
+    return str(format_decimal(Decimal(digits), locale=language, decimal_quantization=False))
 
 
 @lru_cache(maxsize=4_096)

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any, Final
 
 from finesieve.core.commerce.cart import Cart
@@ -63,19 +64,28 @@ class FormRow(Row):
         self, situation: Situation, derivation: Derivation, moment: Moment, collections: Mapping[str, Any]
     ) -> None:
         past: Any = {HISTORY + key: lines for key, lines in situation.history.items()}
-        super().__init__({**situation.stored, **collections, **past}, derivation.programs, moment)
+        self._at_first = {**situation.stored, **collections, **past}
+        super().__init__(self._at_first, derivation.programs, moment)
         self._answers: dict[str, Value] = {}
         self._line_answers: dict[int, Mapping[str, Value]] = {}
-        self.before = derivation.row(self._values, moment)
+        self._derivation = derivation
         self._sources: Mapping[str, Callable[[str], Value]] = {
             "answers": self._answers.get,
-            "stored": self.before.get,
+            "stored": self._stored,
             "address": lambda key: situation.page.get(key) or None,
             "cart": lambda key: self._in_cart(situation.cart, key) if situation.cart is not None else None,
             "order": self._answers.get,
             "held": lambda key: situation.levels.get(str(situation.stored.get("level") or ""), {}).get(key),
         }
         self._levels = situation.levels
+
+    @cached_property
+    def before(self) -> Row:
+        """What was stored before anything was answered, with what is worked out of it; few rules ask for it."""
+        return self._derivation.row(self._at_first, self._moment)
+
+    def _stored(self, key: str) -> Value:
+        return self.before.get(key)
 
     def answer(self, key: str, value: Value, *, held: bool = False) -> None:
         """A question that shows has this answer; what is `held`, a level or a role, stays so while one chooses."""

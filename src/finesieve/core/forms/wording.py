@@ -28,10 +28,10 @@ class Wording:
     phrases: Mapping[str, str]
 
     def __call__(self, text: str) -> str:
-        if isinstance(text, Phrase):
-            parts = {name: self(part) for name, part in text.parts.items()}
-            return Phrase(text.template, parts).said_as(self.phrases.get(text.template, text.template))
-        return self.phrases.get(text, text) if text else text
+        if type(text) is str or not isinstance(text, Phrase):  # nearly all of it, and there is much
+            return self.phrases.get(text, text) if text else text
+        parts = {name: self(part) for name, part in text.parts.items()}
+        return Phrase(text.template, parts).said_as(self.phrases.get(text.template, text.template))
 
 
 def wording_without_form(*wished: str) -> Wording:
