@@ -64,6 +64,6 @@ setup_browser() {
   command -v chromium >/dev/null && command -v chromedriver >/dev/null || debian_install "Chromium with its driver" chromium chromium-driver
   # Without windows of its own it takes a third less; Chromium itself does as well.
   command -v chromium-headless-shell >/dev/null || { [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null &&
-    DEBIAN_FRONTEND=noninteractive timeout 120 apt-get install -y -qq --no-install-recommends chromium-headless-shell >/dev/null 2>&1; } ||
+    DEBIAN_FRONTEND=noninteractive timeout 120 apt-get install -y -qq --no-remove --no-install-recommends chromium-headless-shell >/dev/null 2>&1; } ||
     say "The browser tests take longer without chromium-headless-shell. As root: apt-get install chromium-headless-shell"
 }
