@@ -14,7 +14,15 @@ from finesieve.core.errors import InvalidInput, NotAllowed, NotFound, TookTooLon
 from finesieve.core.fields.about import PERSON
 from finesieve.services.compute import keeping
 from finesieve.services.compute.derived import DerivedInput, change_derived, create_derived
-from finesieve.services.compute.keeping import check_kept, cost_of, keep_field, keep_up, read_keeping, stop_keeping
+from finesieve.services.compute.keeping import (
+    check_kept,
+    cost_of,
+    halt_keeping,
+    keep_field,
+    keep_up,
+    read_keeping,
+    stop_keeping,
+)
 from finesieve.services.define.deletion import delete_field, restore_field
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
@@ -303,6 +311,41 @@ class Building(Beds):
 
         self.enterContext(patch.object(Progress, "say", say))
 
+    def test_stopped_before_a_worker_had_begun(self) -> None:
+        """It stays stopped, whatever is changed meanwhile, until somebody goes on with it."""
+        task = keep_field(self.scope, self.beds)
+        halt_keeping(self.scope, self.beds)
+        self.assertEqual(done(self.house, task).state, "stopped")
+        self.assertEqual(read_keeping(self.scope, self.beds).state, "stopped")
+        self.assertEqual(keep_up(self.scope), 0)
+        set_house_value(self.scope, self.price, "9")
+        self.assertEqual(keep_up(self.scope), 0)
+        self.assertIn("Kept for 5 people", self.keep(self.beds))
+
+    def test_outdated_while_it_is_stopped(self) -> None:
+        with patch.multiple(keeping, _FIRST=2, _LARGEST=2):
+            task = keep_field(self.scope, self.beds)
+            self.stop_after(2, task)
+            done(self.house, task)
+        set_house_value(self.scope, self.price, "9")
+        self.assertEqual(read_keeping(self.scope, self.beds).state, "stopped")
+        self.assertEqual(keep_up(self.scope), 0)
+
+    def test_two_begin_at_once(self) -> None:
+        together, tasks = threading.Barrier(2, timeout=20), []
+
+        def begin() -> None:
+            together.wait()
+            tasks.append(keep_field(self.scope, self.beds))
+
+        threads = [threading.Thread(target=begin) for _ in range(2)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join(20)
+        self.assertEqual(len(tasks), 2)
+        self.assertEqual(len(set(tasks)), 1, "one task")
+
     def test_killed_and_taken_up(self) -> None:
         """What a killed worker had built is gone on with, and what changed in between is right."""
 
@@ -439,6 +482,11 @@ class Refused(Beds):
             with self.assertRaises(InvalidInput) as caught:
                 keep_field(self.scope, field)
             self.assertIn(why, str(caught.exception))
+        # One that was kept, and cannot be any more.
+        self.keep(self.beds)
+        change_derived(self.scope, self.beds, DerivedInput(label="Beds", formula="age(born)"))
+        seen = read_keeping(self.scope, self.beds)
+        self.assertEqual((seen.state, "changes with the day" in seen.why_not, keep_up(self.scope)), ("", True, 0))
         # Over however many steps.
         field = self.derive("On top", f"{read_catalogue(self.scope).by_id[field].key} + 1")
         self.assertIn("All of them", read_keeping(self.scope, field).why_not)

@@ -118,6 +118,13 @@ class Prepared(unittest.TestCase):
         with self.assertRaises(NotFound):
             prepare_export(make_house().scope, self.segment, ExportInput())
 
+    def test_asked_for_twice(self) -> None:
+        first, second = (prepare_export(self.scope, self.segment, ExportInput()) for _ in range(2))
+        self.assertEqual(first, second, "a double click begins one")
+        self.assertNotEqual(prepare_export(self.scope, self.segment, ExportInput(kind="xlsx")), first)
+        self.written(first)
+        self.assertNotEqual(prepare_export(self.scope, self.segment, ExportInput()), first)
+
     def test_more_than_a_workbook_holds(self) -> None:
         with patch.object(prepared, "_MOST_ROWS", 9):
             with self.assertRaisesRegex(InvalidInput, "9 people at the most"):

@@ -26,11 +26,10 @@ from finesieve.services.compute.derived import (
     preview_formula,
     read_derived,
 )
-from finesieve.services.compute.keeping import cost_of, keep_field, read_keeping, stop_keeping
+from finesieve.services.compute.keeping import cost_of, halt_keeping, keep_field, read_keeping, stop_keeping
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.kernel.changes import last_change
 from finesieve.services.kernel.inputs import read_input
-from finesieve.services.kernel.tasks import stop_task
 from finesieve.services.sift.effect import Effect, effect_of
 from finesieve.web.posted import Posted, whole_number
 from finesieve.web.security import style_nonce
@@ -220,12 +219,9 @@ def keep(desk: DeskHere, field_id: int) -> Response:
 
 
 @router.post("/{field_id:int}/keep/halt")
-def halt_keeping(desk: DeskHere, field_id: int) -> Response:
+def halt(desk: DeskHere, field_id: int) -> Response:
     """Stop building kept values; what is there is gone on with later."""
-    desk.scope.need("editor")
-    keeping = read_keeping(desk.scope, field_id)
-    if keeping.state == "building" and keeping.task:
-        stop_task(desk.scope, keeping.task)
+    halt_keeping(desk.scope, field_id)
     return RedirectResponse(desk.path(f"compute/{field_id}#keeping"), 303)
 
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Final, Literal
 
+from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import col, select
 
 from finesieve.core.errors import Conflict, FineSieveError, InvalidInput, NotFound, TookTooLong, Unavailable
@@ -32,13 +33,14 @@ from finesieve.store.values.kept_fields import (
     put_late,
 )
 
-__all__ = ["Keeping", "check_kept", "cost_of", "keep_field", "keep_up", "read_keeping", "stop_keeping"]
+__all__ = ["Keeping", "check_kept", "cost_of", "halt_keeping", "keep_field", "keep_up", "read_keeping", "stop_keeping"]
 
 _log: Final = logging.getLogger("finesieve.keeping")
 KIND: Final = "keeping"
-_FIRST: Final = 20_000
+_FIRST: Final = 2_000
+_SMALLEST: Final = 100
 _LARGEST: Final = 500_000
-"""Ids in the first range that is built, and in the largest."""
+"""Ids in the first range that is built, in the smallest, and in the largest."""
 _TAKES: Final = 1.0
 """Seconds that a range should take, so that its progress is seen and stopping does not wait."""
 _WAIT: Final = 120
@@ -74,13 +76,15 @@ def read_keeping(scope: Scope, field_id: int) -> Keeping:
         field = _derived(unit, field_id)
         why_not = _why_not(unit, field)
         row = unit.session.get(KeptField, field_id)
-        if row is None or row.state == "off":
+        if row is None or row.state == "off" or why_not:
             return Keeping("", why_not)
         state: State = "building" if row.state == "joining" else row.state  # type: ignore[assignment]  # as written here
         if state == "ready" and row.meaning != rests_on(unit.catalogue, field.key, unit.moment):
             state = "outdated"
         task = read_task(scope, row.task_id) if row.task_id else None
         percent, message = (task.percent, task.message) if task is not None else (0, "")
+        if state == "building" and task is not None and task.state == "stopped":
+            state = "stopped"  # before a worker had begun
         return Keeping(
             state, why_not, row.task_id, percent, message, row.people, row.seconds, row.built_at, row.checked,
             row.differed, row.checked_at,
@@ -144,17 +148,27 @@ def _begin(unit: Unit, field: Field) -> int:
 
 
 def _row(unit: Unit, field_id: int) -> KeptField:
+    """The row of a field, which nobody else changes until the transaction ends; made where there is none."""
     row = unit.session.get(KeptField, field_id, with_for_update=True)
     if row is None:
-        row = KeptField(field_id=field_id, workspace_id=unit.workspace_id, state="off")
-        unit.session.add(row)
-        unit.session.flush()
+        # Two may begin at once.
+        blank = KeptField(field_id=field_id, workspace_id=unit.workspace_id, state="off").model_dump()
+        unit.session.execute(insert(KeptField).values(blank).on_conflict_do_nothing())
+        row = unit.session.get_one(KeptField, field_id, with_for_update=True)
     return row
 
 
 def _is_over(unit: Unit, task_id: int) -> bool:
     task = unit.session.get(Task, task_id)
     return task is None or task.state in ("done", "failed", "stopped")
+
+
+def halt_keeping(scope: Scope, field_id: int) -> None:
+    """Stop building the kept values of a field; it can be gone on with. Raises NotFound."""
+    with scope.transaction("editor") as unit:
+        row = _row(unit, _derived(unit, field_id).id)
+        if row.state in ("building", "joining") and row.task_id:
+            stop_task(scope, row.task_id)
 
 
 def stop_keeping(scope: Scope, field_id: int) -> None:
@@ -189,7 +203,7 @@ def _build(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[st
         except Stopped:
             with scope.transaction("owner") as unit:
                 row = _row(unit, field_id)
-                if row.state in ("building", "joining"):
+                if row.state not in ("off", "ready"):
                     row.state, row.meaning = "stopped", row.meaning if row.state == "building" else ""
                     unit.session.add(row)
             raise Stopped("It was stopped; the field is worked out whenever it is read, as before.") from None
@@ -210,23 +224,24 @@ def _built(scope: Scope, field_id: int, progress: Progress) -> str:
     while True:
         began = time.monotonic()
         with scope.transaction("owner") as unit:
-            key, row = _under_way(unit, field_id, generation)
+            # Looked at, and held only at the end: who outdates it does not wait for the range.
+            key, row = _under_way(unit, field_id, generation, lock=False)
             # Once it has its key, people who are new are put in as they are saved.
             last = last_person(unit.session, unit.definitions) if row.state == "building" else row.built_to
-            to = min(row.built_to + width, last)
-            if to > row.built_to:
-                row.people += build_range(
-                    unit.session, unit.definitions, key, generation, unit.moment, row.built_to, to
-                )
-                row.built_to = to
+            above, to = row.built_to, min(row.built_to + width, last)
+            built = 0
+            if to > above:
+                built = build_range(unit.session, unit.definitions, key, generation, unit.moment, above, to)
+            _, row = _under_way(unit, field_id, generation)
+            row.people, row.built_to = row.people + built, to
             row.seconds += time.monotonic() - began
             unit.session.add(row)
         progress.say(to, max(last, 1))
         if to >= last:
             break
-        width = round(min(_LARGEST, max(_FIRST, width * _TAKES / max(time.monotonic() - began, 0.01))))
+        width = round(min(_LARGEST, max(_SMALLEST, width * _TAKES / max(time.monotonic() - began, 0.01))))
     people, seconds = _joined(scope, field_id, generation, progress)
-    _forget_older(scope, field_id, generation)
+    _forget_before(scope, field_id, generation - 1)  # the one before stays for whoever is still reading it
     return f"Kept for {people:,} people, in {seconds:.1f} seconds."
 
 
@@ -252,9 +267,10 @@ def _joined(scope: Scope, field_id: int, generation: int, progress: Progress) ->
         return row.people, row.seconds
 
 
-def _under_way(unit: Unit, field_id: int, generation: int) -> tuple[str, KeptField]:
+def _under_way(unit: Unit, field_id: int, generation: int, *, lock: bool = True) -> tuple[str, KeptField]:
     """The key and the row of what is being built; raises `_Outdated` where it is not worth going on."""
-    row, field = _row(unit, field_id), unit.catalogue.by_id.get(field_id)
+    row = _row(unit, field_id) if lock else unit.session.get_one(KeptField, field_id)
+    field = unit.catalogue.by_id.get(field_id)
     if field is None or row.state == "off":
         raise Stopped("")
     if row.generation != generation or row.meaning != rests_on(unit.catalogue, field.key, unit.moment):
@@ -302,11 +318,11 @@ def _wait_for_others(scope: Scope, progress: Progress) -> None:
         progress.say(*progress.said)
 
 
-def _forget_older(scope: Scope, field_id: int, generation: int) -> None:
-    """The table before the last stays for whoever is still reading it."""
+def _forget_before(scope: Scope, field_id: int, generation: int) -> None:
+    """Remove the tables of the generations before this one; those that are still read the next time."""
     try:
         with scope.separate("owner") as unit:
-            forget_tables(unit.session, unit.workspace_id, field_id, generation - 1)
+            forget_tables(unit.session, unit.workspace_id, field_id, generation)
     except (Conflict, Unavailable):
         _log.info("older kept values of field %d are still read", field_id)
 
@@ -323,9 +339,16 @@ def keep_up(scope: Scope) -> int:
         )
         for row in rows.all():
             field = unit.catalogue.by_id.get(row.field_id)
-            if field is None or _why_not(unit, field) or (row.task_id and not _is_over(unit, row.task_id)):
+            task = unit.session.get(Task, row.task_id) if row.task_id else None
+            if field is None or (task is not None and task.state in ("waiting", "running")):
                 continue
             if row.state == "ready" and row.meaning == rests_on(unit.catalogue, field.key, unit.moment):
+                continue
+            was_stopped = row.state != "ready" and task is not None and task.state == "stopped"
+            if was_stopped or _why_not(unit, field):
+                # Stopped before a worker had begun; or its formula has become one that cannot be kept.
+                row.state, row.meaning = "stopped" if was_stopped else "off", ""
+                unit.session.add(row)
                 continue
             _begin(unit, field)
             begun += 1
@@ -345,7 +368,7 @@ def _tidy(scope: Scope) -> None:
                 unit.session.delete(row)
         places = [(row.field_id, row.generation + 1) for row in over]
     for field_id, before in places:
-        _forget_older(scope, field_id, before + 1)
+        _forget_before(scope, field_id, before)
 
 
 def check_kept(scope: Scope) -> int:

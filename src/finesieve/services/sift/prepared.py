@@ -7,12 +7,15 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import IO, Any, Final, TypeVar
 
+from sqlmodel import col, select
+
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.kernel.slugs import slug_from_name
 from finesieve.services.kernel.tasks import Progress, begin_task, read_task, work_of
 from finesieve.services.sift.export import ExportInput, cells_of, lines_of, people_of, wanted_of, write_workbook
 from finesieve.store.files.keeping import FileStore
+from finesieve.store.tables import Task
 
 __all__ = ["KIND", "PreparedFile", "open_prepared", "prepare_export", "sweep_prepared"]
 
@@ -36,7 +39,7 @@ class PreparedFile:
 
 
 def prepare_export(scope: Scope, segment_id: int, asked: ExportInput) -> int:
-    """Have a worker write the people of a segment into a file; gives the id of the task.
+    """Have a worker write the people of a segment into a file; gives the id of the task, or of the same under way.
 
     Raises NotFound, InvalidExpression, and InvalidInput for more people than a workbook holds.
     """
@@ -46,7 +49,11 @@ def prepare_export(scope: Scope, segment_id: int, asked: ExportInput) -> int:
         if asked.kind == "xlsx" and people > _MOST_ROWS:
             raise InvalidInput({"kind": f"A workbook holds {_MOST_ROWS:,} people at the most. Take a sample, or CSV."})
         payload = {"segment": segment_id, "asked": asked.model_dump(mode="json")}
-        return begin_task(unit, KIND, f"Take along {name}", payload, people)
+        under_way = select(Task.id).where(
+            col(Task.kind) == KIND, col(Task.state).in_(("waiting", "running")), col(Task.payload) == payload
+        )
+        found = unit.session.exec(under_way).first()
+        return found or begin_task(unit, KIND, f"Take along {name}", payload, people)
 
 
 @work_of(KIND)

@@ -17,6 +17,7 @@ from sqlalchemy import (
     Table,
     TextClause,
     bindparam,
+    case,
     event,
     func,
     insert,
@@ -113,7 +114,9 @@ def _among(people: set[int], id_: Any) -> Any:
 
 
 def _outdate(session: Session, workspace_id: int, field_id: int) -> None:
-    session.execute(update(KeptField).where(col(KeptField.field_id) == field_id).values(meaning="", state="outdated"))
+    # What somebody stopped stays so.
+    state = case((col(KeptField.state) == "stopped", "stopped"), else_="outdated")
+    session.execute(update(KeptField).where(col(KeptField.field_id) == field_id).values(meaning="", state=state))
     touch(session, workspace_id)
 
 
