@@ -97,7 +97,7 @@ class SideBySide(unittest.TestCase):
         page.until_text("#keeping", "It is worked out whenever it is read.")
         timed = create_derived(self.scope, DerivedInput(label="Age", formula="age(born)"))
         page.open(f"{self.base}/compute/{timed}")
-        page.until_text("#keeping", "It changes with the day")
+        page.until_text("#keeping", "It changes by itself from day to day")
         self.assertEqual(page.all("#keeping button"), [])
 
     def test_a_file_is_prepared_and_taken(self) -> None:
@@ -107,7 +107,7 @@ class SideBySide(unittest.TestCase):
         page.press("JSON Lines", "label")
         page.press("First name", ".export-columns label")
         self.sound()
-        page.press("Have it prepared", "button")
+        page.press("Prepare in the background", "button")
         page.until_text("#task", "Waiting for its turn")
         task = int(page.driver.current_url.rpartition("/")[2])
         files = FileStore(files_directory())

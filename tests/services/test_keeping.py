@@ -424,7 +424,7 @@ class Building(Beds):
         with patch.object(keeping, "build_range", side_effect=InvalidInput({"": "The database cannot work this out."})):
             self.assertEqual(done(self.house, task).state, "failed")
         seen = read_keeping(self.scope, self.beds)
-        self.assertEqual((seen.state, seen.message), ("stopped", "The database cannot work this out."))
+        self.assertEqual((seen.state, seen.failure), ("stopped", "The database cannot work this out."))
         self.assertEqual(keep_up(self.scope), 0)
         self.assertIn("Kept for 5 people", self.keep(self.beds))
 
@@ -472,8 +472,8 @@ class Refused(Beds):
             DerivedInput(label="All of them", formula="count(people)", group_id=read_catalogue(self.scope).groups_about("house")[-1].id),
         )  # fmt: skip
         for formula, why in (
-            ("age(born)", "changes with the day"),
-            ("days_until(born)", "changes with the day"),
+            ("age(born)", "from day to day"),
+            ("days_until(born)", "from day to day"),
             ("last_change(zone) is filled", "how values have changed"),
             ("plot_length + house.all_of_them", "All of them of the house"),
         ):
@@ -486,7 +486,7 @@ class Refused(Beds):
         self.keep(self.beds)
         change_derived(self.scope, self.beds, DerivedInput(label="Beds", formula="age(born)"))
         seen = read_keeping(self.scope, self.beds)
-        self.assertEqual((seen.state, "changes with the day" in seen.why_not, keep_up(self.scope)), ("", True, 0))
+        self.assertEqual((seen.state, "from day to day" in seen.why_not, keep_up(self.scope)), ("", True, 0))
         # Over however many steps.
         field = self.derive("On top", f"{read_catalogue(self.scope).by_id[field].key} + 1")
         self.assertIn("All of them", read_keeping(self.scope, field).why_not)

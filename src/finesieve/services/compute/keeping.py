@@ -54,14 +54,14 @@ State = Literal["", "building", "ready", "outdated", "stopped"]
 @dataclass(frozen=True, slots=True)
 class Keeping:
     """Whether a derived field is kept. `why_not` says why it cannot be. `task` builds it, `percent` (0–100) of it done,
-    and left a `message`; `seconds` is how long that took for `people`, those who were there then. Of those `checked`
-    last so many `differed`, and were built anew."""
+    `failure` is why it did not work; `seconds` is how long that took for `people`, those who were there then. Of those
+    `checked` last so many `differed`, and were built anew."""
 
     state: State
     why_not: str = ""
     task: int = 0
     percent: int = 0
-    message: str = ""
+    failure: str = ""
     people: int = 0
     seconds: float = 0
     built_at: datetime | None = None
@@ -82,11 +82,12 @@ def read_keeping(scope: Scope, field_id: int) -> Keeping:
         if state == "ready" and row.meaning != rests_on(unit.catalogue, field.key, unit.moment):
             state = "outdated"
         task = read_task(scope, row.task_id) if row.task_id else None
-        percent, message = (task.percent, task.message) if task is not None else (0, "")
+        percent = task.percent if task is not None else 0
+        failure = task.message if task is not None and task.state == "failed" else ""
         if state == "building" and task is not None and task.state == "stopped":
             state = "stopped"  # before a worker had begun
         return Keeping(
-            state, why_not, row.task_id, percent, message, row.people, row.seconds, row.built_at, row.checked,
+            state, why_not, row.task_id, percent, failure, row.people, row.seconds, row.built_at, row.checked,
             row.differed, row.checked_at,
         )  # fmt: skip
 

@@ -25,7 +25,7 @@ def why_not_kept(catalogue: Catalogue, key: str) -> str:
         return "It cannot be worked out."
     for typed in _formulas(catalogue, key):
         if typed.volatile:
-            return "It changes with the day by itself, so that values kept of it would soon be out of date."
+            return "It changes by itself from day to day, so kept values would soon be out of date."
         for part in typed.walk():
             if part.operation in OF_HISTORY:
                 return "It reads how values have changed."
