@@ -101,7 +101,9 @@ def workbook_of_segment(scope: Scope, segment_id: int, asked: ExportInput) -> tu
     with scope.reading("reader") as unit:
         name, wanted = wanted_of(unit, segment_id, asked)
         if people_of(unit, wanted) * len(wanted.fields) > MOST_CELLS:
-            message = f"A workbook taken at once holds {MOST_CELLS:,} cells. Take fewer columns, or prepare the file."
+            message = (
+                f"A workbook taken at once holds {MOST_CELLS:,} cells. Take fewer columns or a sample, or prepare it."
+            )
             raise InvalidInput({"kind": message})
     with tempfile.SpooledTemporaryFile(max_size=8_000_000) as kept:
         write_workbook(kept, cells_of(scope, wanted))

@@ -1,11 +1,11 @@
 """Large exports: written by a task with progress, which can be stopped, and taken from its page for a day."""
 
 import os
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from contextlib import closing
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import IO, Any, Final, TypeVar
+from typing import Any, Final, TypeVar
 
 from sqlmodel import col, select
 
@@ -81,7 +81,8 @@ def _write(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[st
             if asked.kind == "xlsx":
                 write_workbook(file, _told(pieces, said, lambda _row: 1))
             else:
-                _write_lines(file, _told(pieces, said, lambda piece: piece.count("\n")))
+                told = _told(pieces, said, lambda piece: piece.count("\n"))
+                file.writelines(piece.encode() for piece in told)
             file.flush()
             os.fsync(file.fileno())
             size = file.tell()
@@ -91,11 +92,6 @@ def _write(scope: Scope, payload: dict[str, Any], progress: Progress) -> dict[st
     file_name = f"{slug_from_name(name)}.{asked.kind}"
     message = f"{file_name} has {_size(size)}, and can be taken for a day."
     return {"message": message, "file": file_name, "kind": asked.kind}
-
-
-def _write_lines(file: IO[bytes], lines: Iterable[str]) -> None:
-    for piece in lines:
-        file.write(piece.encode())
 
 
 def _told(pieces: Iterator[T], said: Callable[[int], None], rows: Callable[[T], int]) -> Iterator[T]:
