@@ -488,6 +488,13 @@ class Knowing(unittest.TestCase):
             talk.say("read on")
             self.assertEqual(talk.last["understood"], "not understood")
 
+    def test_a_reply_that_names_a_value_is_worded_anew(self) -> None:
+        talk = Talking([ask(1, "plot_name"), choose(2, "{plot_name} it is", "No"), say(3, "on")])
+        for name in ("Brook", "Orchard"):
+            talk.say(name)
+            self.assertEqual(talk.offers, [f"{name} it is", "No"])
+            talk.say("back")
+
 
 class Waiting(unittest.TestCase):
     STEPS = (

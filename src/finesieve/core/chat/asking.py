@@ -42,9 +42,25 @@ _MOST_OFFERED: Final = 100
 
 
 def offered(run: Run, step: Any, subject: Subject | None) -> tuple[Offer, ...]:
-    """The replies that a line offers by itrun."""
+    """The replies that a line offers by itself."""
     if isinstance(step, EachRecord):
         return _records_offered(run, step)
+    known = run.script.steady_offers.get((step.id, run.state.language)) if step is not None else None
+    if known is not None and "chosen" not in run.state.sub:
+        return known
+    found = _worked_out(run, step, subject)
+    if _is_steady(run, step):
+        run.script.steady_offers[step.id, run.state.language] = found
+    return found
+
+
+def _is_steady(run: Run, step: Any) -> bool:
+    """Whether a line offers the same to everybody at any time, so that it need not be worked out at each reply."""
+    texts = [text for one in getattr(step, "replies", ()) for text in (one.label, one.target)]
+    return step is not None and "chosen" not in run.state.sub and not any("{" in run.say(one) for one in texts)
+
+
+def _worked_out(run: Run, step: Any, subject: Subject | None) -> tuple[Offer, ...]:
     if isinstance(step, Choose):
         return tuple(found for one in step.replies if (found := _prepared(run, one, subject)) is not None)
     if isinstance(step, Ask) and (fields := run.script.page_fields(step)):

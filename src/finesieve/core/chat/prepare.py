@@ -6,6 +6,7 @@ from functools import lru_cache, partial
 from typing import Any, Final
 
 from finesieve.core.chat.flow import Flow
+from finesieve.core.chat.replies import Offer
 from finesieve.core.chat.script import Ask, Choose, EachRecord, Passing, Script
 from finesieve.core.fields.about import HOUSE, LEVEL, PERSON, record_about
 from finesieve.core.fields.built_in import address_keys
@@ -107,6 +108,8 @@ class PreparedScript:
         self._about_records: dict[str, PreparedScript] = {}
         self._asked: dict[tuple[int, str], Subject | None] = {}
         self._on_a_page: dict[str, tuple[Field, ...]] = {}
+        self.steady_offers: dict[tuple[str, str], tuple[Offer, ...]] = {}
+        """What lines offer that is the same for everybody, by line and language."""
 
     def within(self, collection: str) -> "PreparedScript":
         """The script as lines about a record of a collection have it."""

@@ -77,6 +77,8 @@ class Run:
 
     @property
     def moment(self) -> Moment:
+        if self._row is None and not self.state.written.house and not any(one.house for one in self.state.journal):
+            return self.world.moment  # the house is as it is: the values need not be worked out for that
         return self._values()[1]
 
     def _values(self) -> tuple[FormRow, Moment]:

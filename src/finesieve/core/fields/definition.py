@@ -186,6 +186,8 @@ class Field:
 
         Raises ValueError for what the field does not hold any more.
         """
+        if data is None:
+            return None
         kind = self.type.kind
         renamed = self.options_renamed if kind in _OF_OPTIONS else {}
         if renamed and isinstance(data, str):

@@ -2,6 +2,7 @@
 
 from datetime import date, datetime, time
 from decimal import Decimal, InvalidOperation
+from functools import lru_cache
 from typing import Final, TypeVar
 
 from finesieve.core.values import DayOfYear, Secret, StoredFile, Structured, Type, Value, plain_number
@@ -90,6 +91,11 @@ def _is_too_fine(number: Decimal) -> bool:
 def _decimal(data: Json) -> Decimal:
     if isinstance(data, bool) or not isinstance(data, str | int):
         raise ValueError(f"{data!r} is no exact number; write it as a string")
+    digits = str(data)
+    return _short_figure(digits) if len(digits) <= _SHORT else _figure(digits)
+
+
+def _figure(data: str) -> Decimal:
     try:
         number = Decimal(data)
     except InvalidOperation:
@@ -97,6 +103,11 @@ def _decimal(data: Json) -> Decimal:
     if not number.is_finite() or abs(number) >= _TOO_LARGE or _is_too_fine(number):
         raise ValueError(f"“{data}” has more than 15 digits before the point or 10 after it")
     return number + 0
+
+
+_SHORT: Final = 32
+_short_figure: Final = lru_cache(maxsize=4_096)(_figure)
+"""The same few figures are read again at every reply of a conversation."""
 
 
 def _texts(data: Json, type_: Type) -> tuple[str, ...]:
