@@ -88,6 +88,12 @@ function typedOver(event, view) {
   return true;
 }
 
+// Where the page around an editor comes anew, its form stays as it is for as long as somebody writes in it or has not saved:
+// the cursor, what was typed, and the revision that it goes with.
+function keepForm(textarea, view) {
+  textarea.form?.toggleAttribute("hx-morph-skip", view.hasFocus || textarea.value !== textarea.defaultValue);
+}
+
 const views = new WeakMap();
 function open(textarea) {
   if (views.get(textarea)?.dom.isConnected) return;
@@ -104,10 +110,12 @@ function open(textarea) {
       EditorState.changeFilter.of((change) => !change.docChanged || change.newDoc.length <= textarea.maxLength || change.newDoc.length < change.startState.doc.length),
       keymap.of([{ key: "Mod-Enter", run: () => { textarea.form.requestSubmit(); return true; } }, ...closeBracketsKeymap, ...completionKeymap, ...historyKeymap, ...defaultKeymap]),
       EditorView.updateListener.of((update) => {
+        if (update.focusChanged) keepForm(textarea, view);
         if (!update.docChanged && !update.selectionSet) return;
         const here = update.state.selection.main;
         if (update.docChanged) textarea.value = update.state.doc.toString();
         textarea.setSelectionRange(here.from, here.to);
+        keepForm(textarea, view);
         if (!update.docChanged || mine) return;
         mine = true;
         textarea.dispatchEvent(new Event("input", { bubbles: true }));

@@ -315,6 +315,31 @@ class SideBySide(unittest.TestCase):
         page.until_text("#sheet", "sifted by itself")
         self.sound()
 
+    def test_what_is_being_written_stays_where_the_page_comes_anew(self) -> None:
+        page, here = self.page, f"{self.base}/sift/{self.north}?as=text"
+        page.open(here)
+        again = (
+            "const done = arguments[0]; htmx.ajax('GET', location.href, {target: '#work', select: '#work', "
+            "swap: 'outerMorph'}).then(() => done(true))"
+        )
+        editor, box = "#expression-editor .cm-content", "#expression"
+        page.one(editor).click()
+        page.keys(Keys.END, *(Keys.ARROW_LEFT,) * len('= "north"'))
+        page.driver.execute_async_script(again)
+        page.keys("!")
+        self.assertEqual(page.one(box).get_property("value"), 'zone != "north"')
+        page.one("#sheet h1").click()  # not being written in, but not saved
+        change_segment(replace(self.scope, actor="Ossian"), self.north, 2, SegmentInput(name="North", expression='zone = "hill"'))
+        page.driver.execute_async_script(again)
+        self.assertEqual(page.one(box).get_property("value"), 'zone != "north"')
+        page.press("Save and count", "button")
+        page.until_text("[role=alert]", "has changed this meanwhile")
+        page.open(here)
+        change_segment(self.scope, self.north, 3, SegmentInput(name="North", expression='zone = "north"'))
+        page.driver.execute_async_script(again)
+        self.assertEqual(page.one(editor).text, 'zone = "north"')
+        self.sound()
+
 
 if __name__ == "__main__":
     unittest.main()
