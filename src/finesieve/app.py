@@ -42,6 +42,7 @@ from finesieve.office.define.groups import router as define_groups
 from finesieve.office.define.house import router as define_house
 from finesieve.office.define.memberships import level_router as define_levels
 from finesieve.office.define.memberships import router as define_memberships
+from finesieve.office.define.naming import router as define_naming
 from finesieve.office.define.options import router as define_options
 from finesieve.office.define.printing import router as define_printing
 from finesieve.office.define.records import router as define_records
@@ -150,6 +151,7 @@ def create_app(settings: Settings | None = None, clock: Clock = utc_now) -> Fast
         define_fields,
         define_house,
         define_levels,
+        define_naming,
         define_options,
         define_approval,
         define_printing,

@@ -329,7 +329,9 @@ class SideBySide(unittest.TestCase):
         page.keys("!")
         self.assertEqual(page.one(box).get_property("value"), 'zone != "north"')
         page.one("#sheet h1").click()  # not being written in, but not saved
-        change_segment(replace(self.scope, actor="Ossian"), self.north, 2, SegmentInput(name="North", expression='zone = "hill"'))
+        change_segment(
+            replace(self.scope, actor="Ossian"), self.north, 2, SegmentInput(name="North", expression='zone = "hill"')
+        )
         page.driver.execute_async_script(again)
         self.assertEqual(page.one(box).get_property("value"), 'zone != "north"')
         page.press("Save and count", "button")
@@ -338,6 +340,33 @@ class SideBySide(unittest.TestCase):
         change_segment(self.scope, self.north, 3, SegmentInput(name="North", expression='zone = "north"'))
         page.driver.execute_async_script(again)
         self.assertEqual(page.one(editor).text, 'zone = "north"')
+        self.sound()
+
+    def test_a_field_is_called_otherwise_everywhere(self) -> None:
+        group = self.house.group_id()
+        area = create_derived(self.scope, DerivedInput(label="Area", formula="plot_length * 2", group_id=group))
+        self.made("Large", "area > 5 and plot_length > 1")
+        page = self.page
+        page.open(f"{self.base}/compute/{area}")
+        page.press("Plot length", ".margin a, aside a")
+        page.press("rename it", "a")
+        page.until_text("main, #sheet", "Its name in formulas")
+        page.until_text("body", "formula Area")
+        page.fill("#name", "plot width")
+        page.press("Rename everywhere", "button")
+        page.until_text("[role=alert]", "small letter")
+        page.fill("#name", "bed_length")
+        page.press("Rename everywhere", "button")
+        page.until_text("body", "Formulas call it bed_length")
+        self.sound()
+        page.open(f"{self.base}/compute/{area}")
+        page.until_text(".cm-content", "bed_length * 2")
+        page.fill("#formula", "plot_length * 3 + bed_length")
+        page.until_text("#preview", "10 * 3 + 10")
+        page.press("Save", "button")
+        page.until_text("body", "Changed")
+        page.press("Plot length", ".margin a, aside a")
+        page.until_text("body", "segment Large")
         self.sound()
 
 

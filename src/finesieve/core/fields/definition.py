@@ -102,6 +102,21 @@ class Field:
         return bool(self.formula)
 
     @property
+    def name(self) -> str:
+        """The name by which expressions call it: the key, unless it was named otherwise later."""
+        return self.settings.called[0] if self.settings.called else self.key
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """All names by which expressions may call it, the present one first: what was written once stays right."""
+        return tuple(dict.fromkeys((self.name, self.key, *self.settings.called)))
+
+    @property
+    def as_called(self) -> "Field":
+        """The same under its present name, for what is written as an expression."""
+        return self if self.name == self.key else replace(self, key=self.name)
+
+    @property
     def stores(self) -> bool:
         """Whether it has values of its own: not worked out, not for layout only."""
         return not self.formula and self.type.stores

@@ -8,6 +8,7 @@ from typing import Annotated, Any, Final, Literal, Self
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer, model_validator
 
 from finesieve.core.fields.options import read_decimal
+from finesieve.core.limits import KEY
 from finesieve.core.values import plain_number
 
 __all__ = ["SETTINGS", "FieldSettings", "Media", "Setting"]
@@ -62,6 +63,9 @@ class FieldSettings(BaseModel):
     joined_list: int | None = None
     option_list: int | None = None
     renamed: dict[str, str] = Field(default_factory=dict)
+    called: tuple[Annotated[str, Field(max_length=KEY, pattern=r"^[a-z][a-z0-9_]*$")], ...] = Field(
+        default=(), max_length=40
+    )
 
     @model_validator(mode="after")
     def _sensible(self) -> Self:

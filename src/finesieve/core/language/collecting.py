@@ -93,7 +93,8 @@ class Collecting:
         if len(node.path) == 2:
             type_ = Type("collection", member=member)
             return Typed("collection", type_, node.span, about=member, collection=whole)
-        names, key = self._world.members[member].names, node.path[2]
+        names = self._world.members[member].names
+        key = self._world.key_of(node.path[2], member, names)
         if key not in names:
             self._unknown(node, key, names, prefix=f"{whole}.")
             return None
@@ -109,6 +110,7 @@ class Collecting:
 
     def _at(self, node: tree.Name, level: int, key: str) -> Typed | None:
         place = self._levels[level]
+        key = self._world.key_of(key, place.about, place.names)
         if key in place.names:
             return Typed("name", place.names[key], node.span, name=key, about=place.about, level=level)
         if key in place.collections:
@@ -137,6 +139,8 @@ class Collecting:
         return None
 
     def _after_prefix(self, node: tree.Name, prefix: str, key: str, known: Mapping[str, Type] | None) -> Typed | None:
+        if known is not None:
+            key = self._world.key_of(key, CONTEXTS[prefix].about or self._world.base.about, known)
         if known is not None and key not in known:
             self._unknown(node, key, known, prefix=f"{prefix}.", what=CONTEXTS[prefix].what)
             return None
@@ -161,6 +165,7 @@ class Collecting:
             if member is None:
                 continue
             names = self._world.members[member].names
+            key = self._world.key_of(key, member, names)
             if key not in names:
                 self._unknown(node, key, names, prefix=f"{collection}.")
                 return None
@@ -198,7 +203,7 @@ class Collecting:
         if len(node.path) == 2:
             return any(first in place.collections for place in self._levels)
         for place in reversed(self._levels):
-            if first in place.names:
+            if self._world.key_of(first, place.about, place.names) in place.names:
                 return False
             if first in place.collections:
                 return True

@@ -74,15 +74,19 @@ _WORDS: Final = (
 def words_of(world: World) -> Iterator[Word]:
     """All that an expression may be made of in a world: names, house values, collections, functions, words."""
     for place in (*reversed(world.inner), world.base):
-        yield from (Word(key, "field", _say(type_), _options(type_)) for key, type_ in place.names.items())
+        for key, type_ in place.names.items():
+            yield Word(world.name_of(key, place.about), "field", _say(type_), _options(type_))
         for key, member in place.collections.items():
             yield Word(key, "records", "records; use them in count(…), sum(…) and the like")
             known = world.members.get(member)
             for name, type_ in known.names.items() if known else ():
-                yield Word(f"{key}.{name}", "records", f"of each: {_say(type_)}", _options(type_))
+                yield Word(
+                    f"{key}.{world.name_of(name, member)}", "records", f"of each: {_say(type_)}", _options(type_)
+                )
     for prefix, names in world.prefixes.items():
         for key, type_ in (names or {}).items():
-            yield _after_point(CONTEXTS[prefix], key, type_)
+            about = CONTEXTS[prefix].about or world.base.about
+            yield _after_point(CONTEXTS[prefix], world.name_of(key, about), type_)
     functions = [one for one in FUNCTIONS.values() if world.remembered or one.name not in OF_HISTORY]
     yield from (Word(f"{one.name}(", "function", f"{one.signature}: {one.help}") for one in functions)
     yield from (Word(text, "word", meaning) for text, meaning in _WORDS)

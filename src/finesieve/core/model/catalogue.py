@@ -256,13 +256,18 @@ class Catalogue:
     @cached_property
     def spoken(self) -> Names:
         """What a sentence about a person may speak of."""
+        world = self.world(SIFTING)
+
+        def named(about: str, types: Mapping[str, Type]) -> dict[str, Type]:
+            return {world.name_of(key, about): type_ for key, type_ in types.items()}
+
         records = {
-            key: self.world(record_about(link.record_type_id)).base.names
+            key: named(record_about(link.record_type_id), self.world(record_about(link.record_type_id)).base.names)
             for key, link in self.collections_of(PERSON).items()
         }
-        segments = self.world(SIFTING).prefixes["segment"] or {}
-        fields = {**self.names, **{f"segment.{key}": type_ for key, type_ in segments.items()}}
-        return Names(fields, records, self.world(SIFTING).remembered)
+        segments = {f"segment.{key}": type_ for key, type_ in (world.prefixes["segment"] or {}).items()}
+        past = frozenset(world.name_of(key, PERSON) for key in world.remembered)
+        return Names({**named(PERSON, self.names), **segments}, records, past)
 
     @cached_property
     def stored(self) -> tuple[Field, ...]:
@@ -292,6 +297,33 @@ class Catalogue:
         for known in self.all_fields:
             sorted_.setdefault(known.about, []).append(known)
         return {about: tuple(fields) for about, fields in sorted_.items()}
+
+    @cached_property
+    def called(self) -> Mapping[str, Mapping[str, str]]:
+        """The other names that fields go by, deleted ones last, with their keys, by what they are about."""
+        found: dict[str, dict[str, str]] = {}
+        for known in (*self.all_fields, *self.deleted):
+            for name in known.names:
+                if name != known.key:
+                    found.setdefault(known.about, {}).setdefault(name, known.key)
+        return found
+
+    @cached_property
+    def names_of_keys(self) -> Mapping[str, Mapping[str, str]]:
+        """What fields are called that are not called by their key, by what they are about and the key."""
+        found: dict[str, dict[str, str]] = {}
+        for known in self.all_fields:
+            if known.name != known.key:
+                found.setdefault(known.about, {})[known.key] = known.name
+        return found
+
+    def named(self, about: str) -> Mapping[str, Field]:
+        """The fields about one thing by every name that they go by."""
+        known = self.keys_of(about)
+        others = self.called.get(about)
+        if not others:
+            return known
+        return {**{name: known[key] for name, key in others.items() if key in known}, **known}
 
     @cached_property
     def _keys(self) -> Mapping[str, Mapping[str, Field]]:
@@ -531,14 +563,18 @@ def _world(catalogue: Catalogue, about: str, names: Mapping[str, Mapping[str, Ty
             collections.setdefault(ORDERS, ORDER)
         members[other] = Place(other, merged, collections)
     gone = {
-        ("house." if known.about == HOUSE else "") + known.key: (
+        ("house." if known.about == HOUSE else "") + name: (
             f"“{known.label}” was deleted; it can be brought back from the deleted fields."
         )
         for known in catalogue.deleted
+        for name in known.names
     }
     base = members.get(about, Place(about, {}))
     remembered = {one.key for one in catalogue.fields_about(PERSON) if one.stores} | OWN_IDS.keys()
-    return World(base, members, gone, {HOUSE: members[HOUSE].names}, remembered=frozenset(remembered))
+    return World(
+        base, members, gone, {HOUSE: members[HOUSE].names}, remembered=frozenset(remembered),
+        called=catalogue.called, names=catalogue.names_of_keys,
+    )  # fmt: skip
 
 
 def build_catalogue(

@@ -43,7 +43,9 @@ def _number(text: str, manner: Manner) -> Decimal | None:
 
 
 def _of_kind(catalogue: Catalogue, kinds: Sequence[str]) -> tuple[Field, ...]:
-    fields = (one for one in catalogue.fields if (one.stores or one.derived) and one.key not in catalogue.broken)
+    fields = (
+        one.as_called for one in catalogue.fields if (one.stores or one.derived) and one.key not in catalogue.broken
+    )
     return tuple(one for one in fields if one.value_type.kind in kinds)
 
 

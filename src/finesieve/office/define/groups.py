@@ -46,7 +46,7 @@ def search(request: Request, desk: DeskHere, q: str = "") -> Response:
     catalogue = read_catalogue(desk.scope)
     found: list[tuple[str, str, Field | None]] = []
     for field in catalogue.all_fields:
-        if words and all(word in f"{field.label} {field.key}".lower() for word in words):
+        if words and all(word in f"{field.label} {' '.join(field.names)}".lower() for word in words):
             found.append((field.label, desk.path(_home(field.id, field.derived, field.about)), field))
     for known in catalogue.record_types:
         if words and all(word in f"{known.singular} {known.plural}".lower() for word in words):

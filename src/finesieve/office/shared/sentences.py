@@ -102,7 +102,7 @@ class Records:
 def words_about_people(catalogue: Catalogue, *, without: int = 0) -> Vocabulary:
     """The fields of a person, and their level, tags and lists, and their records; but for the field of this id."""
     sound = (one for one in catalogue.fields if one.key not in catalogue.broken and (one.derived or one.stores))
-    found = {one.key: one for one in sound if one.id != without}
+    found = {one.name: one.as_called for one in sound if one.id != without}
     for key, label, held in (
         ("level", "Level", [(one.key, one.name) for one in catalogue.levels]),
         ("tags", "Tags", [(tag, tag) for tag in catalogue.tags]),
@@ -128,7 +128,7 @@ def words_of_segments(catalogue: Catalogue, own: str = "") -> Vocabulary:
         for one in catalogue.segments
         if one.key in known and one.key != own and own not in catalogue.segments_below(one.expression)
     }
-    past = catalogue.world(SIFTING).remembered & found.fields.keys()
+    past = catalogue.spoken.past & found.fields.keys()
     return replace(found, fields={**found.fields, **segments}, where="about=sifting", past=past)
 
 
@@ -161,9 +161,8 @@ def _order_words(catalogue: Catalogue) -> dict[str, Field]:
 
 def _own_words(catalogue: Catalogue, about: str) -> dict[str, Field]:
     broken = catalogue.broken_by_about.get(about, frozenset())
-    return {
-        one.key: one for one in catalogue.fields_about(about) if one.key not in broken and (one.derived or one.stores)
-    }
+    sound = (one for one in catalogue.fields_about(about) if one.key not in broken and (one.derived or one.stores))
+    return {one.name: one.as_called for one in sound}
 
 
 def words_of_records(catalogue: Catalogue, about: str, *, without: int = 0) -> Vocabulary:

@@ -183,7 +183,7 @@ def _instead(unit: Unit, text: str) -> tuple[dict[str, Value], str]:
         if not part.strip():
             continue
         key, sign, raw = part.partition("=")
-        field = unit.visible.by_key.get(key.strip().lower())
+        field = unit.visible.named(PERSON).get(key.strip().lower())
         if not sign or field is None or not field.stores or not unit.sees(field):
             return {}, f"Write values such as plot_length = 9; “{part.strip()[:40]}” names no field."
         try:

@@ -172,8 +172,8 @@ who is in a segment."""
 
 def _with_labels(words: Iterable[Word], catalogue: Catalogue, about: str) -> tuple[Word, ...]:
     """The words, those of fields with their labels before the help, and what stands in for a blank after it."""
-    fields = {**catalogue.keys_of(PERSON), **catalogue.keys_of(about)}
-    house = {f"house.{key}": field for key, field in catalogue.keys_of("house").items()}
+    fields = {**catalogue.named(PERSON), **catalogue.named(about)}
+    house = {f"house.{name}": field for name, field in catalogue.named("house").items()}
     found = []
     for word in words:
         field = house.get(word.text) or fields.get(word.text.removeprefix("person.").removeprefix("form."))

@@ -42,6 +42,7 @@ __all__ = [
     "next_position",
     "patiently",
     "refuse_loss",
+    "refuse_name",
     "reorder_fields",
     "rest_field",
     "settings_from",
@@ -135,23 +136,32 @@ def group_of(catalogue: Catalogue, group_id: int) -> Group:
 
 def free_key(unit: Unit, about: str, label: str, key: str) -> str:
     """The key as typed, or one made from the label. Raises InvalidInput at `key` where it cannot be used."""
-    catalogue = unit.catalogue
-    deleted = {field.key: field for field in catalogue.deleted if field.about == about}
-    collections = {link.back_key for link in catalogue.links.values()}
     if not key:
-        return key_from_label(label, {*catalogue.keys_of(about), *deleted, *collections})
-    problem = key_problem(key)
-    if not problem and key in catalogue.keys_of(about):
-        problem = f"There is a field with the key {key} already: {catalogue.keys_of(about)[key].label}."
-    if not problem and key in deleted:
-        problem = (
-            f"The key {key} belongs to the deleted field {deleted[key].label}; bring that back, or choose another."
-        )
-    if not problem and key in collections:
-        problem = f"“{key}” is the name of a collection of records; choose another key."
-    if problem:
-        raise InvalidInput({"key": problem})
+        return key_from_label(label, _taken(unit.catalogue, about))
+    refuse_name(unit.catalogue, about, key, "key")
     return key
+
+
+def _taken(catalogue: Catalogue, about: str) -> set[str]:
+    """All that fields and collections about something are called, or were."""
+    deleted = (name for field in catalogue.deleted if field.about == about for name in field.names)
+    return {*catalogue.named(about), *deleted, *(link.back_key for link in catalogue.links.values())}
+
+
+def refuse_name(catalogue: Catalogue, about: str, name: str, place: str, own: int = 0) -> None:
+    """Raise InvalidInput at `place` where expressions cannot call a field so; `own` is the id of the field itself,
+    whose earlier names are its own."""
+    problem = key_problem(name)
+    known = catalogue.named(about).get(name)
+    gone = next((one for one in catalogue.deleted if one.about == about and name in one.names), None)
+    if not problem and known is not None and known.id != own:
+        problem = f"There is a field called {name} already: {known.label}."
+    if not problem and known is None and gone is not None:
+        problem = f"The deleted field {gone.label} is called {name}; bring that back, or choose another name."
+    if not problem and name in {link.back_key for link in catalogue.links.values()}:
+        problem = f"“{name}” is the name of a collection of records; choose another."
+    if problem:
+        raise InvalidInput({place: problem})
 
 
 T = TypeVar("T")
@@ -337,7 +347,7 @@ def duplicate_field(scope: Scope, field_id: int) -> int:
             help=field.help,
             required=field.required,
             unit=field.unit,
-            settings=field.settings.model_copy(update={"unique": False, "renamed": {}}).model_dump(),
+            settings=field.settings.model_copy(update={"unique": False, "renamed": {}, "called": ()}).model_dump(),
         )
         return make_field(unit, group_of(unit.catalogue, field.group_id), asked, field.options)
 

@@ -139,7 +139,9 @@ def _make(scope: Scope, payload: Mapping[str, Any], progress: Progress) -> tuple
             help=field.help,
             required=field.required and group.about == PERSON,
             unit=field.unit,
-            settings=field.settings.model_copy(update={"unique": False, "lists": (), "joined_list": None}).model_dump(),
+            settings=field.settings.model_copy(
+                update={"unique": False, "lists": (), "joined_list": None, "called": ()}
+            ).model_dump(),
         )
         made_id = make_field(unit, group, asked, field.options)
         # Whoever is writing is waited for, so that all that comes later has a later line in the history.

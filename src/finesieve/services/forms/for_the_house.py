@@ -62,6 +62,10 @@ def _asking(unit: Unit, value: Field, group_id: int) -> int:
         if name not in ("unique", "lists", "private", "country_from", "joined_list")
     }
     asked = FieldInput(
-        label=value.label, type_key=value.type_key, help=value.help, unit=value.unit, settings={**kept, "renamed": {}}
+        label=value.label,
+        type_key=value.type_key,
+        help=value.help,
+        unit=value.unit,
+        settings={**kept, "renamed": {}, "called": ()},
     )
     return make_field(unit, group_of(unit.catalogue, group_id), asked, value.offered)

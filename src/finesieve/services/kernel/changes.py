@@ -80,15 +80,21 @@ _FIELD_PARTS: Final = ("label", "help", "required", "unit", "options", "formula"
 
 def _field(unit: Unit, entity_id: int) -> Any:
     row = unit.session.get(FieldRow, entity_id)
-    return None if row is None else {part: getattr(row, part) for part in _FIELD_PARTS}
+    if row is None:
+        return None
+    found = {part: getattr(row, part) for part in _FIELD_PARTS}
+    # What it is called is changed apart, with all that names it.
+    return {**found, "settings": {name: one for name, one in row.settings.items() if name != "called"}}
 
 
 def _restore_field(unit: Unit, entity_id: int, before: Any) -> None:
     row = unit.session.get(FieldRow, entity_id)
     if row is None:
         raise Conflict("The field is gone.")
+    called = {name: one for name, one in row.settings.items() if name == "called"}
     for part in _FIELD_PARTS:
         setattr(row, part, before[part])
+    row.settings = {**before["settings"], **called}
     unit.session.add(row)
     match_unique_index(unit, row)
 

@@ -146,8 +146,8 @@ def find_anything(scope: Scope, words: str, limit: int = 12) -> list[Found]:
     with scope.reading("reader") as unit:
         found: list[Found] = []
         for field in unit.catalogue.fields:
-            if fits(field.label, field.key):
-                found.append(Found("derived" if field.derived else "field", field.id, field.label, field.key))
+            if fits(field.label, *field.names):
+                found.append(Found("derived" if field.derived else "field", field.id, field.label, field.name))
         found += [Found("group", group.id, group.name) for group in unit.catalogue.groups if fits(group.name)]
         for segment in unit.session.exec(select(Segment)).all():
             if fits(segment.name):

@@ -442,7 +442,7 @@ def ask_whether_filled(scope: Scope, segment_id: int, field_id: int) -> int:
         tree = parse(row.expression).tree
         if isinstance(tree, Chain) and tree.word == "or":
             return 0
-        condition = f"{field.key} is filled"
+        condition = f"{field.name} is filled"
         expression = f"{row.expression}\nand {condition}" if row.expression.strip() else condition
         return _change(unit, row, _as_it_is(row).model_copy(update={"expression": expression}))
 

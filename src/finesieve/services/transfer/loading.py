@@ -307,9 +307,20 @@ class Loader:
         row.group_id, row.label, row.help, row.unit = group_id, part.label, part.help, part.unit
         row.required, row.formula = part.required, part.formula
         row.options = [option_to_json(option_from_json(option)) for option in part.options]
-        row.settings = self._settings(part).to_json()
+        settings = self._settings(part)
+        row.settings = settings.model_copy(update={"called": self._called(row, settings.called)}).to_json()
         if part.type not in TYPES:
             raise InvalidInput({"file": f"The type “{part.type}” is none."})
+
+    def _called(self, row: FieldRow, called: tuple[str, ...]) -> tuple[str, ...]:
+        """The names that the file gives a field, and those that it has here, which may stand in formulas."""
+        known = self._unit.catalogue.named(row.about)
+        other = known.get(called[0]) if called else None
+        if other is not None and other.id != row.id:
+            raise InvalidInput({"file": f"{row.label} is called {called[0]} in the file; here {other.label} is."})
+        here = tuple(row.settings.get("called", ())) if row.settings else ()
+        every = dict.fromkeys((*called, *here, row.key) if called or here else ())
+        return tuple(name for name in every if name not in known or known[name].id == row.id)
 
     def _titles(self) -> None:
         for part in self._setup.record_types:

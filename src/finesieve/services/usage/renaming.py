@@ -1,25 +1,34 @@
-"""A stored value of an option renamed wherever it stands: values, rules, formulas, segments, texts, published forms."""
+"""Something renamed wherever it stands: the stored value of an option, with everybody who holds it; the name by which
+expressions call a field. Rules, formulas, segments and texts are rewritten, published forms as well; all else in them
+stays as it was typed."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from functools import partial
 from typing import Any, Final
 
 from sqlmodel import select
 
 from finesieve.core.chat.prepare import PreparedScript
-from finesieve.core.chat.script import Script, expressions_of
+from finesieve.core.chat.script import Script, expressions_of, texts_of
 from finesieve.core.fields.definition import Field
 from finesieve.core.forms.definition import Form
-from finesieve.core.forms.prepare import form_world
-from finesieve.core.forms.problems import rule_of
-from finesieve.core.language.checker import check
+from finesieve.core.forms.fees import check_fee
+from finesieve.core.forms.prepare import form_world, section_world
+from finesieve.core.language.checker import Checked, check
+from finesieve.core.language.names import World
 from finesieve.core.language.placeholders import expressions_in
 from finesieve.core.language.printer import print_text_literal
 from finesieve.core.language.problems import Span
-from finesieve.core.language.typed import Typed
+from finesieve.core.language.tree import Name, walk
+from finesieve.core.language.typed import Typed, unplaced
+from finesieve.core.model.approving import check_approval
+from finesieve.core.model.catalogue import Catalogue
+from finesieve.core.model.reader import reader_world
 from finesieve.core.values import Type
 from finesieve.services.kernel.scope import Unit
 from finesieve.services.usage.uses import Use, options_named, uses_of
 from finesieve.store.tables import (
+    ApprovalRow,
     ChatScriptRow,
     ChatScriptVersion,
     FieldGroupRow,
@@ -32,30 +41,178 @@ from finesieve.store.tables import (
 )
 from finesieve.store.values.reshape import rename_values
 
-__all__ = ["rename_everywhere"]
+__all__ = ["call_everywhere", "rename_everywhere"]
+
+Check = Callable[[str], Checked]
+Rewrite = Callable[[str, Check], str]
+"""An expression as it is to be written, by how it is checked where it stands."""
 
 
 def rename_everywhere(unit: Unit, field: Field, renamed: Mapping[str, str]) -> None:
     """Give options of a field other stored values, by the old ones, with everybody and everything that names them."""
     rename_values(unit.session, unit.definitions, field, renamed)
-    _rename_in_expressions(unit, field, renamed)
-    _rename_in_versions(unit, field, renamed)
-    _rename_in_scripts(unit, field, renamed)
+
+    def rewrite(text: str, check_here: Check) -> str:
+        return _with_options(text, check_here(text).typed, field, renamed)
+
+    _in_uses(unit, unit.catalogue, field, rewrite)
+    _in_forms(unit, unit.catalogue, rewrite, lambda document, form: _options_renamed(document, form, field, renamed))
+    _in_scripts(unit, unit.catalogue, rewrite, lambda document: _replies_renamed(document, field, renamed))
 
 
-def _rename_in_scripts(unit: Unit, field: Field, renamed: Mapping[str, str]) -> None:
-    """Chat scripts, drafts and versions: their rules and formulas, and the values that replies set."""
+def call_everywhere(unit: Unit, catalogue: Catalogue, field: Field) -> None:
+    """Write the present name of a field wherever one of its others stands; `catalogue` knows it by all of them."""
+    others = frozenset(field.names[1:])
+
+    def rewrite(text: str, check_here: Check) -> str:
+        return _with_name(text, check_here, others, field.name)
+
+    _in_uses(unit, catalogue, field, rewrite)
+    _in_forms(unit, catalogue, rewrite, lambda document, _form: document)
+    _in_scripts(unit, catalogue, rewrite, lambda document: document)
+
+
+# One expression
+
+
+def _with_options(expression: str, typed: Typed | None, field: Field, renamed: Mapping[str, str]) -> str:
+    """An expression with the stored values of a field renamed where they are named."""
+    if typed is None:
+        return expression
+    text = expression
+    for span, new in sorted(_places(typed, field, renamed), key=lambda pair: -pair[0].start):
+        text = text[: span.start] + print_text_literal(new) + text[span.end :]
+    return text
+
+
+def _places(typed: Typed, field: Field, renamed: Mapping[str, str]) -> set[tuple[Span, str]]:
+    named = options_named(typed)
+    return {(span, renamed[value]) for type_, value, span in named if value in renamed and _of(type_, field)}
+
+
+def _of(type_: Type, field: Field) -> bool:
+    """Whether a choice is this field's, and not one of the same key about something else."""
+    return type_.source == field.key and type_.options == field.value_type.options
+
+
+def _with_name(text: str, check_here: Check, others: frozenset[str], name: str) -> str:
+    """An expression with a field under its present name; a name that means something else stays, which is told by what
+    the expression would mean."""
+    if not any(one in text.lower() for one in others):
+        return text
+    checked = check_here(text)
+    if checked.tree is None or checked.typed is None:
+        return text
+    meaning = unplaced(checked.typed)
+    found = {(part.span, part.path[-1]) for part in walk(checked.tree) if isinstance(part, Name)}
+    for span, word in sorted(found, key=lambda one: -one[0].start):
+        if word not in others:
+            continue
+        made = text[: span.end - len(word)] + name + text[span.end :]
+        typed = check_here(made).typed
+        if typed is not None and unplaced(typed) == meaning:
+            text = made
+    return text
+
+
+# Where expressions stand
+
+
+def _in_uses(unit: Unit, catalogue: Catalogue, field: Field, rewrite: Rewrite) -> None:
+    """Formulas, segments, member pages, fees, printed addresses, and the texts of fields."""
+    reader = _checking(catalogue, reader_world(catalogue))
+    checks: dict[str, Check] = {
+        "page": reader, "approval": reader, "fee": partial(check_fee, catalogue),
+        "waits": partial(check_approval, catalogue),
+    }  # fmt: skip
+    done: set[tuple[str, int, str]] = set()
+    for use in uses_of(unit).of_field(field.id):
+        if not use.expression or (use.kind, use.id, use.expression) in done:
+            continue
+        done.add((use.kind, use.id, use.expression))
+        check_here = checks.get(use.kind) or _checking(catalogue, catalogue.world(use.about))
+        text = rewrite(use.expression, check_here)
+        if text == use.expression and use.kind == "approval":
+            text = rewrite(use.expression, checks["waits"])
+        if text != use.expression:
+            _replace_expression(unit, use, text)
+    for other in catalogue.all_fields:
+        _in_texts_of(unit, other, lambda text: rewrite(text, catalogue.check))
+
+
+def _checking(catalogue: Catalogue, world: World) -> Check:
+    return lambda text: check(text, world, zone=catalogue.zone)
+
+
+def _in_texts_of(unit: Unit, field: Field, rewrite: Callable[[str], str]) -> None:
+    """The help of a field, and what stands in for it in messages."""
+    texts = {text: _text_rewritten(text, rewrite) for text in (field.help, field.settings.fallback) if "{" in text}
+    row = unit.session.get(FieldRow, field.id) if any(old != new for old, new in texts.items()) else None
+    if row is not None:
+        row.help = texts.get(row.help, row.help)
+        fallback = field.settings.fallback
+        if fallback in texts:
+            row.settings = {**row.settings, "fallback": texts[fallback]}
+        unit.session.add(row)
+
+
+def _text_rewritten(text: str, rewrite: Callable[[str], str]) -> str:
+    for expression in expressions_in(text):
+        text = text.replace("{" + expression + "}", "{" + rewrite(expression) + "}")
+    return text
+
+
+def _in_forms(
+    unit: Unit, catalogue: Catalogue, rewrite: Rewrite, besides: Callable[[dict[str, Any], Form], dict[str, Any]]
+) -> None:
+    """Drafts, and published versions, which mean the same as before; `besides` sees to what is no expression."""
+
+    def made(document: dict[str, Any]) -> dict[str, Any]:
+        form, found = Form.model_validate(document), document
+        for text, check_here in _expressions(catalogue, form):
+            found = _in_document(found, text, rewrite(text, check_here))
+        return besides(found, form)
+
+    for version in unit.session.exec(select(FormVersion)).all():
+        document = made(version.document)
+        if document != version.document:
+            version.document = document
+            unit.session.add(version)
+    for row in unit.session.exec(select(FormRow)).all():
+        draft = made(row.draft)
+        if draft != row.draft:
+            row.draft, row.revision = draft, row.revision + 1
+            unit.session.add(row)
+
+
+def _expressions(catalogue: Catalogue, form: Form) -> Iterator[tuple[str, Check]]:
+    """Every expression of a form with how it is checked there."""
+    world = form_world(form, catalogue)
+    for place, _, text in form.walk_rules():
+        section = form.section_of(place)
+        yield text, _checking(catalogue, section_world(world, section) if section else world)
+    for text in form.walk_texts():
+        for expression in expressions_in(text):
+            yield expression, _checking(catalogue, world)
+
+
+def _in_scripts(
+    unit: Unit, catalogue: Catalogue, rewrite: Rewrite, besides: Callable[[dict[str, Any]], dict[str, Any]]
+) -> None:
+    """Chat scripts, drafts and versions; `besides` sees to what is no expression."""
     drafts = ((row, "draft") for row in unit.session.exec(select(ChatScriptRow)).all())
     versions = ((row, "document") for row in unit.session.exec(select(ChatScriptVersion)).all())
     found: list[tuple[Any, str]] = [*drafts, *versions]
     for row, column in found:
         document = getattr(row, column)
         script = Script.model_validate(document)
-        prepared = PreparedScript(script, unit.catalogue)
-        made = _replies_renamed(document, field, renamed)
-        for text, world in ((one, prepared.at(step.id)) for step in script.steps for one in expressions_of(step)):
-            new = _rewritten(text, world.check(text).typed, field, renamed)
-            made = _in_document(made, text, new) if new != text else made
+        prepared = PreparedScript(script, catalogue)
+        made = besides(document)
+        for step in script.steps:
+            check_here = prepared.at(step.id).check
+            placeholders = (one for _, text in texts_of(step) for one in expressions_in(text))
+            for text in (*expressions_of(step), *placeholders):
+                made = _in_document(made, text, rewrite(text, check_here))
         if made != document:
             setattr(row, column, made)
             unit.session.add(row)
@@ -71,58 +228,6 @@ def _replies_renamed(document: dict[str, Any], field: Field, renamed: Mapping[st
         }
 
     return {**document, "steps": [one(step) for step in document.get("steps", ())]}
-
-
-def _rename_in_expressions(unit: Unit, field: Field, renamed: Mapping[str, str]) -> None:
-    done: set[tuple[str, int, str]] = set()
-    for use in uses_of(unit).of_field(field.id):
-        if use.expression and (use.kind, use.id, use.expression) not in done:
-            done.add((use.kind, use.id, use.expression))
-            text = (
-                _rewritten_in_form(unit, use, field, renamed)
-                if use.kind in ("rule", "check")
-                else rewritten(unit, use.expression, use.about, field, renamed)
-            )
-            _replace_expression(unit, use, text)
-
-
-def _rewritten_in_form(unit: Unit, use: Use, field: Field, renamed: Mapping[str, str]) -> str:
-    """A rule of a form's draft, which may speak of `form.`, `page.` or the record around it."""
-    row = unit.session.get(FormRow, use.id)
-    form = Form.model_validate(row.draft) if row else None
-    for text, typed in _expressions(unit, form) if form else ():
-        if text == use.expression and typed is not None:
-            return _rewritten(text, typed, field, renamed)
-    return use.expression
-
-
-def _rename_in_versions(unit: Unit, field: Field, renamed: Mapping[str, str]) -> None:
-    """Published versions mean the same as before: their rules name the value as it is called now."""
-    for version in unit.session.exec(select(FormVersion)).all():
-        form = Form.model_validate(version.document)
-        document = version.document
-        for expression, typed in _expressions(unit, form):
-            text = _rewritten(expression, typed, field, renamed)
-            document = _in_document(document, expression, text) if text != expression else document
-        renamed_options = _options_renamed(document, form, field, renamed)
-        if renamed_options != version.document:
-            version.document = renamed_options
-            unit.session.add(version)
-    for row in unit.session.exec(select(FormRow)).all():
-        draft = _options_renamed(row.draft, Form.model_validate(row.draft), field, renamed)
-        if draft != row.draft:
-            row.draft, row.revision = draft, row.revision + 1
-            unit.session.add(row)
-
-
-def _expressions(unit: Unit, form: Form) -> Iterator[tuple[str, Typed | None]]:
-    """Every expression of a form with its checked form."""
-    for place, _, text in form.walk_rules():
-        yield text, rule_of(text, form, unit.catalogue, form.section_of(place))
-    world = form_world(form, unit.catalogue)
-    for text in form.walk_texts():
-        for expression in expressions_in(text):
-            yield expression, check(expression, world, zone=unit.catalogue.zone).typed
 
 
 def _options_renamed(document: dict[str, Any], form: Form, field: Field, renamed: Mapping[str, str]) -> dict[str, Any]:
@@ -146,34 +251,8 @@ def _options_renamed(document: dict[str, Any], form: Form, field: Field, renamed
     return dict(one(document)) if ids else document
 
 
-def rewritten(unit: Unit, expression: str, about: str, field: Field, renamed: Mapping[str, str]) -> str:
-    """An expression with the stored values of a field renamed where they are named; all else stays as it was typed."""
-    return _rewritten(expression, unit.catalogue.check(expression, about=about).typed, field, renamed)
-
-
-def _rewritten(expression: str, typed: Typed | None, field: Field, renamed: Mapping[str, str]) -> str:
-    if typed is None:
-        return expression
-    text = expression
-    for span, new in sorted(_places(typed, field, renamed), key=lambda pair: -pair[0].start):
-        text = text[: span.start] + print_text_literal(new) + text[span.end :]
-    return text
-
-
-def _places(typed: Typed, field: Field, renamed: Mapping[str, str]) -> set[tuple[Span, str]]:
-    named = options_named(typed)
-    return {(span, renamed[value]) for type_, value, span in named if value in renamed and _of(type_, field)}
-
-
-def _of(type_: Type, field: Field) -> bool:
-    """Whether a choice is this field's, and not one of the same key about something else."""
-    return type_.source == field.key and type_.options == field.value_type.options
-
-
 def _replace_expression(unit: Unit, use: Use, text: str) -> None:
     """Put the new text wherever the old one stands in the use's place."""
-    if text == use.expression:
-        return
     if use.kind == "formula":
         row = unit.session.get(FieldRow, use.id)
         if row is not None and row.formula == use.expression:
@@ -184,6 +263,12 @@ def _replace_expression(unit: Unit, use: Use, text: str) -> None:
         if segment is not None:
             segment.expression, segment.revision = text, segment.revision + 1
             unit.session.add(segment)
+    elif use.kind == "approval":
+        approval = unit.session.get(ApprovalRow, use.id)
+        if approval is not None:
+            approval.waits_when = text if approval.waits_when == use.expression else approval.waits_when
+            approval.texts = _in_document(approval.texts, use.expression, text)
+            unit.session.add(approval)
     elif use.kind in _DOCUMENTS:
         table, column = _DOCUMENTS[use.kind]
         document: Any = unit.session.get(table, use.id)
@@ -195,21 +280,34 @@ def _replace_expression(unit: Unit, use: Use, text: str) -> None:
 
 
 _DOCUMENTS: Final[Mapping[str, tuple[type[Any], str]]] = {
-    "rule": (FormRow, "draft"),
-    "check": (FormRow, "draft"),
-    "text": (FormRow, "draft"),
     "page": (PageRow, "draft"),
     "fee": (LevelRow, "fee"),
     "address": (FieldGroupRow, "settings"),
 }
 """The documents that expressions stand in, by the kind of use: the table and the column."""
+_EXPRESSIONS: Final = frozenset(
+    ("show_when", "required_when", "count", "expression", "amount", "rule", "costs", "moving")
+)
+"""The parts of documents that are expressions as a whole; in all others they stand in braces."""
+_WORKED_OUT: Final = ("becomes", "gains", "loses")
 
 
-def _in_document(node: Any, old: str, new: str) -> Any:
+def _in_document(node: Any, old: str, new: str, *, whole: bool = False) -> Any:
+    """A document with an expression rewritten where it stands; what merely reads the same stays."""
+    if old == new:
+        return node
     if isinstance(node, dict):
-        return {key: _in_document(value, old, new) for key, value in node.items()}
+        sums = node.get("verb") in _WORKED_OUT
+        return {
+            key: _in_document(
+                value, old, new,
+                whole=key in _EXPRESSIONS or key == "options_when" or (whole and isinstance(value, str))
+                or (sums and key == "value"),
+            )
+            for key, value in node.items()
+        }  # fmt: skip
     if isinstance(node, list):
         return [_in_document(value, old, new) for value in node]
     if isinstance(node, str):
-        return new if node == old else node.replace("{" + old + "}", "{" + new + "}")
+        return new if whole and node == old else node.replace("{" + old + "}", "{" + new + "}")
     return node

@@ -74,7 +74,9 @@ class Uses:
         self._by_option: dict[tuple[str, tuple[str, ...], str], list[Use]] = {}
         self._by_list: dict[int, list[Use]] = {}
         self._by_link: dict[str, list[Use]] = {}
-        self._ids = {(field.about, field.key): field.id for field in (*catalogue.all_fields, *catalogue.deleted)}
+        every = (*catalogue.all_fields, *catalogue.deleted)
+        self._ids = {(field.about, name): field.id for field in every for name in field.names}
+        self._ids |= {(field.about, field.key): field.id for field in every}  # a key is nobody else's
 
     def note(self, use: Use, checked: Checked | None = None) -> None:
         """Note all that an expression reads; of a broken one, the fields that its names seem to mean.

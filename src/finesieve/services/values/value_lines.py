@@ -153,15 +153,15 @@ def worked_out(unit: Unit, derived: Field | str, row: Mapping[str, Value], about
     tree = parse(formula).tree
     if tree is None:
         return ""
-    by_key = unit.catalogue.keys_of(about)
+    by_name = unit.catalogue.named(about)
     shown = {}
-    for field in (by_key[key] for key in _names_in(formula) if key in by_key):
+    for name, field in ((name, by_name[name]) for name in _names_in(formula) if name in by_name):
         if field.type.kind in ("file", "structured", "secret") or not (field.stores or field.derived):
             continue
         if not unit.sees(field):
             continue
         value = row.get(field.key)
-        shown[field.key] = (
+        shown[name] = (
             "blank"
             if value is None
             else print_text_literal(value)
