@@ -263,6 +263,16 @@ class SideBySide(unittest.TestCase):
         self.sound()
         page.press("yesterday", "a")
         page.until_text(".legend", "Swappers, 3 today")
+        change_segment(self.scope, self.north, 2, SegmentInput(name="North", expression='zone = "hill"'))
+        page.open(f"{self.base}/sift/{self.north}/time")
+        page.until_text("#sheet", "Its condition, version by version")
+        page.press("Compare with now", "a")
+        page.until_text("#sheet table", "Only North, not North until")
+        page.press("Only North until", "#sheet table a")
+        page.until_text("#sheet", "Jay")
+        page.press("Save as a segment", "button")
+        page.until_text("#passing", "3 people")
+        self.sound()
 
     def test_the_undecided_are_asked_by_a_personal_link(self) -> None:
         """From the tray of those who cannot be told to the answer: Jay is asked for what is missing, and passes."""

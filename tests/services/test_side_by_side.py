@@ -16,8 +16,10 @@ from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, change_group, read_catalogue
 from finesieve.services.people.profiles import set_values
 from finesieve.services.sift.breakdown import break_down
+from finesieve.services.sift.over_time import over_time
 from finesieve.services.sift.overlap import overlap_of, region_people, save_region
 from finesieve.services.sift.segments import SegmentInput, change_segment, count_segment, create_segment, read_segment
+from finesieve.services.sift.versions import Strand
 from tests.support.house import House, make_house
 
 CONDITIONS = ('zone = "north"', "plot_length > 5", "swaps_seed", "")
@@ -53,10 +55,10 @@ class SideBySide(unittest.TestCase):
                     cls.people[person] = (zone, length, swaps)
         cls.ids = []
         for number, condition in enumerate(CONDITIONS):
-            cls.ids.append(create_segment(cls.house.scope, f"S{number}"))
+            cls.ids.append(Strand(create_segment(cls.house.scope, f"S{number}")))
             if condition:
                 asked = SegmentInput(name=f"S{number}", expression=condition)
-                change_segment(cls.house.scope, cls.ids[-1], 1, asked)
+                change_segment(cls.house.scope, cls.ids[-1].segment_id, 1, asked)
 
     def setUp(self) -> None:
         self.scope = self.house.scope
@@ -77,7 +79,7 @@ class SideBySide(unittest.TestCase):
             )
             self.assertEqual(found.outside, by_hand.get((False,) * len(places), 0))
             for place, segment in enumerate(places):
-                self.assertEqual(found.size(place), count_segment(self.scope, self.ids[segment]))
+                self.assertEqual(found.size(place), count_segment(self.scope, self.ids[segment].segment_id))
             self.assertEqual(found.union + found.outside, len(self.people))
 
     def test_each_region_is_listed_and_saved(self) -> None:
@@ -89,6 +91,35 @@ class SideBySide(unittest.TestCase):
             view = read_segment(self.scope, saved)
             self.assertEqual((view.passing, view.problems), (one.people, ()), view.expression)
 
+    def test_two_versions_of_one(self) -> None:
+        house = make_house()
+        ids = [house.add(plot_length=Decimal(length)) for length in (2, 5, 9)]
+        segment = create_segment(house.scope, "Long")
+        for revision, condition in enumerate(("plot_length > 3", "plot_length > 7", "plot_length < 7"), 1):
+            change_segment(house.scope, segment, revision, SegmentInput(name="Long", expression=condition))
+        versions = over_time(house.scope, segment).versions
+        self.assertEqual([one.expression for one in versions], ["plot_length > 7", "plot_length > 3"])
+        self.assertEqual({one.by for one in versions}, {"Maud Ellery"})
+        chosen = [Strand(segment), Strand(segment, versions[1].change_id)]
+        found = overlap_of(house.scope, chosen)
+        self.assertEqual([name for _, name in found.segments], ["Long", "Long until 25 Nov 2026, 10:30"])
+        self.assertEqual(
+            {one.region: one.people for one in found.regions}, {(True, False): 1, (True, True): 1, (False, True): 1}
+        )
+        words, page = region_people(house.scope, chosen, (False, True))
+        self.assertEqual(
+            (words, [line.id for line in page.lines]), ("only Long until 25 Nov 2026, 10:30, not Long", ids[2:])
+        )
+        kept = save_region(house.scope, chosen, (True, True), "Both times")
+        self.assertEqual(read_segment(house.scope, kept).expression, "plot_length < 7 and plot_length > 3")
+        with self.assertRaises(NotFound):  # a change of another segment
+            overlap_of(house.scope, [Strand(segment), Strand(kept, versions[0].change_id)])
+        group = next(one for one in read_catalogue(house.scope).groups if one.id == house.group_id())
+        change_group(house.scope, group.id, GroupInput(name=group.name, seen_by="editors"))
+        clerk = replace(house.scope, role="clerk")
+        self.assertIn("not shown to you", overlap_of(clerk, chosen).failure)
+        self.assertEqual([(one.expression, one.shown) for one in over_time(clerk, segment).versions], [("", False)] * 2)
+
     def test_words(self) -> None:
         words = {one.region: one.words for one in overlap_of(self.scope, self.ids[:3]).regions}
         self.assertEqual(words[True, False, False], "only S0, not S1 nor S2")
@@ -96,7 +127,12 @@ class SideBySide(unittest.TestCase):
         self.assertEqual(words[True, True, True], "all of S0, S1 and S2")
 
     def test_what_cannot_be(self) -> None:
-        for ids in ([self.ids[0]], [*self.ids, self.ids[0] + 90], self.ids[:1] * 2):
+        for ids in (
+            [self.ids[0]],
+            [self.ids[0], Strand(self.ids[0].segment_id + 90)],
+            [self.ids[0], replace(self.ids[0], until_change=9)],
+            self.ids[:1] * 2,
+        ):
             with self.assertRaises((InvalidInput, NotFound)):
                 overlap_of(self.scope, ids)
         with self.assertRaises(NotFound):
@@ -110,7 +146,7 @@ class SideBySide(unittest.TestCase):
 
     def test_the_groups_of_a_choice(self) -> None:
         field = next(one.id for one in read_catalogue(self.scope).fields if one.key == "zone")
-        found, _ = break_down(self.scope, self.ids[1], field)
+        found, _ = break_down(self.scope, self.ids[1].segment_id, field)
         self.assertEqual(
             [(one.name, one.inside, one.everyone) for one in found.lines],
             [("North", 3, 9), ("Hill", 3, 9), ("blank", 3, 9)],
@@ -119,7 +155,7 @@ class SideBySide(unittest.TestCase):
 
     def test_figures_come_in_round_groups(self) -> None:
         field = next(one.id for one in read_catalogue(self.scope).fields if one.key == "plot_length")
-        found, _ = break_down(self.scope, self.ids[0], field)
+        found, _ = break_down(self.scope, self.ids[0].segment_id, field)
         self.assertEqual(
             [(one.name, one.inside) for one in found.lines],
             [("2 to under 3 m", 3), ("10 to under 11 m", 3), ("blank", 3)],
@@ -128,7 +164,7 @@ class SideBySide(unittest.TestCase):
 
     def test_two_fields_crossed_add_up(self) -> None:
         fields = {one.key: one.id for one in read_catalogue(self.scope).fields}
-        _, crossed = break_down(self.scope, self.ids[3], fields["zone"], fields["swaps_seed"])
+        _, crossed = break_down(self.scope, self.ids[3].segment_id, fields["zone"], fields["swaps_seed"])
         assert crossed is not None
         self.assertEqual((crossed.rows, crossed.columns), (("North", "Hill", "blank"), ("yes", "no", "blank")))
         self.assertEqual(crossed.cells, ((3, 3, 3),) * 3)
@@ -159,7 +195,7 @@ class SideBySide(unittest.TestCase):
         clerk = replace(house.scope, role="clerk")
         with self.assertRaises(NotFound):
             break_down(clerk, other, field.id)
-        self.assertIn("not shown to you", overlap_of(clerk, [segment, other]).failure)
+        self.assertIn("not shown to you", overlap_of(clerk, [Strand(segment), Strand(other)]).failure)
 
 
 class Conditions(unittest.TestCase):

@@ -14,6 +14,7 @@ from finesieve.office.shared.frame import page
 from finesieve.office.sift.index import sift_sections
 from finesieve.services.sift.overlap import MOST, Overlap, overlap_of, region_people, save_region
 from finesieve.services.sift.segments import list_segments
+from finesieve.services.sift.versions import Strand
 from finesieve.web.posted import Posted, whole_number
 
 __all__ = ["router"]
@@ -44,33 +45,37 @@ class _Strip:
     stretches: tuple[tuple[float, float], ...]
 
 
-def _ids(given: Sequence[str]) -> list[int]:
-    return [number for one in given[:20] if (number := whole_number(one[:9]))]
+def _chosen(given: Sequence[str]) -> list[Strand]:
+    """Segments by their id, `12`, and versions of them, `12-190`."""
+    parts = (one[:20].partition("-") for one in given[:20])
+    return [Strand(number, whole_number(change) or 0) for first, _, change in parts if (number := whole_number(first))]
 
 
 @router.get("")
 def show_overlap(request: Request, desk: DeskHere) -> Response:
     """What the chosen segments share; before any are chosen, what there is to choose from."""
-    ids = _ids(request.query_params.getlist("s"))
-    return _page(request, desk, ids)
+    chosen = _chosen(request.query_params.getlist("s"))
+    return _page(request, desk, chosen)
 
 
-def _page(request: Request, desk: Desk, ids: Sequence[int], message: str = "", status: int = 200) -> Response:
+def _page(request: Request, desk: Desk, chosen: Sequence[Strand], message: str = "", status: int = 200) -> Response:
     found: Overlap | None = None
     columns: tuple[_Column, ...] = ()
     strips: tuple[_Strip, ...] = ()
-    if 2 <= len(ids) <= MOST:
-        found = overlap_of(desk.scope, ids)
+    if 2 <= len(chosen) <= MOST:
+        found = overlap_of(desk.scope, chosen)
         columns = _columns(found, desk.language)
         strips = _strips(found, columns)
-    elif len(ids) > MOST:
+    elif len(chosen) > MOST:
         message = message or f"Choose {MOST} at the most: of more, nobody can read the picture."
-    elif len(ids) == 1:
+    elif len(chosen) == 1:
         message = message or "Choose another one beside it."
     return page(
         request, desk, "office/sift/overlap.html", stage="sift", title="Overlap",
         sections=sift_sections(desk, tool="overlap"),
-        entries=list_segments(desk.scope), chosen=ids, found=found, columns=columns, strips=strips, message=message,
+        entries=list_segments(desk.scope), chosen=[str(one) for one in chosen], found=found,
+        versions=[(str(one), name) for one, name in found.segments if one.until_change] if found else (),
+        columns=columns, strips=strips, message=message,
         height=len(strips) * 46 + 22, status=status,
     )  # fmt: skip
 
@@ -111,22 +116,23 @@ def _region(text: str) -> tuple[bool, ...]:
 @router.get("/people")
 def show_region(request: Request, desk: DeskHere, region: str = "", before: int | None = None) -> Response:
     """Who is in one region."""
-    ids = _ids(request.query_params.getlist("s"))
+    chosen = _chosen(request.query_params.getlist("s"))
     if not region:
         return RedirectResponse(desk.path("sift/overlap"), 303)
-    words, people = region_people(desk.scope, ids, _region(region), before)
+    words, people = region_people(desk.scope, chosen, _region(region), before)
     return page(
         request, desk, "office/sift/region.html", stage="sift", title=words,
-        sections=sift_sections(desk, tool="overlap"), words=words, people=people, chosen=ids, region=region,
+        sections=sift_sections(desk, tool="overlap"), words=words, people=people,
+        chosen=[str(one) for one in chosen], region=region,
     )  # fmt: skip
 
 
 @router.post("/save")
 def keep_region(request: Request, desk: DeskHere, form: Posted) -> Response:
     """Make a segment of a region."""
-    ids = _ids(form.texts("s"))
+    chosen = _chosen(form.texts("s"))
     try:
-        segment_id = save_region(desk.scope, ids, _region(form.text("region")), form.text("name"))
+        segment_id = save_region(desk.scope, chosen, _region(form.text("region")), form.text("name"))
     except InvalidInput as problem:
-        return _page(request, desk, ids, next(iter(problem.messages.values())), 422)
+        return _page(request, desk, chosen, next(iter(problem.messages.values())), 422)
     return RedirectResponse(desk.path(f"sift/{segment_id}"), 303)

@@ -15,6 +15,7 @@ from finesieve.core.model.changes import OWN_IDS
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.sift.replay import Replay, Turn, replayed
 from finesieve.services.sift.segments import segment_named, segment_rows
+from finesieve.services.sift.versions import Version, definition_changes, versions_of
 from finesieve.services.values.past import day_begins
 from finesieve.services.values.value_lines import person_name, show_past
 from finesieve.store.connection.database import apart
@@ -61,7 +62,7 @@ class OverTime:
     `came` and `left` are those who are in now and were not then, and the other way round, `more_came` and `more_left`
     how many of them are not listed. `by_definition` is what its own changes did to the people of today, `by_time` what
     time passing alone does; None where nothing is. `partly` where it speaks of records; `whole` is False where too much
-    has changed to go through it all. `failure` says why nothing is told.
+    has changed to go through it all. `failure` says why nothing is told. `versions` are what its condition was before.
     """
 
     id: int
@@ -78,6 +79,7 @@ class OverTime:
     partly: bool = False
     whole: bool = True
     failure: str = ""
+    versions: tuple[Version, ...] = ()
 
     @property
     def most(self) -> int:
@@ -92,7 +94,7 @@ def over_time(scope: Scope, segment_id: int, since: date | None = None) -> OverT
     with scope.reading("reader") as unit:
         row, today = segment_named(unit, segment_id), unit.moment.today
         since = min(max(since or today - timedelta(days=1), today - timedelta(days=3_650)), today)
-        found = OverTime(segment_id, row.name, since)
+        found = OverTime(segment_id, row.name, since, versions=versions_of(unit, segment_id))
         typed = unit.visible.check_segment(row.expression or "true").typed
         if typed is None:
             return replace(found, failure="This segment cannot be counted, or is not shown to you.")
@@ -127,7 +129,7 @@ def sizes_beside(scope: Scope, segment_id: int) -> Beside:
 
 def _told(unit: Unit, row: Segment, typed: Typed, found: OverTime) -> OverTime:
     people = count_one(unit.session, unit.definitions, typed, unit.moment)
-    changed = _definition_changes(unit, row.id or 0)
+    changed = definition_changes(unit, row.id or 0)
     days = {change.at.astimezone(unit.moment.zone).date() for change in changed}
     sizes = tuple(replace(one, changed=one.day in days) for one in _sizes(unit, row.id or 0, people))
     begins = day_begins(unit, found.since)
@@ -189,19 +191,6 @@ def _shown(unit: Unit, field_id: int, data: Any) -> str:
     if field_id in _OWN_WORDS:
         return ", ".join(data) if isinstance(data, list) else str(data or "")
     return show_past(field, data) if field is not None and data is not None else ""
-
-
-def _definition_changes(unit: Unit, segment_id: int) -> list[DefinitionChange]:
-    """The changes of the condition of a segment, the earliest first."""
-    query = (
-        select(DefinitionChange)
-        .where(col(DefinitionChange.entity) == "segment", col(DefinitionChange.entity_id) == segment_id)
-        .order_by(col(DefinitionChange.id))
-    )
-    rows = unit.session.exec(query.limit(500)).all()
-    changes = [one for one in rows if (one.before or {}).get("expression") != (one.after or {}).get("expression")]
-    # A segment is made empty, and gets its condition next: that is no change of it.
-    return changes[1:] if changes and not (changes[0].before or {}).get("expression") else changes
 
 
 def _by_definition(unit: Unit, change: DefinitionChange | None, typed: Typed) -> Moved | None:
