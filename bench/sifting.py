@@ -16,6 +16,7 @@ from finesieve.services.sift.export import ExportInput, export_segment
 from finesieve.services.sift.over_time import note_sizes
 from finesieve.services.sift.overlap import overlap_of
 from finesieve.services.sift.segments import SegmentInput, change_segment, count_segment, create_segment, read_segment
+from finesieve.services.sift.versions import Strand
 from finesieve.store.reading.kept import forget, in_a_hurry
 
 __all__ = ["sifting"]
@@ -137,7 +138,7 @@ def _views(bench: _Bench) -> list[bool]:
             ('zone = "north"', "plot_length > 5", "swaps_seed", 'soil in ("sand", "loam")'), 1
         )
     ]
-    every = bench.anew(lambda: overlap_of(scope, four))
+    every = bench.anew(lambda: overlap_of(scope, [Strand(one) for one in four]))
     one_of_four = bench.anew(lambda: count_segment(scope, four[1]))
     for number in range(_MANY - 20):
         bench.segment(f"One of many {number}", f"plot_length > {number / 5} and plot_width < {20 - number / 5}")
