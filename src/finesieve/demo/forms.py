@@ -32,7 +32,7 @@ from finesieve.services.forms.composing import (
     change_section,
     set_phrases,
 )
-from finesieve.services.forms.forms import create_form, list_forms, publish_form, read_form
+from finesieve.services.forms.forms import create_form, list_forms, publish_form, read_draft
 from finesieve.services.forms.rehearsing import Circumstances
 from finesieve.services.forms.sowing import set_asked
 from finesieve.services.kernel.scope import Scope
@@ -102,7 +102,7 @@ def finish_forms(scope: Scope, form_id: int) -> None:
 
 
 def _revision(scope: Scope, form_id: int) -> Callable[[], int]:
-    return lambda: read_form(scope, form_id).revision
+    return lambda: read_draft(scope, form_id).revision
 
 
 def _join(scope: Scope, form_id: int) -> None:
@@ -119,7 +119,7 @@ def _join(scope: Scope, form_id: int) -> None:
         scope, form_id, revision(), at["born"], QuestionInput(checks=({"kind": "date", "high": {"amount": 0}},))
     )
     change_form_settings(
-        scope, form_id, revision(), FormSettings(joins=read_form(scope, form_id).document.joins, languages=("de",))
+        scope, form_id, revision(), FormSettings(joins=read_draft(scope, form_id).document.joins, languages=("de",))
     )
     set_phrases(scope, form_id, revision(), "de", GERMAN)
     publish_form(scope, form_id, revision())
@@ -131,8 +131,8 @@ def _join(scope: Scope, form_id: int) -> None:
 
 
 def _questions(scope: Scope, form_id: int) -> dict[str, str]:
-    view = read_form(scope, form_id)
-    return {view.catalogue.by_id[one.field_id].key: one.id for one in view.document.questions}
+    by_id = read_catalogue(scope).by_id
+    return {by_id[one.field_id].key: one.id for one in read_draft(scope, form_id).document.questions}
 
 
 def _rent(scope: Scope, check_id: int) -> None:
@@ -178,8 +178,7 @@ def _rent(scope: Scope, check_id: int) -> None:
     change_remark(scope, form_id, revision(), "t1", note)
     for key in ("tool_kit", "watering", "litres_a_day"):
         add_question(scope, form_id, revision(), keys[key], "s4")
-    view = read_form(scope, form_id)
-    at = {view.catalogue.by_id[one.field_id].key: one.id for one in view.document.questions}
+    at = _questions(scope, form_id)
     charge = {"label": "Tool kit", "amount": "12"}
     for key, asked in {
         "first_name": QuestionInput(required="yes"),

@@ -19,7 +19,7 @@ from finesieve.services.define.level_ends import LevelEndInput, set_level_end
 from finesieve.services.define.memberships import MembershipInput, create_membership, set_level_values
 from finesieve.services.define.record_types import LinkInput, RecordTypeInput, add_link, create_record_type
 from finesieve.services.forms.composing import FormTexts, QuestionInput, change_form_texts, change_question
-from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.forms.forms import publish_form, read_draft
 from finesieve.services.kernel.scope import Scope
 from finesieve.services.values.house import set_house_value
 from finesieve.store.definitions.catalogue import touch
@@ -63,7 +63,7 @@ def _house_values(scope: Scope, form_id: int) -> None:
         help="From all who bring seed to the swap days.",
     )
     create_derived(scope, saved)
-    form = read_form(scope, form_id)
+    form = read_draft(scope, form_id)
     texts = FormTexts(
         title=form.document.title,
         intro=(
@@ -75,12 +75,12 @@ def _house_values(scope: Scope, form_id: int) -> None:
     )
     change_form_texts(scope, form_id, form.revision, texts)
     letter = next(known.id for known in read_catalogue(scope).lists if known.key == "almanac_letter")
-    revision, document = read_form(scope, form_id).revision, read_form(scope, form_id).document
+    revision, document = read_draft(scope, form_id).revision, read_draft(scope, form_id).document
     consent = read_catalogue(scope).by_key["consent_email"].id
     asked = next(one for one in document.questions if one.field_id == consent)
     effect = ListEffect(list_id=letter, option="yes")
     change_question(scope, form_id, revision, asked.id, QuestionInput(label=asked.label, lists=(effect,)))
-    publish_form(scope, form_id, read_form(scope, form_id).revision)
+    publish_form(scope, form_id, read_draft(scope, form_id).revision)
     shop = create_group(scope, GroupInput(name="In the shop", about=ORDER, description="What staff note on an order."))
     create_field(scope, shop, FieldInput(label="Shelf", type_key="short_text", help="Where the parcel waits."))
 

@@ -31,7 +31,7 @@ from finesieve.services.forms.composing import (
     change_form_texts,
     change_question,
 )
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft
 from finesieve.services.kernel.scope import Clock, Scope, utc_now
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
 from finesieve.store.connection.database import Store
@@ -124,7 +124,7 @@ def _compose(scope: Scope, fields: dict[str, int]) -> int:
     form_id = create_form(scope, "Join the co-op")
 
     def revision() -> int:
-        return read_form(scope, form_id).revision
+        return read_draft(scope, form_id).revision
 
     texts = FormTexts(
         title="Join the co-op",
@@ -150,7 +150,7 @@ def _compose(scope: Scope, fields: dict[str, int]) -> int:
         "consent_email",
     ):
         add_question(scope, form_id, revision(), fields[key])
-    by_field = {question.field_id: question.id for question in read_form(scope, form_id).document.questions}
+    by_field = {question.field_id: question.id for question in read_draft(scope, form_id).document.questions}
     settings = {
         "first_name": QuestionInput(required="yes"),
         "watering": QuestionInput(label="How do you water?"),

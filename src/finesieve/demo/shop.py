@@ -37,7 +37,7 @@ from finesieve.services.forms.composing import (
     change_question,
     change_section,
 )
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft
 from finesieve.services.forms.showing import set_shown_at
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.people.records import link_with_order
@@ -153,8 +153,8 @@ def _checkout(scope: Scope) -> int:
         (SectionInput(title="Anything else", slot="before_totals"), ("gift", "round_up")),
     ):
         _ask(scope, form_id, _section(scope, form_id, section), *(keys[key] for key in asked_keys))
-    view = read_form(scope, form_id)
-    at = {view.catalogue.by_id[one.field_id].key: one.id for one in view.document.questions}
+    by_id = read_catalogue(scope).by_id
+    at = {by_id[one.field_id].key: one.id for one in read_draft(scope, form_id).document.questions}
     for key, question in {
         "first_name": QuestionInput(required="yes"),
         "last_name": QuestionInput(required="yes"),
@@ -181,16 +181,16 @@ def _checkout(scope: Scope) -> int:
 
 def _section(scope: Scope, form_id: int, asked: SectionInput) -> str:
     """A new section; gives its id."""
-    before = {one.id for one in read_form(scope, form_id).document.sections}
-    add_section(scope, form_id, read_form(scope, form_id).revision)
-    made = next(one.id for one in read_form(scope, form_id).document.sections if one.id not in before)
-    change_section(scope, form_id, read_form(scope, form_id).revision, made, asked)
+    before = {one.id for one in read_draft(scope, form_id).document.sections}
+    add_section(scope, form_id, read_draft(scope, form_id).revision)
+    made = next(one.id for one in read_draft(scope, form_id).document.sections if one.id not in before)
+    change_section(scope, form_id, read_draft(scope, form_id).revision, made, asked)
     return made
 
 
 def _ask(scope: Scope, form_id: int, section: str, *fields: int) -> None:
     for field_id in fields:
-        add_question(scope, form_id, read_form(scope, form_id).revision, field_id, section)
+        add_question(scope, form_id, read_draft(scope, form_id).revision, field_id, section)
 
 
 def _plaques(scope: Scope, form_id: int) -> None:
@@ -215,12 +215,12 @@ def _plaques(scope: Scope, form_id: int) -> None:
         checks=({"kind": "length", "high": 24},),
         surcharges=({"label": "Engraving of {name}", "amount": "length(name) * 0.35"},),
     )  # fmt: skip
-    asked = next(one for one in read_form(scope, form_id).document.questions if one.field_id == name.id)
+    asked = next(one for one in read_draft(scope, form_id).document.questions if one.field_id == name.id)
     change_question(scope, form_id, revision(), asked.id, engraved)
 
 
 def _revision(scope: Scope, form_id: int) -> Callable[[], int]:
-    return lambda: read_form(scope, form_id).revision
+    return lambda: read_draft(scope, form_id).revision
 
 
 def _orders(scope: Scope, form_id: int, now: datetime) -> None:
@@ -231,7 +231,7 @@ def _orders(scope: Scope, form_id: int, now: datetime) -> None:
         people = rows_by_ids(
             unit.session, unit.definitions, PERSON, ["email", "first_name", "last_name", "gardener"], ids
         )
-        prepared = prepare(read_form(scope, form_id).document, unit.catalogue)
+        prepared = prepare(read_draft(scope, form_id).document, unit.catalogue)
         shop = unit.catalogue.shop
         assert shop is not None
         at = {unit.catalogue.by_id[one.field_id].key: one.id for one in prepared.form.questions}

@@ -27,6 +27,7 @@ from finesieve.store.reading.submissions import sent_by_version
 from finesieve.store.tables import FormRow, FormVersion
 
 __all__ = [
+    "Draft",
     "FormEntry",
     "FormView",
     "VersionLine",
@@ -37,6 +38,7 @@ __all__ = [
     "known_phrases",
     "list_forms",
     "publish_form",
+    "read_draft",
     "read_form",
     "return_to_version",
     "unpublished_differences",
@@ -53,6 +55,14 @@ class FormEntry:
     questions: int
     published: int
     unpublished: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Draft:
+    """What a form's draft says, in its how manieth revision."""
+
+    revision: int
+    document: Form
 
 
 @dataclass(frozen=True)
@@ -162,6 +172,13 @@ def create_form(scope: Scope, title: str, channel: Channel = "sign-up") -> int:
         touch(unit.session, unit.workspace_id)
         unit.session.flush()
         return row.id or 0
+
+
+def read_draft(scope: Scope, form_id: int) -> Draft:
+    """A form's draft alone. Raises NotFound."""
+    with scope.reading("reader") as unit:
+        row = form_of(unit, form_id)
+        return Draft(row.revision, Form.model_validate(row.draft))
 
 
 def read_form(scope: Scope, form_id: int) -> FormView:

@@ -1,9 +1,9 @@
 """Loading a workspace's catalogue and the tables that its fields make; both cached by version."""
 
 import threading
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Any, Final
 from zoneinfo import ZoneInfo
 
@@ -46,6 +46,7 @@ from finesieve.core.model.catalogue import (
 from finesieve.core.model.checks import OwnCheck
 from finesieve.core.model.level_ends import LevelEnd
 from finesieve.core.model.level_fees import LevelFee
+from finesieve.core.values import Kind
 from finesieve.store.connection.database import is_reading
 from finesieve.store.definitions.columns import SQL_TYPES
 from finesieve.store.definitions.entering import enter_by_id
@@ -319,10 +320,18 @@ _ARCHIVED: Final = (("archived_at", DateTime(timezone=True)),)
 
 def _tables(workspace_id: int, catalogue: Catalogue) -> dict[str, Table]:
     abouts = (PERSON, ORDER, LEVEL, HOUSE, *(known.about for known in catalogue.record_types))
-    return {about: _table(workspace_id, about, catalogue.stored_about(about)) for about in abouts}
+    return {
+        about: _table(
+            workspace_id, about, tuple(sorted((one.column, one.type.kind) for one in catalogue.stored_about(about)))
+        )
+        for about in abouts
+    }
 
 
-def _table(workspace_id: int, about: str, fields: Iterable[Field]) -> Table:
+# One and the same table for as long as its columns are, since SQLAlchemy keeps what it has made of a statement by the
+# tables in it, and most changes of the definitions change no column.
+@lru_cache(maxsize=1_000)
+def _table(workspace_id: int, about: str, columns: tuple[tuple[str, Kind], ...]) -> Table:
     """The values about one thing, with one typed column a field."""
     own = _OWN_COLUMNS.get(about, _ARCHIVED if record_type_of(about) else ())
     return Table(
@@ -331,10 +340,11 @@ def _table(workspace_id: int, about: str, fields: Iterable[Field]) -> Table:
         Column("id", BigInteger, primary_key=True),
         Column("created_at", DateTime(timezone=True), server_default=func.now(), nullable=False),
         *(Column(name, type_) for name, type_ in own),
-        *(Column(field.column, SQL_TYPES[field.type.kind]) for field in fields),
+        *(Column(name, SQL_TYPES[kind]) for name, kind in columns),
     )
 
 
+@lru_cache(maxsize=1_000)
 def _link_table(workspace_id: int) -> Table:
     return Table(
         "link",
