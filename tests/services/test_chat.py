@@ -55,7 +55,7 @@ from finesieve.services.follow_up.personal_links import (
 from finesieve.services.forms.composing import QuestionInput, add_question, change_question
 from finesieve.services.forms.forms import create_form, read_form
 from finesieve.services.forms.sendings import sendings_of_person
-from finesieve.services.kernel.changes import undo_change
+from finesieve.services.kernel.changes import undo_change, undoable_change
 from finesieve.services.people.personal_links import give_link
 from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
@@ -511,6 +511,21 @@ class Writing(Chats):
         withdraw_script(self.scope, script)
         delete_script(self.scope, script)
         self.assertEqual(list_scripts(self.scope), [])
+
+    def test_undoing_that_it_was_made_removes_no_conversation(self) -> None:
+        """A script in force, or with conversations, stays, whichever way it is to be removed."""
+        script = create_script(self.scope, "Plan a bed", (say(1, "Hello."), choose(2, "Yes")))
+        made = undoable_change(self.scope, "script", script)
+        assert made is not None
+        publish_script(self.scope, script)
+        with self.assertRaisesRegex(Conflict, "out of force"):
+            undo_change(self.scope, made.id)
+        self.say("yes")
+        withdraw_script(self.scope, script)
+        with self.assertRaisesRegex(Conflict, "Conversations were held by it"):
+            undo_change(self.scope, made.id)
+        conversation = list_conversations(self.scope)[0][0]
+        self.assertEqual(read_conversation(self.scope, conversation.id).entry.script, "Plan a bed")
 
     def test_by_file_and_back(self) -> None:
         self.make(STEPS)

@@ -3,7 +3,7 @@
 import unittest
 from datetime import timedelta
 
-from finesieve.core.errors import InvalidExpression, InvalidInput, NotFound
+from finesieve.core.errors import Conflict, InvalidExpression, InvalidInput, NotFound
 from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue
@@ -178,6 +178,10 @@ class Records(unittest.TestCase):
         with self.assertRaises(InvalidInput) as caught:
             remove_link(self.scope, self.holder)
         self.assertIn("Plots held", str(caught.exception.messages))
+        added = add_link(self.scope, self.plots, LinkInput(name="Helper", back_name="Helped plots", target="person"))
+        self.derived("Plots helped", "count(helped_plots)")
+        with self.assertRaisesRegex(Conflict, "Plots helped"):
+            undo_change(self.scope, added)
 
 
 class Labels(unittest.TestCase):

@@ -20,7 +20,7 @@ from finesieve.core.language.derived import Derivation, find_circle
 from finesieve.core.language.names import NOBODY, Place, World
 from finesieve.core.language.parser import parse
 from finesieve.core.language.problems import Problem
-from finesieve.core.language.sentence import Names
+from finesieve.core.language.sentence import Names, Part, tree_to_part
 from finesieve.core.language.typed import HISTORY, Typed
 from finesieve.core.model.changes import OWN_IDS
 from finesieve.core.model.checks import OwnCheck
@@ -268,6 +268,15 @@ class Catalogue:
         segments = {f"segment.{key}": type_ for key, type_ in (world.prefixes["segment"] or {}).items()}
         past = frozenset(world.name_of(key, PERSON) for key in world.remembered)
         return Names({**named(PERSON, self.names), **segments}, records, past)
+
+    def clause(self, node: tree.Node) -> Part:
+        """A condition about a person as the part of a sentence that says it; quoted where no sentence can."""
+        return self._clauses(node)
+
+    @cached_property
+    def _clauses(self) -> Callable[[tree.Node], Part]:
+        # Kept with the catalogue: the conditions of all segments stand on every profile.
+        return lru_cache(maxsize=1_024)(lambda node: tree_to_part(node, self.spoken))
 
     @cached_property
     def stored(self) -> tuple[Field, ...]:

@@ -14,7 +14,7 @@ from finesieve.core.chat.script import Script
 from finesieve.core.errors import InvalidInput, NotFound
 from finesieve.core.limits import TITLE
 from finesieve.core.model.catalogue import Catalogue
-from finesieve.services.kernel.changes import record_change, snapshot
+from finesieve.services.kernel.changes import guard_removal, record_change, snapshot
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.slugs import slug_from_name
 from finesieve.store.tables import ChatScriptRow, ChatScriptVersion, Conversation
@@ -188,14 +188,25 @@ def delete_script(scope: Scope, script_id: int) -> None:
     """Remove a script that nobody can begin. Raises NotFound, InvalidInput for one in force or with conversations."""
     with scope.transaction("editor") as unit:
         row = script_of(unit, script_id, lock=True)
-        if row.published:
-            raise InvalidInput({"": "Take it out of force first."})
-        held = select(Conversation.id).where(col(Conversation.script_id) == script_id).limit(1)
-        if unit.session.exec(held).first() is not None:
-            raise InvalidInput({"": "Conversations were held by it, and are kept with it."})
+        why_kept = _why_kept(unit, script_id)
+        if why_kept:
+            raise InvalidInput({"": why_kept})
         before = snapshot(unit, "script", script_id)
         unit.session.delete(row)
         record_change(unit, "script", script_id, f"Removed the chat script {row.draft['title']}", before)
+
+
+def _why_kept(unit: Unit, script_id: int) -> str:
+    """Why a script cannot be removed; "" where it can."""
+    row = unit.session.get(ChatScriptRow, script_id)
+    if row is not None and row.published:
+        return "Take it out of force first."
+    held = select(Conversation.id).where(col(Conversation.script_id) == script_id).limit(1)
+    is_held = unit.session.exec(held).first() is not None
+    return "Conversations were held by it, and are kept with it." if is_held else ""
+
+
+guard_removal("script", _why_kept)
 
 
 def script_versions(scope: Scope, script_id: int) -> list[VersionLine]:

@@ -10,7 +10,7 @@ from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.limits import NAME
 from finesieve.core.model.catalogue import LibraryCheck
 from finesieve.core.model.checks import OwnCheck
-from finesieve.services.kernel.changes import record_change, snapshot
+from finesieve.services.kernel.changes import guard_removal, record_change, snapshot
 from finesieve.services.kernel.inputs import explain_errors
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.kernel.texts import refuse_texts
@@ -88,15 +88,26 @@ def change_check(scope: Scope, check_id: int, name: str, given: Mapping[str, Any
         return record_change(unit, "named_check", check_id, f"Changed the check {row.name}", before)
 
 
+def _why_kept(unit: Unit, check_id: int) -> str:
+    """Why a check cannot be taken out of the library; "" where it can."""
+    row, used = unit.session.get(NamedCheckRow, check_id), _used(unit).get(check_id, [])
+    if row is None or not used:
+        return ""
+    return f"“{row.name}” is used in {', '.join(title for _, title in used)}; take it out there first."
+
+
+guard_removal("named_check", _why_kept)
+
+
 def remove_check(scope: Scope, check_id: int) -> int:
     """Take a check out of the library; gives the id for undoing. Raises NotFound, and Conflict while a form uses it."""
     with scope.transaction("editor") as unit:
         row = unit.session.get(NamedCheckRow, check_id, with_for_update=True)
         if row is None:
             raise NotFound("There is no such check.")
-        used = _used(unit).get(check_id, [])
-        if used:
-            raise Conflict(f"“{row.name}” is used in {', '.join(title for _, title in used)}; take it out there first.")
+        why_kept = _why_kept(unit, check_id)
+        if why_kept:
+            raise Conflict(why_kept)
         before = snapshot(unit, "named_check", check_id)
         name = row.name
         unit.session.delete(row)

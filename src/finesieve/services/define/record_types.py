@@ -15,7 +15,7 @@ from finesieve.core.language.tree import Name, walk
 from finesieve.core.limits import DESCRIPTION, NAME, NOUN, SYMBOL
 from finesieve.core.model.catalogue import Catalogue, Group, RecordType
 from finesieve.services.define.fields import FieldInput, make_field
-from finesieve.services.kernel.changes import record_change, snapshot
+from finesieve.services.kernel.changes import guard_removal, record_change, snapshot
 from finesieve.services.kernel.inputs import Input
 from finesieve.services.kernel.merging import merged
 from finesieve.services.kernel.scope import Scope, Unit
@@ -222,6 +222,19 @@ def _taken(catalogue: Catalogue, target: str) -> set[str]:
     return links | set(catalogue.keys_of(target)) | deleted
 
 
+def _why_kept(unit: Unit, link_id: int) -> str:
+    """Why a link cannot be removed; "" where it can."""
+    link = unit.catalogue.links.get(link_id)
+    users = uses_of(unit).of_collection(record_about(link.record_type_id)) if link is not None else ()
+    names = dict.fromkeys(use.name for use in users if link is not None and _names(use.expression, link.back_key))
+    if link is None or not names:
+        return ""
+    return f"“{link.back_key}” is named in: {', '.join(names)}. Change that first."
+
+
+guard_removal("record_link", _why_kept)
+
+
 def remove_link(scope: Scope, link_id: int) -> int:
     """Take a link from its record type; who was linked is kept for undoing. Gives the id for undoing.
 
@@ -232,14 +245,9 @@ def remove_link(scope: Scope, link_id: int) -> int:
         row = unit.session.get(RecordLinkRow, link_id)
         if link is None or row is None:
             raise NotFound("There is no such link.")
-        users = [
-            use
-            for use in uses_of(unit).of_collection(record_about(link.record_type_id))
-            if _names(use.expression, link.back_key)
-        ]
-        if users:
-            names = ", ".join(dict.fromkeys(use.name for use in users))
-            raise InvalidInput({"": f"“{link.back_key}” is named in: {names}. Change that first."})
+        why_kept = _why_kept(unit, link_id)
+        if why_kept:
+            raise InvalidInput({"": why_kept})
         before = snapshot(unit, "record_link", link_id)
         unit.session.delete(row)
         return record_change(unit, "record_link", link_id, f"Removed the link {link.name}", before)

@@ -79,6 +79,7 @@ from finesieve.store.files.keeping import FileStore
 from finesieve.store.reading.rows import find_by_email
 from finesieve.store.reading.submissions import form_by_slug
 from finesieve.store.tables import Decision, FormRow, FormVersion, IssuedLink, OrderRow, Submission
+from finesieve.store.values.submissions import insert_submission
 
 __all__ = ["PublicForms"]
 
@@ -351,9 +352,9 @@ class PublicForms:
             received_at=unit.moment.now,
             **as_sent(opened.outcome, results),
         )
-        unit.session.add(submission)
-        mark_changed(unit.session, unit.workspace_id, "submission", [])
         unit.session.flush()
+        insert_submission(unit.session, submission)
+        mark_changed(unit.session, unit.workspace_id, "submission", [])
         if received.order and opened.cart is not None:
             page, known = page_parameters(filling.page, opened.say.language), bool(filling.person_id)
             filled = as_filled(opened.outcome, results, opened.cart, page, known=known, added=received.records)

@@ -39,6 +39,7 @@ __all__ = [
     "PROGRESS",
     "ChangeLine",
     "TakenBack",
+    "guard_removal",
     "is_long",
     "last_change",
     "match_unique_index",
@@ -269,6 +270,14 @@ def register(
     _ENTITIES[entity] = _Entity(take, restore, long)
 
 
+_GUARDS: Final[dict[str, Callable[[Unit, int], str]]] = {}
+
+
+def guard_removal(entity: str, why_kept: Callable[[Unit, int], str]) -> None:
+    """Have this asked before undoing would remove such a thing: why it stays, in a sentence, or "" where it may go."""
+    _GUARDS[entity] = why_kept
+
+
 def snapshot(unit: Unit, entity: str, entity_id: int = 0) -> Any:
     """What a later undo would bring back; None for what does not exist."""
     return _ENTITIES[entity].take(unit, entity_id)
@@ -337,6 +346,9 @@ def _to_be_undone(unit: Unit, change_id: int, *, again: bool) -> DefinitionChang
 
 def _turn(unit: Unit, row: DefinitionChange) -> None:
     there, back = (row.before, row.after) if row.undone else (row.after, row.before)
+    why_kept = _GUARDS[row.entity](unit, row.entity_id) if back is None and row.entity in _GUARDS else ""
+    if why_kept:
+        raise Conflict(f"{why_kept} Nothing was taken back.")
     _ENTITIES[row.entity].restore(unit, row.entity_id, back)
     row.undone = not row.undone
     unit.session.add(row)

@@ -22,7 +22,7 @@ from finesieve.core.fields.manner import write_figure
 from finesieve.core.language.parser import parse
 from finesieve.core.language.printer import print_expression
 from finesieve.core.language.problems import Problem
-from finesieve.core.language.sentence import Names, Part, tree_to_part
+from finesieve.core.language.sentence import Part
 from finesieve.core.language.tree import Chain, Node
 from finesieve.core.language.typed import Typed
 from finesieve.core.limits import DESCRIPTION, EXPRESSION, LABEL
@@ -54,7 +54,6 @@ __all__ = [
     "SegmentView",
     "ask_whether_filled",
     "change_segment",
-    "clause_of",
     "count_segment",
     "create_segment",
     "keep_as_segment",
@@ -262,9 +261,8 @@ def _sieve(
 ) -> SegmentView:
     verdicts = switched_off(count_verdicts(unit.session, unit.definitions, typed, unit.moment), off)
     stacked = trays(verdicts, range(len(typed)))
-    names = unit.visible.spoken
     layers = tuple(
-        Mesh(print_expression(node), clause_of(node, names), tray, place in off)
+        Mesh(print_expression(node), unit.visible.clause(node), tray, place in off)
         for place, (node, tray) in enumerate(zip(nodes, stacked, strict=True))
     )
     everyone = sum(verdicts.values())
@@ -294,11 +292,6 @@ def _named_by(unit: Unit, key: str) -> tuple[tuple[int, str], ...]:
     """The segments whose condition names this one, over however many steps."""
     rows = segment_rows(unit)
     return tuple((row.id or 0, row.name) for row in rows if key in unit.catalogue.segments_below(row.expression))
-
-
-def clause_of(node: Node, names: Names) -> Part:
-    """A mesh as the clause that says it; quoted where no sentence can."""
-    return tree_to_part(node, names)
 
 
 def meshes_of(unit: Unit, expression: str) -> tuple[tuple[Node, ...], tuple[Typed, ...], tuple[Problem, ...]]:

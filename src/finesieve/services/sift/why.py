@@ -9,7 +9,7 @@ from finesieve.core.language.evaluator import compile_python
 from finesieve.core.language.printer import print_expression
 from finesieve.core.language.sentence import Part
 from finesieve.services.kernel.scope import Scope
-from finesieve.services.sift.segments import clause_of, meshes_of, segment_rows
+from finesieve.services.sift.segments import meshes_of, segment_rows
 from finesieve.services.values.value_lines import worked_out
 from finesieve.services.values.writing import row_of
 from finesieve.store.reading.rows import stored_row
@@ -36,7 +36,7 @@ def segments_of_person(scope: Scope, person_id: int) -> tuple[Belonging, ...]:
         stored = stored_row(unit.session, unit.definitions, PERSON, person_id)
         if stored is None:
             return ()
-        row, names, found = row_of(unit, PERSON, person_id, stored), unit.visible.spoken, []
+        row, found = row_of(unit, PERSON, person_id, stored), []
         for segment in segment_rows(unit)[:_MOST]:
             try:
                 nodes, typed, problems = meshes_of(unit, segment.expression)
@@ -50,7 +50,7 @@ def segments_of_person(scope: Scope, person_id: int) -> tuple[Belonging, ...]:
                 if verdict is not True:
                     said = "caught" if verdict is False else "cant_tell"
                     worked = worked_out(unit, print_expression(node), row)
-                    one = Belonging(one.segment_id, one.name, said, clause_of(node, names), worked)
+                    one = Belonging(one.segment_id, one.name, said, unit.visible.clause(node), worked)
                     break
             found.append(one)
         return tuple(found)

@@ -213,16 +213,17 @@ def meaning(definitions: Definitions, expressions: Sequence[Typed], moment: Mome
     """What the results of these expressions rest on besides stored values: all that they say, and the moment."""
     read = list(expressions)
     derivation = definitions.catalogue.derivation
-    names = frozenset().union(*(one.names for one in expressions)) if expressions else frozenset[str]()
+    names = frozenset[str]().union(*(_said(_Same(one)).names for one in expressions))
     read += [derivation.formulas[name] for name in derivation.ancestors(names) if name in derivation.formulas]
-    parts = [part for one in read for part in one.walk()]
-    if any(part.operation == "collect" for part in parts):
+    said = [_said(_Same(one)) for one in read]
+    around = list(said)
+    if any("collect" in one.operations for one in said):
         others = [one for about, one in definitions.catalogue.derivations.items() if about != "person"]
-        parts += [part for one in others for formula in one.formulas.values() for part in formula.walk()]
-    at = moment.now if any(part.operation == "now" for part in parts) else moment.today
-    house = sorted({part.name for part in parts if part.operation == "house"})
+        around += [_said(_Same(formula)) for one in others for formula in one.formulas.values()]
+    at = moment.now if any("now" in one.operations for one in around) else moment.today
+    house = sorted(frozenset[str]().union(*(one.house for one in around)))
     rests_on = (
-        *(_written(_Same(one)) for one in read),
+        *(one.text for one in said),
         str(at),
         str(moment.zone),
         *(repr(moment.house.get(name)) for name in house),
@@ -245,14 +246,21 @@ class _Same:
         return isinstance(other, _Same) and other.typed is self.typed
 
 
-@lru_cache(maxsize=1_000)
-def _written(same: _Same) -> str:
-    return _said(same.typed)
+@dataclass(frozen=True, slots=True)
+class _Said:
+    """An expression without the places where it stands, written out; what it reads, and the operations in it."""
+
+    text: str
+    names: frozenset[str]
+    operations: frozenset[str]
+    house: frozenset[str]
 
 
-def _said(typed: Typed) -> str:
-    """An expression without the places where it stands."""
-    return repr(unplaced(typed))
+@lru_cache(maxsize=2_000)
+def _said(same: _Same) -> _Said:
+    typed = same.typed
+    operations = frozenset(part.operation for part in typed.walk())
+    return _Said(repr(unplaced(typed)), typed.names, operations, typed.house)
 
 
 def _keep(place: Hashable, entry: _Entry) -> _Entry:
