@@ -8,7 +8,7 @@ from html.parser import HTMLParser
 from urllib.parse import urldefrag, urljoin
 
 from finesieve.services.forms.composing import QuestionInput, add_question, change_question
-from finesieve.services.forms.forms import read_form
+from finesieve.services.forms.forms import read_draft, read_form
 from tests.attack.count import Count
 from tests.support.furnished import Furnished, routes
 from tests.support.site import Office
@@ -88,7 +88,7 @@ def _with_checks(furnished: Furnished) -> Furnished:
     scope, form = furnished.house.scope, furnished.form
 
     def revision() -> int:
-        return read_form(scope, form).revision
+        return read_draft(scope, form).revision
 
     for key, checks in (
         ("zone", ({"kind": "condition", "expression": "plot_length > 1"},)),

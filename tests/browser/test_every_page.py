@@ -30,7 +30,7 @@ from finesieve.services.forms.composing import (
     change_section,
     set_phrases,
 )
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft
 from finesieve.services.forms.rehearsing import Circumstances
 from finesieve.services.people.profiles import set_values
 from finesieve.services.people.records import add_record
@@ -48,10 +48,10 @@ def furnish(house: House) -> dict[str, int]:
     scope = house.scope
     form = create_form(scope, "Join us")
     for key in ("zone", "plot_length"):
-        add_question(scope, form, read_form(scope, form).revision, house.field_id(key))
+        add_question(scope, form, read_draft(scope, form).revision, house.field_id(key))
     rule = QuestionInput(show_when='zone = "north"', checks=({"kind": "range", "low": "1", "high": "60"},))
-    change_question(scope, form, read_form(scope, form).revision, "q3", rule)
-    publish_form(scope, form, read_form(scope, form).revision)
+    change_question(scope, form, read_draft(scope, form).revision, "q3", rule)
+    publish_form(scope, form, read_draft(scope, form).revision)
     area = create_derived(scope, DerivedInput(label="Area", formula="plot_length * plot_width", unit="m²"))
     broken = create_derived(scope, DerivedInput(label="In the west", formula='if(zone = "south", 1, 2)'))
     nested = create_segment(scope, "Nested")
@@ -94,7 +94,7 @@ def furnish_forms(house: House) -> dict[str, int]:
     form = create_form(scope, "Rent a plot")
 
     def do(change: Any, *rest: Any) -> None:
-        change(scope, form, read_form(scope, form).revision, *rest)
+        change(scope, form, read_draft(scope, form).revision, *rest)
 
     do(change_form_settings, FormSettings(stepped=True, challenge=True, languages=("de",)))
     for key in ("zone", "swaps_seed"):
@@ -133,8 +133,8 @@ def furnish_definitions(house: House, person: int) -> dict[str, int]:
     delete_field(scope, lost, "Lost")
     form = create_form(scope, "One of each")
     for field_id in types.values():
-        add_question(scope, form, read_form(scope, form).revision, field_id)
-    publish_form(scope, form, read_form(scope, form).revision)
+        add_question(scope, form, read_draft(scope, form).revision, field_id)
+    publish_form(scope, form, read_draft(scope, form).revision)
     return {
         "plots": plots.id, "record": record, "link": link, "sign": sign, "level": catalogue.levels[0].id,
         "sizes": list_option_lists(scope)[0].id, "everything": everything_id,

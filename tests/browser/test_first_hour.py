@@ -24,7 +24,7 @@ from finesieve.services.forms.composing import (
     change_question,
     set_phrases,
 )
-from finesieve.services.forms.forms import create_form, list_forms, publish_form, read_form
+from finesieve.services.forms.forms import create_form, list_forms, publish_form, read_draft, read_form
 from finesieve.services.people.listing import list_people
 from finesieve.services.people.profiles import read_profile
 from finesieve.services.transfer.setups import load_setup, starter_text
@@ -104,7 +104,7 @@ class FirstHour(unittest.TestCase):
         form = create_form(scope, FORM)
 
         def do(change, *rest):  # type: ignore[no-untyped-def]
-            return change(scope, form, read_form(scope, form).revision, *rest)
+            return change(scope, form, read_draft(scope, form).revision, *rest)
 
         do(add_questions, [fields[key] for key in ("first_name", "voice", "car_seats", "passport_until")])
         tours = next(one.id for one in read_catalogue(scope).lists if one.name == "Tours")

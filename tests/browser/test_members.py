@@ -26,7 +26,7 @@ from finesieve.services.forms.composing import (
     change_form_texts,
     change_question,
 )
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft, read_form
 from finesieve.services.forms.sharing import embed_on
 from finesieve.services.forms.sowing import set_asked
 from finesieve.services.people.personal_links import give_link
@@ -59,7 +59,7 @@ class Members(unittest.TestCase):
         self.page = Page()
 
     def do(self, form: int, change, *rest, **options):  # type: ignore[no-untyped-def]
-        return change(self.scope, form, read_form(self.scope, form).revision, *rest, **options)
+        return change(self.scope, form, read_draft(self.scope, form).revision, *rest, **options)
 
     def sound(self) -> None:
         self.assertEqual(self.page.violations(), [])

@@ -17,7 +17,7 @@ from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.memberships import MembershipInput, create_membership
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.forms.composing import QuestionInput, add_questions, change_question
-from finesieve.services.forms.forms import create_form, read_form
+from finesieve.services.forms.forms import create_form, read_draft, read_form
 from finesieve.services.people.listing import list_people
 from finesieve.services.people.profiles import read_profile
 from finesieve.services.people.records import list_records
@@ -109,7 +109,7 @@ class Membership(unittest.TestCase):
 
     def do(self, change: Any, *rest: Any) -> None:
         scope = self.house.scope
-        change(scope, self.form, read_form(scope, self.form).revision, *rest)
+        change(scope, self.form, read_draft(scope, self.form).revision, *rest)
 
     def ask_at_once(self, labels: Sequence[str], title: str) -> None:
         catalogue, document = read_catalogue(self.house.scope), read_form(self.house.scope, self.form).document

@@ -14,7 +14,7 @@ from finesieve.services.compute.derived import DerivedInput, create_derived
 from finesieve.services.compute.keeping import read_keeping
 from finesieve.services.define.memberships import list_tags
 from finesieve.services.follow_up.personal_links import PersonalLinkInput, create_personal_link
-from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.forms.forms import publish_form, read_draft
 from finesieve.services.kernel.tasks import run_task
 from finesieve.services.people.profiles import set_values
 from finesieve.services.sift.over_time import note_sizes
@@ -277,7 +277,7 @@ class SideBySide(unittest.TestCase):
     def test_the_undecided_are_asked_by_a_personal_link(self) -> None:
         """From the tray of those who cannot be told to the answer: Jay is asked for what is missing, and passes."""
         form = make_form(self.house, "swaps_seed", "zone")
-        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        publish_form(self.scope, form, read_draft(self.scope, form).revision)
         create_personal_link(self.scope, PersonalLinkInput(name="My answers", form=form, only_missing=True))
         page = self.page
         page.open(f"{self.base}/sift/{self.swappers}/tray/0/cant_tell")

@@ -16,7 +16,7 @@ from finesieve.services.define.record_types import RecordTypeInput, create_recor
 from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.forms.asking import forms_asking, set_forms_asking
 from finesieve.services.forms.composing import QuestionInput, add_question, change_question
-from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.forms.forms import publish_form, read_draft, read_form
 from finesieve.services.forms.rehearsing import Circumstances, rehearse
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.kernel.ledger import change_manner
@@ -63,7 +63,7 @@ class Answering(unittest.TestCase):
 
     def published(self, *keys: str) -> int:
         form = make_form(self.house, *keys)
-        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        publish_form(self.scope, form, read_draft(self.scope, form).revision)
         return form
 
     def test_a_retired_option_is_neither_offered_nor_taken(self) -> None:
@@ -302,9 +302,9 @@ class EditorsOnly(unittest.TestCase):
         """Rehearsed as that person by a reader, no rule tells what is kept of them."""
         form = make_form(self.house)
         asked = create_field(self.house.scope, self.house.group_id(), FieldInput(label="Why"))
-        add_question(self.house.scope, form, read_form(self.house.scope, form).revision, asked)
+        add_question(self.house.scope, form, read_draft(self.house.scope, form).revision, asked)
         for rule in ("debt > 700", "twice > 700", "house.margin > 700"):
-            revision = read_form(self.house.scope, form).revision
+            revision = read_draft(self.house.scope, form).revision
             change_question(self.house.scope, form, revision, "q2", QuestionInput(show_when=rule))
             shows = {
                 role: rehearse(self.house.as_role(role), form, Circumstances(person=self.person), {})
@@ -362,7 +362,7 @@ class Asking(unittest.TestCase):
         first, second = make_form(house, "zone"), make_form(house)
         zone = house.field_id("zone")
         rule = QuestionInput(show_when="swaps_seed", label="Where?")
-        change_question(house.scope, first, read_form(house.scope, first).revision, "q2", rule)
+        change_question(house.scope, first, read_draft(house.scope, first).revision, "q2", rule)
         self.assertEqual(
             [(one.asks, one.overrides) for one in forms_asking(house.scope, zone)],
             [(True, ("its label", "a rule")), (False, ())],

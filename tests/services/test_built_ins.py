@@ -30,7 +30,7 @@ from finesieve.services.forms.composing import (
     change_question,
     set_phrases,
 )
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft, read_form
 from finesieve.services.forms.sendings import SentQuery, list_sendings
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.people.bulk import BulkInput, Chosen, change_in_bulk
@@ -233,7 +233,7 @@ class ByItself(unittest.TestCase):
         return read_catalogue(self.scope).by_id[field_id].key
 
     def do(self, change, *rest):  # type: ignore[no-untyped-def]
-        return change(self.scope, self.form, read_form(self.scope, self.form).revision, *rest)
+        return change(self.scope, self.form, read_draft(self.scope, self.form).revision, *rest)
 
     def send(self, language: str = "", **answers: str):  # type: ignore[no-untyped-def]
         token = self.public.open(self.house.slug, "join-us").token
@@ -368,9 +368,9 @@ class DayOfJoining(unittest.TestCase):
         keep_joining_day(self.scope, self.list_id)
         form = create_form(self.scope, "Join us")
         change_form_settings(
-            self.scope, form, read_form(self.scope, form).revision, FormSettings(joins=(self.list_id,))
+            self.scope, form, read_draft(self.scope, form).revision, FormSettings(joins=(self.list_id,))
         )
-        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        publish_form(self.scope, form, read_draft(self.scope, form).revision)
         public = PublicForms(store(), lambda: NOW, "s")
         token = public.open(self.house.slug, "join-us").token
         public.send(self.house.slug, "join-us", token, {"q1": "ash@x.example"}, frozenset({"q1"}))

@@ -53,7 +53,7 @@ from finesieve.services.follow_up.personal_links import (
     revoke_all,
 )
 from finesieve.services.forms.composing import QuestionInput, add_question, change_question
-from finesieve.services.forms.forms import create_form, read_form
+from finesieve.services.forms.forms import create_form, read_draft
 from finesieve.services.forms.sendings import sendings_of_person
 from finesieve.services.kernel.changes import undo_change, undoable_change
 from finesieve.services.people.personal_links import give_link
@@ -544,13 +544,13 @@ class Taking(Chats):
         """Questions, checks and rules are copied; the rest is told."""
         form = create_form(self.scope, "Join us")
         for key in ("zone", "plot_length", "swaps_seed"):
-            add_question(self.scope, form, read_form(self.scope, form).revision, self.house.field_id(key))
+            add_question(self.scope, form, read_draft(self.scope, form).revision, self.house.field_id(key))
         asked = QuestionInput(
             show_when='zone = "north"',
             checks=({"kind": "range", "low": "1", "high": "60"},),
             surcharges=({"label": "x", "amount": "3"},),
         )
-        change_question(self.scope, form, read_form(self.scope, form).revision, "q3", asked)
+        change_question(self.scope, form, read_draft(self.scope, form).revision, "q3", asked)
         script, left = script_from_form(self.scope, form, "Join by chat")
         self.assertEqual(left, ("Plot length: its surcharges.",))
         view = read_script(self.scope, script)

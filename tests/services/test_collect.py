@@ -19,7 +19,7 @@ from finesieve.services.forms.composing import (
     change_question,
     remove_part,
 )
-from finesieve.services.forms.forms import create_form, list_forms, publish_form, read_form
+from finesieve.services.forms.forms import create_form, list_forms, publish_form, read_draft, read_form
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.people.listing import list_people
 from finesieve.services.people.profiles import read_profile, set_values
@@ -36,7 +36,7 @@ def make_form(house: House, *keys: str) -> int:
     """A form that asks the email and these fields."""
     form_id = create_form(house.scope, "Join us")
     for key in keys:
-        add_question(house.scope, form_id, read_form(house.scope, form_id).revision, house.field_id(key))
+        add_question(house.scope, form_id, read_draft(house.scope, form_id).revision, house.field_id(key))
     return form_id
 
 
@@ -47,7 +47,7 @@ class Composing(unittest.TestCase):
         self.form = make_form(self.house, "zone", "plot_length")
 
     def revision(self) -> int:
-        return read_form(self.scope, self.form).revision
+        return read_draft(self.scope, self.form).revision
 
     def test_a_form_begins_with_the_email(self) -> None:
         view = read_form(self.scope, create_form(self.scope, "Join us"))
@@ -145,7 +145,7 @@ class SigningUp(unittest.TestCase):
         self.asked = frozenset(("q1", "q2", "q3", "q4", "q5"))
 
     def revision(self) -> int:
-        return read_form(self.scope, self.form).revision
+        return read_draft(self.scope, self.form).revision
 
     def send(self, token: str, **answers: str) -> bool:
         return self.forms.send(self.house.slug, "join-us", token, answers, self.asked).sent

@@ -30,6 +30,7 @@ from finesieve.services.forms.forms import (
     form_versions,
     known_phrases,
     publish_form,
+    read_draft,
     read_form,
     return_to_version,
     unpublished_differences,
@@ -101,7 +102,7 @@ class Composing(unittest.TestCase):
         copy = self.document().sections[0].items[2]
         self.assertEqual((copy.id, copy.show_when, copy.help), ("q6", "swaps_seed", ""))
         other = create_form(self.scope, "Other")
-        copy_item(self.scope, other, read_form(self.scope, other).revision, "q2", from_form=self.form)
+        copy_item(self.scope, other, read_draft(self.scope, other).revision, "q2", from_form=self.form)
         copied = read_form(self.scope, other).document.questions[1]
         self.assertEqual(
             (copied.field_id, copied.help, copied.show_when),
@@ -135,7 +136,7 @@ class Composing(unittest.TestCase):
 
     def test_two_at_once(self) -> None:
         """Different parts do not meet; the same part is refused to the second, who is told by whom."""
-        old = read_form(self.scope, self.form).revision
+        old = read_draft(self.scope, self.form).revision
         colleague = self.garden.house.as_role("editor", "Corin Yeo")
         change_question(colleague, self.form, old, "q2", QuestionInput(label="Where?"))
         change_question(self.scope, self.form, old, "q3", QuestionInput(label="Seed?"))
@@ -154,7 +155,7 @@ class Composing(unittest.TestCase):
             remove_part(self.garden.house.as_role("clerk"), self.form, old, "q2")
 
     def _touch(self, section: str) -> int:
-        old = read_form(self.scope, self.form).revision
+        old = read_draft(self.scope, self.form).revision
         change_section(self.scope, self.form, old, section, SectionInput(title="Mine"))
         return old
 

@@ -24,7 +24,7 @@ from finesieve.services.filling.open_form import Visit
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.forms.beginning import create_account_form
 from finesieve.services.forms.composing import add_question
-from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.forms.forms import publish_form, read_draft
 from finesieve.services.kernel.tasks import run_task
 from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.sift.export import export_segment
@@ -170,8 +170,8 @@ class Files(unittest.TestCase):
         self.keep("photo", "plot.png", png())
         self.keep("report", "soil report.pdf", PDF)
         form = create_account_form(self.scope, "Your account")
-        add_question(self.scope, form, read_form(self.scope, form).revision, self.photo)
-        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        add_question(self.scope, form, read_draft(self.scope, form).revision, self.photo)
+        publish_form(self.scope, form, read_draft(self.scope, form).revision)
         members = MemberAccounts(store(), lambda: NOW, SECRET, fast_hashes=True)
         mine, other = (SignedInMember(one, 0, 0, "") for one in (self.person, self.house.add()))
         self.assertEqual(members.file_of(self.house.slug, mine, self.photo, self.files).data, png())
@@ -296,7 +296,7 @@ class Secrets(unittest.TestCase):
         house = make_house()
         create_field(house.scope, house.group_id(), FieldInput(label="Word", type_key="secret"))
         form = make_form(house, "word")
-        publish_form(house.scope, form, read_form(house.scope, form).revision)
+        publish_form(house.scope, form, read_draft(house.scope, form).revision)
         house.add(email="wren@hedgerow.example")
         forms = public()
         token = forms.open(house.slug, "join-us").token

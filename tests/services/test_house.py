@@ -29,7 +29,7 @@ from finesieve.services.forms.composing import (
     change_question,
 )
 from finesieve.services.forms.for_the_house import GROUP, form_for_house_values
-from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.forms.forms import publish_form, read_draft, read_form
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.tasks import run_task
@@ -79,7 +79,7 @@ class HouseValues(unittest.TestCase):
         change_form_texts(
             self.scope, form_id, view.revision, FormTexts(title="Join", intro="Swap at {house.swap_link}.")
         )
-        publish_form(self.scope, form_id, read_form(self.scope, form_id).revision)
+        publish_form(self.scope, form_id, read_draft(self.scope, form_id).revision)
         create_derived(
             self.scope,
             DerivedInput(label="Due", formula="plot_length * house.rate", group_id=self.house.group_id()),
@@ -96,7 +96,7 @@ class HouseValues(unittest.TestCase):
         """It says so with itself, and wherever a text, a formula or a segment names it."""
         form = make_form(self.house, "zone")
         texts = FormTexts(title="Join", thanks="See {house.swap_link}")
-        change_form_texts(self.scope, form, read_form(self.scope, form).revision, texts)
+        change_form_texts(self.scope, form, read_draft(self.scope, form).revision, texts)
         segment = create_segment(self.scope, "Long")
         change_segment(self.scope, segment, 1, SegmentInput(name="Long", expression="plot_length > house.rate"))
 
@@ -293,13 +293,13 @@ class Mapping(unittest.TestCase):
         (favourite,) = furnish(house, FieldInput(label="Favourite seed", type_key="short_text"))
         form_id = make_form(house, "zone", "favourite")
         change_question(
-            house.scope, form_id, read_form(house.scope, form_id).revision, "q3", QuestionInput(passing=True)
+            house.scope, form_id, read_draft(house.scope, form_id).revision, "q3", QuestionInput(passing=True)
         )
         change_mapping(house.scope, form_id, "", {house.field_id("favourite"): "favourite_seed"})
         allow_mapping(house.scope, form_id, "", allowed=True)
         held = {"favourite": "Beet", "zone": "hill"}
         known = house.add(email="known@hedgerow.example", **held)
-        publish_form(house.scope, form_id, read_form(house.scope, form_id).revision)
+        publish_form(house.scope, form_id, read_draft(house.scope, form_id).revision)
         for email, answer in (("new@hedgerow.example", "Kale"), ("known@hedgerow.example", "Leek")):
             given = {"q1": email, "q2": "north", "q3": answer}
             opened = public().open(house.slug, "join-us")
@@ -319,7 +319,7 @@ class Mapping(unittest.TestCase):
         furnish(house, FieldInput(label="Favourite seed", type_key="short_text"))
         form_id = make_form(house, "favourite")
         change_mapping(house.scope, form_id, "", {house.field_id("favourite"): "favourite_seed"})
-        publish_form(house.scope, form_id, read_form(house.scope, form_id).revision)
+        publish_form(house.scope, form_id, read_draft(house.scope, form_id).revision)
         for who, found in (("anyone", True), ("yes", False)):
             allow_mapping(house.scope, form_id, "", allowed=True, who=who)
             self.assertEqual("form-sets-house" in {one.code for one in find_all(house.scope)}, found, who)
@@ -356,7 +356,7 @@ class Mapping(unittest.TestCase):
         (sign,) = furnish(branch, FieldInput(label="Sign", type_key="picture"))
         photo = create_field(house.scope, house.group_id(), FieldInput(label="Photo of the sign", type_key="picture"))
         form_id = make_form(house)
-        add_question(house.scope, form_id, read_form(house.scope, form_id).revision, photo)
+        add_question(house.scope, form_id, read_draft(house.scope, form_id).revision, photo)
         change_grant(branch.scope, house.slug, ["sign"])
         self.assertEqual(read_mapping(house.scope, form_id, branch.slug).suggested, {photo: "sign"})
         change_mapping(house.scope, form_id, branch.slug, {photo: "sign"})
@@ -379,7 +379,7 @@ class Mapping(unittest.TestCase):
         self, house: House, form_id: int, answer: str = "Kale", email: str = "wren@hedgerow.example", me: int = 0
     ) -> None:
         """Send the form, as somebody by their own link where `me` names a person."""
-        publish_form(house.scope, form_id, read_form(house.scope, form_id).revision)
+        publish_form(house.scope, form_id, read_draft(house.scope, form_id).revision)
         forms = public()
         link = Links("a secret of the tests").give("me", NOW, form_id, me) if me else ""
         opened = forms.open(house.slug, "join-us", Visit(me=link))

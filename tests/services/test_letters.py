@@ -11,7 +11,7 @@ from finesieve.services.define.built_ins import use_part
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.follow_up.personal_links import PersonalLinkInput, create_personal_link
 from finesieve.services.forms.composing import add_question
-from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.forms.forms import publish_form, read_draft
 from finesieve.services.kernel.tasks import Progress, Stopped, read_task
 from finesieve.services.people.bulk import Chosen
 from finesieve.services.people.letters import LetterInput, asking_for, plan_letter, write_to_many
@@ -72,10 +72,10 @@ class Letters(unittest.TestCase):
             create_personal_link(self.scope, PersonalLinkInput(name=f"Link {number}", form=form, only_missing=True))
         self.assertNotIn("{link.", asking_for(self.scope, ["zone"]).text, "none is published")
         for form in forms[1:]:
-            publish_form(self.scope, form, read_form(self.scope, form).revision)
+            publish_form(self.scope, form, read_draft(self.scope, form).revision)
         self.assertIn("{link.link_1}", asking_for(self.scope, ["plot_length", "zone"]).text)
         self.assertNotIn("{link.", asking_for(self.scope, ["born"]).text)
-        add_question(self.scope, forms[2], read_form(self.scope, forms[2]).revision, self.house.field_id("born"))
+        add_question(self.scope, forms[2], read_draft(self.scope, forms[2]).revision, self.house.field_id("born"))
         self.assertNotIn("{link.", asking_for(self.scope, ["born"]).text, "it is in the draft alone")
         self.assertIn("Zone and Plot length", asking_for(self.scope, ["zone", "plot_length"]).text)
 

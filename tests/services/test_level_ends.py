@@ -19,7 +19,7 @@ from finesieve.services.define.memberships import (
 )
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.forms.composing import add_question
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.people.bulk import BulkInput, Chosen, change_in_bulk
 from finesieve.services.people.profiles import read_profile, set_values
@@ -200,8 +200,8 @@ class Ends(unittest.TestCase):
     def test_who_chooses_it_on_a_form_sees_how_long_it_is_held_and_holds_it_so(self) -> None:
         set_level_end(self.scope, self.ids["steward"], YEAR)
         form = create_form(self.scope, "Join us")
-        add_question(self.scope, form, read_form(self.scope, form).revision, LEVEL_QUESTION)
-        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        add_question(self.scope, form, read_draft(self.scope, form).revision, LEVEL_QUESTION)
+        publish_form(self.scope, form, read_draft(self.scope, form).revision)
         public = PublicForms(store(), lambda: NOW, "s")
         opened = public.open(self.house.slug, "join-us")
         self.assertEqual(str(opened.levels["steward"].lasts.how_long), "1 year")

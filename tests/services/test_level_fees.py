@@ -28,7 +28,7 @@ from finesieve.services.filling.open_form import OpenForm, Visit
 from finesieve.services.filling.signup import PublicForms
 from finesieve.services.follow_up.outbox import read_outbox
 from finesieve.services.forms.composing import QuestionInput, add_question, change_question
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.people.profiles import read_profile
 from finesieve.services.transfer.setups import export_setup, load_setup
@@ -66,7 +66,7 @@ class Fees(unittest.TestCase):
         return set_level_fee(self.scope, self.ids[name], LevelFeeInput(**fee))
 
     def do(self, change: Any, *rest: Any) -> Any:
-        return change(self.scope, self.form, read_form(self.scope, self.form).revision, *rest)
+        return change(self.scope, self.form, read_draft(self.scope, self.form).revision, *rest)
 
     def send(self, person: int = 0, page: dict[str, str] | None = None, key: str = "", **answers: str) -> OpenForm:
         """Send the form as its page shows it with these answers; `key` is the token of an earlier page."""

@@ -22,7 +22,7 @@ from finesieve.services.forms.composing import (
     change_form_texts,
     change_question,
 )
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft, read_form
 from finesieve.services.forms.sowing import set_asked
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.people.profiles import read_profile
@@ -50,7 +50,7 @@ class Levels(unittest.TestCase):
         self.forms = PublicForms(store(), lambda: NOW, SECRET)
 
     def do(self, change, *rest, **options):  # type: ignore[no-untyped-def]
-        return change(self.scope, self.form, read_form(self.scope, self.form).revision, *rest, **options)
+        return change(self.scope, self.form, read_draft(self.scope, self.form).revision, *rest, **options)
 
     def rule(self, question: str, **rules: str) -> None:
         self.do(change_question, question, QuestionInput(**rules))

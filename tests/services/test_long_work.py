@@ -4,6 +4,7 @@ import re
 import unittest
 from datetime import timedelta
 from decimal import Decimal
+from typing import Any
 from unittest.mock import patch
 
 from sqlmodel import col, func, select
@@ -21,7 +22,8 @@ from finesieve.services.define.record_types import RecordTypeInput, create_recor
 from finesieve.services.define.retyping import begin_type_change
 from finesieve.services.define.tag_families import begin_family
 from finesieve.services.kernel.changes import undo_change
-from finesieve.services.kernel.tasks import Progress, Stopped, read_task
+from finesieve.services.kernel.scope import Scope
+from finesieve.services.kernel.tasks import Progress, Stopped, begin_task, read_task
 from finesieve.services.people.records import add_record, person_records
 from finesieve.services.values.house import set_house_value
 from finesieve.services.values.value_lines import history_of
@@ -255,6 +257,33 @@ class Purging(unittest.TestCase):
             self.assertEqual(done(house, task, moment).state, "done")
         self.assertEqual((lines(ids[0]), lines(ids[1])), (0, 5))
         self.assertNotIn(ids[0], read_catalogue(house.scope).by_id)
+
+
+class BrokenOff(unittest.TestCase):
+    def test_what_was_done_by_then_is_told(self) -> None:
+        """A task that meets something unexpected does not say that nothing has changed where something may have."""
+        house = make_house()
+
+        def begun(done_so_far: int) -> int:
+            def work(_scope: Scope, _payload: dict[str, Any], progress: Progress) -> dict[str, Any]:
+                if done_so_far:
+                    progress.say(done_so_far, 9)
+                raise RuntimeError("unexpected")
+
+            with house.scope.transaction("editor") as unit:
+                task = begin_task(unit, "keeping", "Something", {})
+            with (
+                patch.dict("finesieve.services.kernel.tasks._KINDS", {"keeping": work}),
+                self.assertLogs(level="ERROR"),
+            ):
+                done(house, task)
+            return task
+
+        self.assertIn("nothing has changed", read_task(house.scope, begun(0)).message)
+        told = read_task(house.scope, begun(4))
+        self.assertEqual(
+            (told.state, told.message), ("failed", "Something went wrong after 4 of 9; what was done by then stays.")
+        )
 
 
 if __name__ == "__main__":

@@ -1,6 +1,7 @@
 """Segments made of other segments: one meaning in Python and in SQL, no circles, kept together; and folders."""
 
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from decimal import Decimal
 
 from finesieve.core.errors import InvalidExpression, InvalidInput
@@ -49,6 +50,11 @@ class MadeOfSegments(unittest.TestCase):
         view = read_segment(self.scope, segment)
         asked = SegmentInput(name=view.name, expression=expression, folder=folder)
         return change_segment(self.scope, segment, view.revision, asked)
+
+    def test_several_of_one_name_at_once(self) -> None:
+        with ThreadPoolExecutor(4) as threads:
+            made = list(threads.map(lambda _: create_segment(self.scope, "Growers"), range(6)))
+        self.assertEqual(len({read_segment(self.scope, one).key for one in made}), 6)
 
     def test_in_both_ways(self) -> None:
         """Unknown is not in: of a segment, never unknown comes."""

@@ -13,7 +13,7 @@ from finesieve.services.define.groups import GroupInput, create_group, read_cata
 from finesieve.services.define.naming import call_field
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.forms.composing import FormTexts, QuestionInput, change_form_texts, change_question
-from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.forms.forms import publish_form, read_draft, read_form
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.people.listing import Listing, list_people
 from finesieve.services.people.profiles import read_profile
@@ -75,10 +75,10 @@ class Naming(Chats):
             show_when="form.plot_length > 3 and plot_length < 90", label="plot_length",
             checks=({"kind": "condition", "expression": "plot_length > 1", "message": "Not {plot_length}."},),
         )  # fmt: skip
-        change_question(self.scope, form, read_form(self.scope, form).revision, "q3", rules)
+        change_question(self.scope, form, read_draft(self.scope, form).revision, "q3", rules)
         texts = FormTexts(title="Join us", thanks="Thank you for {plot_length}.")
-        change_form_texts(self.scope, form, read_form(self.scope, form).revision, texts)
-        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        change_form_texts(self.scope, form, read_draft(self.scope, form).revision, texts)
+        publish_form(self.scope, form, read_draft(self.scope, form).revision)
         script = self.make([
             say(1, "You have {plot_length} m."), ask(2, "plot_width", checks=[{"kind": "condition", "expression": "plot_length > 1"}]),
             do(3, {"verb": "gains", "field": "plot_length", "value": "plot_length"}, {"verb": "tag_on", "value": "plot_length"}),

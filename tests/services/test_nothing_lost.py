@@ -18,7 +18,7 @@ from finesieve.services.define.tagging import plan_tag_off, take_tag_off
 from finesieve.services.filling.mapping import change_grant
 from finesieve.services.forms.asking import set_forms_asking
 from finesieve.services.forms.composing import add_question, remove_part
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft, read_form
 from finesieve.services.forms.rehearsing import Circumstances, rehearse
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.kernel.ledger import list_changes
@@ -87,7 +87,7 @@ class Lists(unittest.TestCase):
         board = create_membership(house.scope, "list", MembershipInput(name="Swap board"))
         field = create_field(house.scope, house.group_id(), FieldInput(label="Offers", settings={"lists": [board]}))
         form = create_form(house.scope, "Join us")
-        add_question(house.scope, form, read_form(house.scope, form).revision, field)
+        add_question(house.scope, form, read_draft(house.scope, form).revision, field)
         on, off = house.add(), house.add()
         set_lists(house.scope, on, ["swap_board"])
 
@@ -254,7 +254,7 @@ class Records(unittest.TestCase):
         ]
         self.assertEqual(shown, ["The first"])
         form = create_form(self.house.scope, "Join us")
-        add_question(self.house.scope, form, read_form(self.house.scope, form).revision, field)
+        add_question(self.house.scope, form, read_draft(self.house.scope, form).revision, field)
         outcome = rehearse(self.house.scope, form, Circumstances(), {"q2": str(first)}).outcome
         self.assertEqual(outcome.results().of(PERSON)["bed"], str(first))
 
@@ -264,7 +264,7 @@ class Records(unittest.TestCase):
         document = read_form(garden.scope, garden.form).document
         place = next(one.id for one in document.questions if one.field_id == garden.house.field_id("favourite"))
         self.assertEqual(document.section_of(place).id, "s1")  # type: ignore[union-attr]
-        self.assertTrue(publish_form(garden.scope, garden.form, read_form(garden.scope, garden.form).revision))
+        self.assertTrue(publish_form(garden.scope, garden.form, read_draft(garden.scope, garden.form).revision))
 
 
 if __name__ == "__main__":

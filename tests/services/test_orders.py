@@ -34,7 +34,7 @@ from finesieve.services.filling.open_form import Visit
 from finesieve.services.follow_up.outbox import read_outbox
 from finesieve.services.forms.cases import CaseResult, keep_case, run_cases
 from finesieve.services.forms.composing import add_question
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft, read_form
 from finesieve.services.forms.rehearsing import Circumstances, rehearse
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.people.bench import find_anything, read_bench
@@ -486,7 +486,7 @@ class Shaping(unittest.TestCase):
         form = create_form(self.scope, "Join us")
         self.assertNotIn("plaque", [one.key for one in read_form(self.scope, form).unasked])
         self.assertIn("shelf", [one.key for one in read_form(self.scope, self.trade.form).unasked])
-        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        publish_form(self.scope, form, read_draft(self.scope, form).revision)
         opened = self.trade.forms().open(self.trade.house.slug, "join-us")
         self.assertEqual((opened.bill, opened.cart_problem), (None, ""))
 

@@ -22,7 +22,7 @@ from finesieve.services.forms.composing import (
     lay_out,
     set_steps,
 )
-from finesieve.services.forms.forms import create_form, form_versions, publish_form, read_form
+from finesieve.services.forms.forms import create_form, form_versions, publish_form, read_draft, read_form
 from finesieve.services.forms.showing import set_shown_at
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.people.listing import list_people
@@ -38,7 +38,7 @@ class Plan(unittest.TestCase):
         self.scope, self.form = self.trade.house.scope, self.trade.form
 
     def revision(self) -> int:
-        return read_form(self.scope, self.form).revision
+        return read_draft(self.scope, self.form).revision
 
     def laid(self) -> list[tuple[str, str]]:
         return [(one.id, one.slot) for one in read_form(self.scope, self.form).document.sections]
@@ -68,7 +68,7 @@ class Plan(unittest.TestCase):
             change_section(self.scope, self.form, self.revision(), "s1", SectionInput(slot="by_line"))
         with self.assertRaises(InvalidInput):
             sign_up = create_form(self.scope, "Join")
-            add_section(self.scope, sign_up, read_form(self.scope, sign_up).revision, "", "note")
+            add_section(self.scope, sign_up, read_draft(self.scope, sign_up).revision, "", "note")
         self.assertEqual(self.laid(), [("s1", ""), (more, "note")])
 
     def test_a_section_moved_in_the_composer_goes_to_the_slot_of_its_neighbour(self) -> None:
@@ -191,7 +191,7 @@ class Begun(unittest.TestCase):
         form, slug = create_checkout(self.scope, "Till"), self.trade.house.slug
         with self.assertRaises(InvalidInput):
             use_checkout(self.scope, form)
-        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        publish_form(self.scope, form, read_draft(self.scope, form).revision)
         cart = self.trade.cart(PACKETS)
         self.assertEqual(self.trade.shop().look(slug, cart).checkout, self.trade.slug)
         change = use_checkout(self.scope, form)

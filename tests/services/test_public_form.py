@@ -21,7 +21,7 @@ from finesieve.services.forms.composing import (
     change_form_texts,
     set_phrases,
 )
-from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.forms.forms import publish_form, read_draft, read_form
 from finesieve.services.kernel.links import Links
 from finesieve.services.people.listing import list_people
 from finesieve.services.people.profiles import read_profile
@@ -73,9 +73,9 @@ class Filling(unittest.TestCase):
         }
         form = self.garden.form
         settings = FormSettings(joins=(ids["Board"], ids["Gone"], 999_999))
-        change_form_settings(self.scope, form, read_form(self.scope, form).revision, settings)
+        change_form_settings(self.scope, form, read_draft(self.scope, form).revision, settings)
         self.assertEqual(read_form(self.scope, form).document.joins, (ids["Board"], ids["Gone"]))
-        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        publish_form(self.scope, form, read_draft(self.scope, form).revision)
         with self.assertRaises(InvalidInput):
             remove_membership(self.scope, "list", ids["Board"])
         with self.scope.transaction("owner") as unit:  # as an older version may name a list that went meanwhile
@@ -102,7 +102,7 @@ class Filling(unittest.TestCase):
             self.garden.question("q2", lists=({"list_id": 999_999},))
         effects = ({"list_id": board, "option": "north"}, {"list_id": board, "option": "hill", "leave": True})
         self.garden.question("q2", lists=effects)
-        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        publish_form(self.scope, form, read_draft(self.scope, form).revision)
         with self.assertRaises(InvalidInput):
             remove_membership(self.scope, "list", board)
         known = self.garden.house.add(email="wren@x.example", lists=("board",))
@@ -118,7 +118,7 @@ class Filling(unittest.TestCase):
         form, person = self.garden.form, self.garden.house.add(email="wren@x.example", first_name="Wren")
         texts = FormTexts(title="Join us", title_known="Your details, {first_name}", send_known="Save")
         self.garden.do(change_form_texts, texts)
-        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        publish_form(self.scope, form, read_draft(self.scope, form).revision)
         stranger = self.garden.open().form
         self.assertEqual((stranger.title, stranger.send_label), ("Join us", "Send"))
         me = Links("a secret of the tests").give("me", NOW, form, person)
@@ -186,9 +186,9 @@ class Filling(unittest.TestCase):
     def test_messages_speak_the_language_of_the_form(self) -> None:
         form = self.garden.form
         settings = FormSettings(languages=("de",))
-        change_form_settings(self.scope, form, read_form(self.scope, form).revision, settings)
+        change_form_settings(self.scope, form, read_draft(self.scope, form).revision, settings)
         self.garden.do(set_phrases, "de", {"Zone": "Lage", "North": "Nord"})
-        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        publish_form(self.scope, form, read_draft(self.scope, form).revision)
         self.garden.house.add(email="wren@x.example")
         forms, house = self.garden.forms, self.garden.house.slug
         opened = forms.open(house, "join-us", Visit(languages=("fr", "de", "en")))

@@ -23,7 +23,7 @@ from finesieve.services.forms.composing import (
     change_form_texts,
     change_question,
 )
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft
 from finesieve.services.pages.editing import create_page, publish_page, read_page_view, save_page
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment
 from finesieve.services.transfer.exports import values_as_csv
@@ -74,29 +74,29 @@ def wasteful() -> House:
     create_field(scope, group, FieldInput(label="Letter joined on", type_key="date"))
     create_field(scope, house_group, FieldInput(label="Favourite seed", type_key="short_text"))
     open_form = create_form(scope, "Open")
-    add_question(scope, open_form, read_form(scope, open_form).revision, house.field_id("favourite"))
+    add_question(scope, open_form, read_draft(scope, open_form).revision, house.field_id("favourite"))
     change_mapping(scope, open_form, "", {house.field_id("favourite"): "favourite_seed"})
     allow_mapping(scope, open_form, "", allowed=True)
-    publish_form(scope, open_form, read_form(scope, open_form).revision)
+    publish_form(scope, open_form, read_draft(scope, open_form).revision)
     for title in ("Join", "Swap"):
         form = create_form(scope, title)
         change_form_texts(
-            scope, form, read_form(scope, form).revision,
+            scope, form, read_draft(scope, form).revision,
             FormTexts(title=title, intro="See https://swap.example/april or {house.swap_link}."),
         )  # fmt: skip
-    add_question(scope, form, read_form(scope, form).revision, house.field_id("born"))
-    add_question(scope, form, read_form(scope, form).revision, house.field_id("swaps_seed"))
+    add_question(scope, form, read_draft(scope, form).revision, house.field_id("born"))
+    add_question(scope, form, read_draft(scope, form).revision, house.field_id("swaps_seed"))
     rule = QuestionInput(show_when="swaps_seed")
-    change_question(scope, form, read_form(scope, form).revision, "q2", rule)
+    change_question(scope, form, read_draft(scope, form).revision, "q2", rule)
     for n, rule in enumerate(("swaps_seed and not swaps_seed", "swaps_seed is blank or swaps_seed is filled")):
         key = ("plot_length", "bed_1")[n]
-        add_question(scope, form, read_form(scope, form).revision, house.field_id(key))
-        change_question(scope, form, read_form(scope, form).revision, f"q{n + 4}", QuestionInput(show_when=rule))
-    add_question(scope, form, read_form(scope, form).revision, house.field_id("bed_2"))
+        add_question(scope, form, read_draft(scope, form).revision, house.field_id(key))
+        change_question(scope, form, read_draft(scope, form).revision, f"q{n + 4}", QuestionInput(show_when=rule))
+    add_question(scope, form, read_draft(scope, form).revision, house.field_id("bed_2"))
     unreachable = QuestionInput(show_when="bed_2 is filled and not swaps_seed")
-    change_question(scope, form, read_form(scope, form).revision, "q6", QuestionInput(show_when="swaps_seed"))
-    add_question(scope, form, read_form(scope, form).revision, house.field_id("favourite"))
-    change_question(scope, form, read_form(scope, form).revision, "q7", unreachable)
+    change_question(scope, form, read_draft(scope, form).revision, "q6", QuestionInput(show_when="swaps_seed"))
+    add_question(scope, form, read_draft(scope, form).revision, house.field_id("favourite"))
+    change_question(scope, form, read_draft(scope, form).revision, "q7", unreachable)
     segment = create_segment(scope, "North")
     change_segment(scope, segment, 1, SegmentInput(name="North", expression='zone = "north"'))
     options = [OptionInput(was=z, label=z, value=z, retired=z == "north") for z in ("north", "hill", "south")]
@@ -148,9 +148,9 @@ class Findings(unittest.TestCase):
         change_segment(scope, segment, 1, SegmentInput(name="Long", expression=f"{key} > 3"))
         form = create_form(scope, "Join")
         for asked in (key, "born"):
-            add_question(scope, form, read_form(scope, form).revision, house.field_id(asked))
+            add_question(scope, form, read_draft(scope, form).revision, house.field_id(asked))
         rule = QuestionInput(show_when=f"{key} > 3")
-        change_question(scope, form, read_form(scope, form).revision, "q3", rule)
+        change_question(scope, form, read_draft(scope, form).revision, "q3", rule)
         self.assertNotIn("broken", {one.code for one in find_all(scope)})
         delete_field(scope, house.field_id(key), "Plot length")
         broken = [one for one in find_all(scope) if one.code == "broken"]
@@ -161,7 +161,7 @@ class Findings(unittest.TestCase):
         house = make_house(fields=False)
         form = create_form(house.scope, "Join")
         for key in ("first_name", "last_name", "phone"):
-            add_question(house.scope, form, read_form(house.scope, form).revision, house.field_id(key))
+            add_question(house.scope, form, read_draft(house.scope, form).revision, house.field_id(key))
         self.assertEqual(find_all(house.scope), ())
 
 
@@ -196,7 +196,7 @@ class Reading(unittest.TestCase):
         public = PublicForms(store(), lambda: NOW, "s")
 
         def do(change, *rest) -> None:  # type: ignore[no-untyped-def]
-            change(self.scope, form, read_form(self.scope, form).revision, *rest)
+            change(self.scope, form, read_draft(self.scope, form).revision, *rest)
 
         def send(name: str, zone: str = "") -> None:
             token = public.open(self.house.slug, "join-us").token

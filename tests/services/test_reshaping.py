@@ -28,7 +28,7 @@ from finesieve.services.define.record_types import RecordTypeInput, create_recor
 from finesieve.services.define.retyping import begin_type_change, plan_type_change
 from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.forms.composing import QuestionInput, change_question
-from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.forms.forms import publish_form, read_draft, read_form
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.kernel.ledger import list_changes, return_to
 from finesieve.services.kernel.tasks import stop_task
@@ -229,9 +229,9 @@ class Deleting(unittest.TestCase):
         change_segment(self.scope, segment, 1, SegmentInput(name="Long plots", expression="plot_length > 4"))
         form = make_form(self.house, "zone", "plot_length", "born")
         change_question(
-            self.scope, form, read_form(self.scope, form).revision, "q4", QuestionInput(show_when="plot_length > 3")
+            self.scope, form, read_draft(self.scope, form).revision, "q4", QuestionInput(show_when="plot_length > 3")
         )
-        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        publish_form(self.scope, form, read_draft(self.scope, form).revision)
         people = [self.house.add(plot_length=Decimal(n), plot_width=Decimal(2)) for n in range(1, 8)]
         before = values(self.house, "plot_length")
         plan = plan_deletion(self.scope, self.field_id)
@@ -292,7 +292,7 @@ class Deleting(unittest.TestCase):
         """Resting it is not asked, its values stay; taken up again in one step."""
         person = self.house.add(plot_length=Decimal(5))
         form = make_form(self.house, "plot_length")
-        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        publish_form(self.scope, form, read_draft(self.scope, form).revision)
 
         def asked() -> set[str]:
             return {shown.question.id for shown in public().open(self.house.slug, "join-us").outcome.showing}
@@ -338,7 +338,7 @@ class Options(unittest.TestCase):
         change_segment(self.scope, segment, 1, SegmentInput(name="Northern", expression=text))
         form = make_form(self.house, "zone", "born")
         change_question(
-            self.scope, form, read_form(self.scope, form).revision, "q3", QuestionInput(show_when='zone = "north"')
+            self.scope, form, read_draft(self.scope, form).revision, "q3", QuestionInput(show_when='zone = "north"')
         )
         person = self.house.add(zone="north", old_zone="north")
         self.assertEqual([use.kind for use in read_options(self.scope, self.zone)[0].uses], ["rule", "segment"])
@@ -361,9 +361,9 @@ class Options(unittest.TestCase):
         """A published rule means the same under the new name, and so does a sign-up that was held before."""
         form = make_form(self.house, "zone", "born")
         change_question(
-            self.scope, form, read_form(self.scope, form).revision, "q3", QuestionInput(show_when='zone = "north"')
+            self.scope, form, read_draft(self.scope, form).revision, "q3", QuestionInput(show_when='zone = "north"')
         )
-        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        publish_form(self.scope, form, read_draft(self.scope, form).revision)
         person = self.house.add(email="wren@hedgerow.example", zone="hill")
         forms = public()
         opened = forms.open(self.house.slug, "join-us")

@@ -11,7 +11,7 @@ from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group
 from finesieve.services.filling.decisions import decide, waiting_for
 from finesieve.services.forms.composing import QuestionInput, add_question, change_question
-from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.forms.forms import publish_form, read_draft
 from finesieve.services.forms.sendings import (
     SentQuery,
     list_sendings,
@@ -36,10 +36,10 @@ class Sendings(unittest.TestCase):
         self.send(q1="=bea@hedgerow.example".lstrip("="), q2="north", q3="no")
 
     def change(self, question: str, asked: QuestionInput) -> None:
-        change_question(self.scope, self.form, read_form(self.scope, self.form).revision, question, asked)
+        change_question(self.scope, self.form, read_draft(self.scope, self.form).revision, question, asked)
 
     def publish(self) -> None:
-        publish_form(self.scope, self.form, read_form(self.scope, self.form).revision)
+        publish_form(self.scope, self.form, read_draft(self.scope, self.form).revision)
 
     def send(self, **answers: str) -> None:
         forms, slug = public(), self.house.slug
@@ -73,7 +73,9 @@ class Sendings(unittest.TestCase):
         self.assertEqual((len(self.found(version=1)), len(self.found(version=2))), (2, 1))
 
     def publish_again(self) -> None:
-        add_question(self.scope, self.form, read_form(self.scope, self.form).revision, self.house.field_id("favourite"))
+        add_question(
+            self.scope, self.form, read_draft(self.scope, self.form).revision, self.house.field_id("favourite")
+        )
         self.publish()
         self.send(q1="cyd@hedgerow.example", q2="hill", q3="no", q4="kale")
 

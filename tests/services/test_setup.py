@@ -34,7 +34,7 @@ from finesieve.services.forms.composing import (
     change_form_texts,
     change_question,
 )
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft, read_form
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.kernel.ledger import list_changes
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
@@ -69,7 +69,7 @@ def furnished() -> tuple[House, dict[str, int], int]:
     form = create_form(scope, "Join us")
     for type_key, field_id in ids.items():
         if type_key in ANSWERS or type_key in ("heading", "note"):
-            add_question(scope, form, read_form(scope, form).revision, field_id)
+            add_question(scope, form, read_draft(scope, form).revision, field_id)
     questions = {
         read_catalogue(scope).by_id[one.field_id].type_key: one.id for one in read_form(scope, form).document.questions
     }
@@ -83,11 +83,11 @@ def furnished() -> tuple[House, dict[str, int], int]:
         change_question(
             scope,
             form,
-            read_form(scope, form).revision,
+            read_draft(scope, form).revision,
             questions[type_key],
             QuestionInput(show_when=rule, required="yes"),
         )
-    publish_form(scope, form, read_form(scope, form).revision)
+    publish_form(scope, form, read_draft(scope, form).revision)
     change_mapping(scope, form, "", {ids["short_text"]: "swap_link"})
     create_personal_link(scope, PersonalLinkInput(name="Go on", form=form))
     return house, ids, form

@@ -19,7 +19,7 @@ from finesieve.services.follow_up.outbox import read_outbox
 from finesieve.services.follow_up.personal_links import PersonalLinkInput, create_personal_link
 from finesieve.services.forms.beginning import create_account_form
 from finesieve.services.forms.composing import FormTexts, add_question, change_form_texts
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft, read_form
 from finesieve.services.people.personal_links import give_link
 from finesieve.services.people.profiles import read_profile, set_values
 from tests.support.database import store
@@ -95,7 +95,7 @@ class Matrix(unittest.TestCase):
 
     @classmethod
     def do(cls, form: int, change, *rest):  # type: ignore[no-untyped-def]
-        return change(cls.scope, form, read_form(cls.scope, form).revision, *rest)
+        return change(cls.scope, form, read_draft(cls.scope, form).revision, *rest)
 
     def somebody(self, level: str, role: str) -> int:
         """Somebody of whom all is known."""

@@ -21,7 +21,7 @@ from finesieve.services.define.retyping import begin_type_change
 from finesieve.services.follow_up.personal_links import PersonalLinkInput, create_personal_link
 from finesieve.services.forms.beginning import create_account_form
 from finesieve.services.forms.cases import keep_case
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft
 from finesieve.services.forms.rehearsing import Circumstances
 from finesieve.services.pages.editing import create_page, publish_page, save_page
 from finesieve.services.people.listing import Listing, save_view
@@ -44,7 +44,7 @@ class Furnished:
         self.group, self.zone = self.house.group_id(), self.house.field_id("zone")
         scope = self.house.scope
         self.form = create_form(scope, "Join us")
-        publish_form(scope, self.form, read_form(scope, self.form).revision)
+        publish_form(scope, self.form, read_draft(scope, self.form).revision)
         self.segment = create_segment(scope, "Their segment")
         self.derived = create_derived(scope, DerivedInput(label="Their sum", formula="plot_length + 1"))
         self.person = self.house.add(first_name="Their", last_name="Person")
@@ -67,7 +67,7 @@ class Furnished:
         dismiss(scope, "age-kept", age, "", "Meant so.")
         self.dismissed = open_findings(scope).dismissed[0].id
         account = create_account_form(scope, "Their account")
-        publish_form(scope, account, read_form(scope, account).revision)
+        publish_form(scope, account, read_draft(scope, account).revision)
         self.page = create_page(scope, "Their page")
         document = {"title": "Their page", "audience": "public", "blocks": [{"text": "For {first_name}"}]}
         save_page(scope, self.page, 0, document)

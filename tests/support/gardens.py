@@ -13,7 +13,7 @@ from finesieve.services.forms.composing import (
     change_question,
     change_section,
 )
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft
 from tests.support.database import store
 from tests.support.house import NOW, House, make_house
 
@@ -44,7 +44,7 @@ class Garden:
 
     def do(self, change, *rest, **options):  # type: ignore[no-untyped-def]
         """A change of the form at its present revision."""
-        return change(self.scope, self.form, read_form(self.scope, self.form).revision, *rest, **options)
+        return change(self.scope, self.form, read_draft(self.scope, self.form).revision, *rest, **options)
 
     def question(self, question_id: str, **settings) -> int:  # type: ignore[no-untyped-def]
         return self.do(change_question, question_id, QuestionInput(**settings))  # type: ignore[no-any-return]

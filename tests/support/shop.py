@@ -20,7 +20,7 @@ from finesieve.services.forms.composing import (
     change_question,
     change_section,
 )
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft, read_form
 from tests.support.database import store
 from tests.support.house import NOW, House
 
@@ -87,7 +87,7 @@ class Trade:
         return tag
 
     def revision(self) -> int:
-        return read_form(self.house.scope, self.form).revision
+        return read_draft(self.house.scope, self.form).revision
 
     def change(self, question: str, **asked: Any) -> None:
         change_question(self.house.scope, self.form, self.revision(), question, QuestionInput(**asked))

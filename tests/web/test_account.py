@@ -28,7 +28,7 @@ from finesieve.services.forms.composing import (
     change_form_settings,
     change_section,
 )
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft, read_form
 from finesieve.services.people.accounts import send_link_to
 from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.people.records import add_record, read_record
@@ -52,7 +52,7 @@ class Account(unittest.TestCase):
         self.here = f"/account/{self.slug}"
 
     def do(self, change, *rest, **options):  # type: ignore[no-untyped-def]
-        return change(self.scope, self.form, read_form(self.scope, self.form).revision, *rest, **options)
+        return change(self.scope, self.form, read_draft(self.scope, self.form).revision, *rest, **options)
 
     def ask(self, key: str, section: str = "s1", about: str = "person") -> str:
         """Ask a field; gives the id of its question."""
@@ -114,7 +114,7 @@ class Account(unittest.TestCase):
         self.assertEqual(self.browser.get(f"{self.here}/enter?link={link}x").status_code, 404)
         other = make_house()
         create = create_account_form(other.scope, "Account")
-        publish_form(other.scope, create, read_form(other.scope, create).revision)
+        publish_form(other.scope, create, read_draft(other.scope, create).revision)
         self.assertEqual(visitor().post(f"/account/{other.slug}/enter", data={"link": link}).status_code, 404)
         late = MemberAccounts(store(), lambda: NOW + timedelta(minutes=61), SECRET, fast_hashes=True)
         self.assertRaises(NotFound, lambda: late.enter(self.slug, link, ""))
@@ -367,8 +367,8 @@ class Account(unittest.TestCase):
         level = create_membership(self.scope, "level", MembershipInput(name="Steward"))
         self.assertTrue(level)
         form = create_form(self.scope, "Join us")
-        add_question(self.scope, form, read_form(self.scope, form).revision, LEVEL_QUESTION)
-        publish_form(self.scope, form, read_form(self.scope, form).revision)
+        add_question(self.scope, form, read_draft(self.scope, form).revision, LEVEL_QUESTION)
+        publish_form(self.scope, form, read_draft(self.scope, form).revision)
         office = Office(self.house)
         said = {"waits_when": 'form.level = "steward"', "action": "save", "tell": "", "text_approved": "Welcome."}
         self.assertEqual(office.post("define/approval", said).status_code, 303)

@@ -4,7 +4,7 @@ import re
 import unittest
 
 from finesieve.services.define.fields import FieldInput, create_field
-from finesieve.services.forms.forms import publish_form, read_form
+from finesieve.services.forms.forms import publish_form, read_draft
 from tests.services.test_collect import make_form
 from tests.services.test_files import PDF, png
 from tests.support.house import make_house
@@ -53,7 +53,7 @@ class Files(unittest.TestCase):
     def test_on_a_public_form(self) -> None:
         """An error elsewhere keeps the file: it need not be chosen again; sent, it is with the person."""
         form = make_form(self.house, "report", "zone")
-        publish_form(self.house.scope, form, read_form(self.house.scope, form).revision)
+        publish_form(self.house.scope, form, read_draft(self.house.scope, form).revision)
         client, address = visitor(), f"/join/{self.house.slug}/join-us"
         token = re.search(r'name="token" value="([^"]+)"', client.get(address).text)[1]  # type: ignore[index]
         data = {"token": token, "asked": ["q1", "q2", "q3"], "a_q1": "no email", "a_q3": "hill"}

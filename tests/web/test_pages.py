@@ -14,7 +14,7 @@ import finesieve
 from finesieve.core.fields.manner import write_day, write_figure
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.forms.composing import QuestionInput, add_question, change_question
-from finesieve.services.forms.forms import read_form
+from finesieve.services.forms.forms import read_draft, read_form
 from finesieve.services.kernel.ledger import change_manner
 from finesieve.services.kernel.manner import MannerInput
 from finesieve.services.people.listing import list_people
@@ -286,7 +286,7 @@ class BadInput(unittest.TestCase):
 
     def test_an_unknown_kind_of_check(self) -> None:
         """In the library and at a question: refused with 422, and nothing is kept."""
-        revision = str(read_form(self.mine.house.scope, self.mine.form).revision)
+        revision = str(read_draft(self.mine.house.scope, self.mine.form).revision)
         part = f"collect/{self.mine.form}/parts/q1"
         check = {"revision": revision, "checks": "1", "check0_kind": "nonsense", "check0_low": "1"}
         for path, data, status in (
@@ -355,9 +355,9 @@ class BadInput(unittest.TestCase):
         """The words beside a question keep the case of a name and a pattern."""
         mine = Furnished()
         scope, form = mine.house.scope, mine.form
-        add_question(scope, form, read_form(scope, form).revision, mine.house.field_id("favourite"))
+        add_question(scope, form, read_draft(scope, form).revision, mine.house.field_id("favourite"))
         checks = ({"kind": "named", "check_id": mine.check}, {"kind": "pattern", "pattern": "[A-F]X?"})
-        change_question(scope, form, read_form(scope, form).revision, "q2", QuestionInput(checks=checks))
+        change_question(scope, form, read_draft(scope, form).revision, "q2", QuestionInput(checks=checks))
         shown = Office(mine.house).get(f"collect/{mine.form}").text
         for words in ("Must pass “Plot code”", "Must match [A-F]X?"):
             self.assertIn(words, shown)

@@ -9,7 +9,7 @@ from sqlalchemy import Engine
 
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.forms.composing import add_question
-from finesieve.services.forms.forms import create_form, publish_form, read_form
+from finesieve.services.forms.forms import create_form, publish_form, read_draft
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
 from finesieve.services.values.writing import change_person
 from tests.support.house import House, make_house
@@ -69,8 +69,8 @@ class Statements(unittest.TestCase):
         scope = self.house.scope
         form = create_form(scope, "Join us")
         for key in ("first_name", "zone", "plot_length"):
-            add_question(scope, form, read_form(scope, form).revision, self.house.field_id(key))
-        publish_form(scope, form, read_form(scope, form).revision)
+            add_question(scope, form, read_draft(scope, form).revision, self.house.field_id(key))
+        publish_form(scope, form, read_draft(scope, form).revision)
         client, address = visitor(), f"/join/{self.house.slug}/join-us"
 
         def send(email: str) -> Asked:

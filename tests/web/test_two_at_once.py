@@ -19,7 +19,7 @@ from finesieve.services.forms.composing import (
     change_form_texts,
     change_question,
 )
-from finesieve.services.forms.forms import create_form, read_form
+from finesieve.services.forms.forms import create_form, read_draft, read_form
 from finesieve.services.people.profiles import read_profile, set_values
 from finesieve.services.people.records import add_record
 from finesieve.services.sift.segments import SegmentInput, change_segment, create_segment, read_segment
@@ -110,8 +110,8 @@ class TwoAtOnce(unittest.TestCase):
         create_field(scope, packets.group_id, FieldInput(label="Perks"))
         form = create_form(scope, "Join us")
         for key in ("favourite", "zone"):
-            add_question(scope, form, read_form(scope, form).revision, self.house.field_id(key))
-        change_form_settings(scope, form, read_form(scope, form).revision, FormSettings(languages=("de",)))
+            add_question(scope, form, read_draft(scope, form).revision, self.house.field_id(key))
+        change_form_settings(scope, form, read_draft(scope, form).revision, FormSettings(languages=("de",)))
         house_group = next(found for found in catalogue.all_groups if found.about == "house").id
         for label in ("Favourite", "Best seed"):
             create_field(scope, house_group, FieldInput(label=label))
@@ -187,7 +187,7 @@ class TwoAtOnce(unittest.TestCase):
     def test_translations(self) -> None:
         form = create_form(self.house.scope, "Join us")
         change_form_settings(
-            self.house.scope, form, read_form(self.house.scope, form).revision, FormSettings(languages=("de",))
+            self.house.scope, form, read_draft(self.house.scope, form).revision, FormSettings(languages=("de",))
         )
         post = f"collect/{form}/languages"
         shown = self.inputs(f"{post}?to=de", post)
@@ -203,7 +203,7 @@ class TwoAtOnce(unittest.TestCase):
         form = create_form(self.house.scope, "Join us")
         for title in ("One", "Two", "Three"):
             change_form_texts(
-                self.house.scope, form, read_form(self.house.scope, form).revision, FormTexts(title=title)
+                self.house.scope, form, read_draft(self.house.scope, form).revision, FormTexts(title=title)
             )
         page = self.office.get(f"collect/{form}").text
         change = re.search(r'/undo">.*?name="change" value="(\d+)"', page, re.S)
@@ -260,7 +260,7 @@ class TwoAtOnce(unittest.TestCase):
 
     def test_a_form(self) -> None:
         form = create_form(self.house.scope, "Join us")
-        revision = read_form(self.house.scope, form).revision
+        revision = read_draft(self.house.scope, form).revision
         theirs = FormTexts(title="Join them")
         data = {"title": "Join you", "intro": "", "send_label": "Send", "thanks": ""}
         self.overtaken(
@@ -276,7 +276,7 @@ class TwoAtOnce(unittest.TestCase):
 
     def test_a_question(self) -> None:
         form = create_form(self.house.scope, "Join us")
-        revision = read_form(self.house.scope, form).revision
+        revision = read_draft(self.house.scope, form).revision
         theirs = QuestionInput(label="Write to")
         data = {
             "label": "Your email",

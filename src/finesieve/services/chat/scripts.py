@@ -16,7 +16,8 @@ from finesieve.core.limits import TITLE
 from finesieve.core.model.catalogue import Catalogue
 from finesieve.services.kernel.changes import guard_removal, record_change, snapshot
 from finesieve.services.kernel.scope import Scope, Unit
-from finesieve.services.kernel.slugs import slug_from_name
+from finesieve.services.kernel.slugs import free_slug
+from finesieve.store.definitions.catalogue import touch
 from finesieve.store.tables import ChatScriptRow, ChatScriptVersion, Conversation
 
 __all__ = [
@@ -133,12 +134,8 @@ def create_script(scope: Scope, title: str, steps: tuple[Mapping[str, Any], ...]
     if not title.strip() or len(title) > TITLE:
         raise InvalidInput({"title": f"Give it a title of at most {TITLE} characters."})
     with scope.transaction("editor") as unit:
-        taken = set(unit.session.exec(select(ChatScriptRow.slug)).all())
-        base = slug_from_name(title.strip())
-        slug, number = base, 1
-        while slug in taken:
-            number += 1
-            slug = f"{base[:50]}-{number}"
+        touch(unit.session, unit.workspace_id)  # whoever makes one at the same time waits here
+        slug = free_slug(title.strip(), set(unit.session.exec(select(ChatScriptRow.slug)).all()))
         document = Script.model_validate({"title": title.strip(), "steps": list(steps), "languages": [_language(unit)]})
         row = ChatScriptRow(workspace_id=unit.workspace_id, slug=slug, draft=document.model_dump(mode="json"))
         unit.session.add(row)

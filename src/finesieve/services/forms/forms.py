@@ -19,7 +19,7 @@ from finesieve.core.limits import TITLE
 from finesieve.core.model.catalogue import LEVEL_QUESTION, Catalogue, hidden_groups
 from finesieve.services.kernel.changes import record_change, snapshot
 from finesieve.services.kernel.scope import Scope, Unit
-from finesieve.services.kernel.slugs import slug_from_name
+from finesieve.services.kernel.slugs import free_slug
 from finesieve.services.usage.awaiting import awaited_in
 from finesieve.services.usage.documents import rows_of_forms
 from finesieve.store.definitions.catalogue import touch
@@ -155,12 +155,8 @@ def create_form(scope: Scope, title: str, channel: Channel = "sign-up") -> int:
         title = title.strip()
         if not title or len(title) > TITLE:
             raise InvalidInput({"title": "Give the form a title of at most 200 characters."})
-        taken = set(unit.session.exec(select(FormRow.slug)).all())
-        base, number = slug_from_name(title), 1
-        slug = base
-        while slug in taken:
-            number += 1
-            slug = f"{base}-{number}"
+        touch(unit.session, unit.workspace_id)  # whoever makes one at the same time waits here
+        slug = free_slug(title, set(unit.session.exec(select(FormRow.slug)).all()))
         first = Question(id="q1", field_id=unit.catalogue.by_key["email"].id)
         language = unit.manner.language.partition("_")[0]
         label = {"checkout": "Order and pay", "account": "Save"}.get(channel, "Send")
@@ -169,7 +165,6 @@ def create_form(scope: Scope, title: str, channel: Channel = "sign-up") -> int:
         draft = document.model_dump(mode="json")
         row = FormRow(workspace_id=unit.workspace_id, slug=slug, channel=channel, draft=draft)
         unit.session.add(row)
-        touch(unit.session, unit.workspace_id)
         unit.session.flush()
         return row.id or 0
 

@@ -32,6 +32,7 @@ RUN_TASK: Final = "run_task"
 
 
 STOPPED: Final = "It was stopped; nothing has changed."
+_BROKEN_OFF: Final = "Something went wrong here; nothing has changed."
 
 
 class Stopped(FineSieveError):
@@ -184,10 +185,12 @@ def run_task(store: Store, workspace_id: int, task_id: int, clock: Clock = utc_n
         state, message = "failed", str(problem)
     except Exception:
         _log.exception("task %d failed", task_id)
-        state, message = "failed", "Something went wrong here; nothing has changed."
+        state, message = "failed", _BROKEN_OFF
     with keeper.transaction("owner") as unit:
         row = unit.session.get(Task, task_id, with_for_update=True)
         assert row is not None
+        if message == _BROKEN_OFF and row.done:
+            message = f"Something went wrong after {row.done} of {row.total}; what was done by then stays."
         row.state, row.message, row.result = state, message, result
         row.done = row.total if state == "done" else row.done
         unit.session.add(row)

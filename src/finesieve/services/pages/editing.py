@@ -13,9 +13,10 @@ from finesieve.core.pages.definition import MemberPage
 from finesieve.core.pages.reading import PageProblem, ReadBlock, page_problems
 from finesieve.services.kernel.changes import record_change, snapshot
 from finesieve.services.kernel.scope import Scope, Unit
-from finesieve.services.kernel.slugs import slug_from_name
+from finesieve.services.kernel.slugs import free_slug
 from finesieve.services.pages.reading import blocks_for, may_read, reader_of
 from finesieve.services.values.value_lines import person_name
+from finesieve.store.definitions.catalogue import touch
 from finesieve.store.reading.people import page_of_people
 from finesieve.store.tables import PageRow, PageVersion, Segment
 
@@ -105,12 +106,8 @@ def create_page(scope: Scope, title: str) -> int:
     """Make a page; gives its id. Raises InvalidInput for an empty title."""
     with scope.transaction("editor") as unit:
         document = _document({"title": title.strip(), "blocks": [{"text": ""}]})
-        taken = set(unit.session.exec(select(PageRow.slug)).all())
-        base, number = slug_from_name(document.title), 1
-        slug = base
-        while slug in taken:
-            number += 1
-            slug = f"{base}-{number}"
+        touch(unit.session, unit.workspace_id)  # whoever makes one at the same time waits here
+        slug = free_slug(document.title, set(unit.session.exec(select(PageRow.slug)).all()))
         row = PageRow(workspace_id=unit.workspace_id, slug=slug, draft=document.model_dump(mode="json"))
         unit.session.add(row)
         unit.session.flush()

@@ -366,12 +366,12 @@ def create_segment(scope: Scope, name: str) -> int:
         name = name.strip()
         if not name or len(name) > LABEL:
             raise InvalidInput({"name": "Give the segment a name of at most 120 characters."})
+        touch(unit.session, unit.workspace_id)  # whoever makes one at the same time waits here
         last = unit.session.exec(select(func.max(Segment.position))).one()
         key = key_from_label(name, {one.key for one in segment_rows(unit)})
         row = Segment(workspace_id=unit.workspace_id, key=key, name=name, position=(last or 0) + 1, owner=unit.actor)
         unit.session.add(row)
         unit.session.flush()
-        touch(unit.session, unit.workspace_id)
         return row.id or 0
 
 
