@@ -8,7 +8,7 @@ from itertools import islice
 from typing import Any, Final
 
 import psycopg
-from sqlalchemy import DateTime, Integer, Numeric, Select, Text, any_, case, cast, func, literal
+from sqlalchemy import DateTime, Integer, Numeric, Select, Text, any_, case, cast, func, literal, text
 from sqlalchemy.dialects.postgresql import ARRAY
 from sqlalchemy.exc import DBAPIError
 from sqlmodel import Session
@@ -22,6 +22,8 @@ from finesieve.store.language.compiler import Sql
 
 __all__ = ["csv_of_rows", "is_written_here"]
 
+_AS_ISO: Final = text("SET LOCAL DateStyle = 'ISO'")
+"""Whatever the server says of dates."""
 _PIECE: Final = 1_000
 """Lines given at a time, and between two looks at the clock."""
 
@@ -34,9 +36,10 @@ def is_written_here(field: Field) -> bool:
 def csv_of_rows(session: Session, query: Select[Any], fields: Sequence[Field], moment: Moment) -> Iterator[str]:
     """The rows of a query, of one column for each field, as CSV in pieces."""
     columns = list(query.selected_columns)
-    cells = [_WRITERS[field.type.kind](column, moment) for field, column in zip(fields, columns, strict=True)]
+    cells = [_cell(field, column, moment) for field, column in zip(fields, columns, strict=True)]
     statement, given = _with_values(session, query.with_only_columns(*cells, maintain_column_froms=True))
     driver: Any = session.connection().connection.driver_connection
+    session.execute(_AS_ISO)
     try:
         with driver.cursor() as cursor, cursor.copy(f"COPY ({statement}) TO STDOUT (FORMAT csv)", given) as copy:
             lines = (bytes(line[:-1]) for line in copy)
@@ -46,6 +49,19 @@ def csv_of_rows(session: Session, query: Select[Any], fields: Sequence[Field], m
     except psycopg.Error as error:
         # As the session itself would say it, which knows what becomes of the transaction.
         raise DBAPIError.instance(statement, None, error, psycopg.Error) from error
+
+
+def _cell(field: Field, value: Sql, moment: Moment) -> Sql:
+    return value if _is_plain(field) else _WRITERS[field.type.kind](value, moment)
+
+
+def _is_plain(field: Field) -> bool:
+    """Whether its values are texts of which none begins like a formula: phone numbers are kept in digits, options are
+    known."""
+    if field.derived:
+        return False
+    options = field.value_type.options if field.type.kind == "choice" else ()
+    return field.type_key == "phone" or (bool(options) and not any(one.startswith(FORMULA_STARTS) for one in options))
 
 
 def _with_values(session: Session, query: Select[Any]) -> tuple[str, Mapping[str, Any]]:
@@ -62,7 +78,7 @@ def _with_values(session: Session, query: Select[Any]) -> tuple[str, Mapping[str
 
 def _text(value: Sql, _moment: Moment) -> Sql:
     # The pattern is tried on the few that begin so.
-    begins = func.left(value, 1) == any_(literal(list(FORMULA_STARTS), ARRAY(Text)))
+    begins = func.ascii(value) == any_(literal([ord(one) for one in FORMULA_STARTS], ARRAY(Integer)))
     guarded = case((value.regexp_match(f"^({PLAIN_FIGURE})$"), value), else_=literal("'", Text()) + value)
     return case((begins, guarded), else_=value)
 
@@ -80,7 +96,7 @@ def _several(value: Sql, moment: Moment) -> Sql:
 
 
 def _date(value: Sql, _moment: Moment) -> Sql:
-    return func.to_char(value, "YYYY-MM-DD")
+    return cast(value, Text)
 
 
 def _time(value: Sql, _moment: Moment) -> Sql:
