@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.background import BackgroundTask
 from starlette.responses import RedirectResponse, Response
 
@@ -15,13 +15,14 @@ from finesieve.web.errors import status_of
 from finesieve.web.languages import accepted_languages
 from finesieve.web.members import forget_member, member_of, remember_member
 from finesieve.web.posted import Posted, whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.security import same_site
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/account/{workspace}")
+router = PrefixRouter(prefix="/account/{workspace}")
 
 
 class _Head:

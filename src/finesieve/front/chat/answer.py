@@ -1,6 +1,6 @@
 """A page of its own for what cannot be typed in a conversation."""
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import Response
 
 from finesieve.core.errors import LinkEnded
@@ -9,12 +9,13 @@ from finesieve.services.chat.on_a_page import AskedOnPage
 from finesieve.web.addresses import address_of
 from finesieve.web.languages import accepted_languages
 from finesieve.web.posted import Posted, takes_files
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/answer/{workspace}/{token}")
+router = PrefixRouter(prefix="/answer/{workspace}/{token}")
 
 
 @router.get("")

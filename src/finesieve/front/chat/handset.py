@@ -4,7 +4,7 @@ import secrets
 from dataclasses import replace
 from typing import Final
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.chat.plain import as_texts
@@ -12,12 +12,13 @@ from finesieve.core.errors import NotFound
 from finesieve.core.forms.wording import wording_without_form
 from finesieve.services.chat.holding import Line
 from finesieve.web.posted import Posted
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/handset/{workspace}")
+router = PrefixRouter(prefix="/handset/{workspace}")
 _FIRST: Final = "+447700900123"
 
 

@@ -4,7 +4,7 @@ import secrets
 from typing import Any, Final
 from urllib.parse import urlencode
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.chat.turn import Reply
@@ -15,13 +15,14 @@ from finesieve.web.addresses import address_of
 from finesieve.web.languages import accepted_languages
 from finesieve.web.members import member_of
 from finesieve.web.posted import Posted, whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.security import framed_by
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/chat/{workspace}/{script}")
+router = PrefixRouter(prefix="/chat/{workspace}/{script}")
 _DAYS: Final = 30
 _INPUTS: Final = {
     "number": ("text", "decimal"), "money": ("text", "decimal"), "email": ("email", "email"), "phone": ("tel", "tel"),

@@ -1,19 +1,20 @@
 """A member page, for whoever may read it."""
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.forms.wording import wording_without_form
 from finesieve.web.languages import accepted_languages
 from finesieve.web.members import member_of
 from finesieve.web.pages import block_html
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.site import site_of
 from finesieve.web.sound import sound_address
 from finesieve.web.templating import render
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/pages/{workspace}")
+router = PrefixRouter(prefix="/pages/{workspace}")
 
 
 class _Head:

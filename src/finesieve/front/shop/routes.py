@@ -5,7 +5,7 @@ from datetime import timedelta
 from typing import Final
 from urllib.parse import quote
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound
@@ -16,12 +16,13 @@ from finesieve.web.carts import cart_cookie, cart_of_browser
 from finesieve.web.languages import accepted_languages
 from finesieve.web.papers import paper_pdf
 from finesieve.web.posted import Posted, whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/shop/{workspace}")
+router = PrefixRouter(prefix="/shop/{workspace}")
 _DAYS = 30
 
 

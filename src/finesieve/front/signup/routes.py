@@ -7,7 +7,7 @@ from typing import Any, Final, ParamSpec
 from urllib.parse import urlencode
 
 from babel import Locale
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, LinkEnded, NotFound, Unavailable
@@ -22,13 +22,14 @@ from finesieve.web.fillings import fillings_after
 from finesieve.web.languages import accepted_languages
 from finesieve.web.members import member_of
 from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.security import framed_by
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/join/{workspace}/{form_slug}")
+router = PrefixRouter(prefix="/join/{workspace}/{form_slug}")
 _MOST_TOUCHED: Final = 500
 
 

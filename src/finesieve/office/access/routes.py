@@ -1,6 +1,6 @@
 """Signing in and out, choosing and making a workspace."""
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound, TooOften, Unavailable
@@ -16,13 +16,14 @@ from finesieve.services.transfer.setups import list_starters, load_setup, starte
 from finesieve.web.addresses import address_of
 from finesieve.web.errors import status_of
 from finesieve.web.posted import Posted, PostedForm, takes_files
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.security import same_site
 from finesieve.web.site import Site, site_of
 from finesieve.web.templating import render
 
 __all__ = ["router"]
 
-router = APIRouter()
+router = PrefixRouter()
 
 DEMO_EMAIL = "maud@brackenfold.example"
 DEVICE = "finesieve_device"

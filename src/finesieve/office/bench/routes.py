@@ -3,7 +3,7 @@
 import secrets
 from urllib.parse import urlencode
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
@@ -16,11 +16,12 @@ from finesieve.services.forms.forms import list_forms
 from finesieve.services.people.bench import find_anything, read_bench
 from finesieve.services.sift.segments import list_segments
 from finesieve.web.posted import Posted, PostedForm, whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.site import site_of
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}")
+router = PrefixRouter(prefix="/w/{slug}")
 
 
 def _sections(desk: Desk) -> list[Section]:

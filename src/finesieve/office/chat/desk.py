@@ -2,7 +2,7 @@
 
 import secrets
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import Conflict, InvalidInput
@@ -19,10 +19,11 @@ from finesieve.services.chat.desk import (
     waiting_at_desk,
 )
 from finesieve.web.posted import Posted, whole_number
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/follow-up/desk")
+router = PrefixRouter(prefix="/w/{slug}/follow-up/desk")
 
 
 @router.get("")

@@ -3,7 +3,7 @@
 from typing import Any, Final
 from urllib.parse import urlencode
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response, StreamingResponse
 
 from finesieve.core.chat.script import ADDRESS_NAMES, PASSING_TYPES, VERBS
@@ -55,11 +55,12 @@ from finesieve.services.forms.forms import list_forms
 from finesieve.services.kernel.changes import redoable_change, undo_change, undoable_change
 from finesieve.services.kernel.inputs import read_input
 from finesieve.web.posted import Posted, PostedForm, whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.templating import render
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/collect/chat")
+router = PrefixRouter(prefix="/w/{slug}/collect/chat")
 _NEW_TYPES: Final = ("short_text", "number", "yes_no", "date", "email", "phone", "money", "choice")
 
 

@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import Any, Literal
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import Response
 
 from finesieve.core.errors import InvalidExpression, InvalidInput, NotFound, Overtaken
@@ -55,10 +55,11 @@ from finesieve.services.kernel.changes import redoable_change, undo_change, undo
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.upkeep.form_findings import findings_of_form
 from finesieve.web.posted import Posted, PostedForm, whole_number
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}")
+router = PrefixRouter(prefix="/w/{slug}/collect/{form_id:int}")
 
 Part = Section | Question | Remark
 

@@ -1,6 +1,6 @@
 """Forms: the list, and making one."""
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput
@@ -11,10 +11,11 @@ from finesieve.services.define.groups import read_catalogue
 from finesieve.services.forms.beginning import create_account_form, create_checkout
 from finesieve.services.forms.forms import create_form, list_forms
 from finesieve.web.posted import Posted
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/collect")
+router = PrefixRouter(prefix="/w/{slug}/collect")
 
 
 @router.get("")

@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import Response
 
 from finesieve.core.errors import Conflict, InvalidInput
@@ -13,10 +13,11 @@ from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define.named_checks import change_check, create_check, list_checks, remove_check
 from finesieve.web.posted import Posted, whole_number
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/collect/checks")
+router = PrefixRouter(prefix="/w/{slug}/collect/checks")
 KINDS = ("pattern", "range", "length", "count", "date")
 
 

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from typing import Any, get_args
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound
@@ -19,10 +19,11 @@ from finesieve.services.forms.composing import add_section, lay_out, set_steps
 from finesieve.services.forms.forms import FormView, read_form
 from finesieve.services.kernel.changes import redoable_change, undo_change, undoable_change
 from finesieve.web.posted import Posted, PostedForm
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}/plan")
+router = PrefixRouter(prefix="/w/{slug}/collect/{form_id:int}/plan")
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,6 +1,6 @@
 """Publishing: what a draft would change and what its cases say; versions, and going back to one."""
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput
@@ -13,10 +13,11 @@ from finesieve.services.forms.forms import form_versions, read_form, return_to_v
 from finesieve.services.forms.publishing import proof_of, publish
 from finesieve.services.upkeep.form_findings import findings_of_form
 from finesieve.web.posted import Posted
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}")
+router = PrefixRouter(prefix="/w/{slug}/collect/{form_id:int}")
 
 
 @router.get("/publish")

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.commerce.amounts import in_currency
@@ -24,10 +24,11 @@ from finesieve.services.people.records import people_like
 from finesieve.services.upkeep.form_findings import findings_of_form
 from finesieve.web.fillings import fillings_after
 from finesieve.web.posted import Posted, PostedForm, whole_number
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}")
+router = PrefixRouter(prefix="/w/{slug}/collect/{form_id:int}")
 
 
 @router.get("/rehearse")

@@ -3,7 +3,7 @@
 from typing import Any
 from urllib.parse import urlencode
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import Response, StreamingResponse
 
 from finesieve.core.errors import InvalidInput, TookTooLong
@@ -16,10 +16,11 @@ from finesieve.services.forms.sendings import SendingsPage, SentQuery, list_send
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.kernel.ledger import read_manner
 from finesieve.web.posted import whole_number
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}/sent")
+router = PrefixRouter(prefix="/w/{slug}/collect/{form_id:int}/sent")
 
 
 def _asked(request: Request) -> dict[str, str]:

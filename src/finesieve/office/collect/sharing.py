@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from io import BytesIO
 
 import segno
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound
@@ -15,10 +15,11 @@ from finesieve.office.shared.frame import back_with, page
 from finesieve.services.forms.forms import FormView, read_form
 from finesieve.services.forms.sharing import embed_on
 from finesieve.web.posted import Posted
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}/share")
+router = PrefixRouter(prefix="/w/{slug}/collect/{form_id:int}/share")
 
 
 def _address(request: Request, desk: Desk, view: FormView) -> str:

@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput
@@ -17,10 +17,11 @@ from finesieve.services.forms.forms import FormView, read_form
 from finesieve.services.forms.showing import set_shown_at, shown_at, tell_of_orders
 from finesieve.services.kernel.changes import redoable_change, undo_change, undoable_change
 from finesieve.web.posted import Posted
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}/answers")
+router = PrefixRouter(prefix="/w/{slug}/collect/{form_id:int}/answers")
 
 
 @router.get("")

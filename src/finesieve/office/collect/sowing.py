@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import Any, Final, get_args
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import Response
 
 from finesieve.core.errors import InvalidInput, NotFound
@@ -19,10 +19,11 @@ from finesieve.services.forms.forms import FormView, read_form
 from finesieve.services.forms.sowing import choices_to_sow_by, set_asked
 from finesieve.services.kernel.changes import redoable_change, undo_change, undoable_change
 from finesieve.web.posted import Posted
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}/asked")
+router = PrefixRouter(prefix="/w/{slug}/collect/{form_id:int}/asked")
 _SIGNS: Final[Mapping[str, str]] = {"required": "full", "optional": "open", "not asked": "bare"}
 _AFTER: Final[Mapping[str, str]] = {"required": "optional", "optional": "not asked", "not asked": "required"}
 

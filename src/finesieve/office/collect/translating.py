@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import Response
 
 from finesieve.core.errors import InvalidInput, NotFound, Overtaken
@@ -14,10 +14,11 @@ from finesieve.office.shared.frame import back_with, page
 from finesieve.services.forms.composing import set_phrases
 from finesieve.services.forms.forms import known_phrases, read_form
 from finesieve.web.posted import Posted
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/collect/{form_id:int}/languages")
+router = PrefixRouter(prefix="/w/{slug}/collect/{form_id:int}/languages")
 
 
 @router.get("")

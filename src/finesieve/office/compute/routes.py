@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, Overtaken, TookTooLong, TooOften, Unavailable
@@ -32,12 +32,13 @@ from finesieve.services.kernel.changes import last_change
 from finesieve.services.kernel.inputs import read_input
 from finesieve.services.sift.effect import Effect, effect_of
 from finesieve.web.posted import Posted, whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.security import style_nonce
 from finesieve.web.templating import render
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/compute")
+router = PrefixRouter(prefix="/w/{slug}/compute")
 
 
 @router.get("")

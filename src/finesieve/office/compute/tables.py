@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from decimal import Decimal
 from urllib.parse import urlencode
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.fields.about import PERSON
@@ -26,10 +26,11 @@ from finesieve.office.shared.desk import Desk, DeskHere
 from finesieve.office.shared.frame import page
 from finesieve.services.define.groups import read_catalogue
 from finesieve.web.posted import Posted, PostedForm, whole_number
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/compute")
+router = PrefixRouter(prefix="/w/{slug}/compute")
 _ROWS = 12
 
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Collection, Mapping
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import Response
 
 from finesieve.core.errors import InvalidExpression, InvalidInput
@@ -15,10 +15,11 @@ from finesieve.office.shared.sentences import Vocabulary, being_chosen, words_ab
 from finesieve.services.define.approval import TOLD, change_approval, could_be_held, read_approval
 from finesieve.services.define.groups import read_catalogue
 from finesieve.web.posted import Posted
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/define/approval")
+router = PrefixRouter(prefix="/w/{slug}/define/approval")
 _LABELS: Mapping[str, str] = {
     "waiting": "While they wait",
     "asked": "When you ask for more",

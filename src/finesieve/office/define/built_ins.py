@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import Response
 
 from finesieve.core.errors import InvalidInput
@@ -12,10 +12,11 @@ from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define.built_ins import built_in_parts, use_part
 from finesieve.services.define.groups import read_catalogue
 from finesieve.web.posted import Posted
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/define/built-in")
+router = PrefixRouter(prefix="/w/{slug}/define/built-in")
 
 
 @router.get("")

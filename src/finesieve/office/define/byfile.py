@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound
@@ -21,11 +21,12 @@ from finesieve.services.transfer.setups import (
     starter_text,
 )
 from finesieve.web.posted import Posted, takes_files, whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.site import site_of
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/define")
+router = PrefixRouter(prefix="/w/{slug}/define")
 
 
 @router.get("/file")

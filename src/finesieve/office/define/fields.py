@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import Any, Final
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound, Overtaken
@@ -40,6 +40,7 @@ from finesieve.services.kernel.inputs import read_input
 from finesieve.services.transfer.exports import values_as_csv
 from finesieve.services.upkeep.readings import read_values_of
 from finesieve.web.posted import Posted, PostedForm, whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.templating import render
 
 __all__ = [
@@ -47,7 +48,7 @@ __all__ = [
     "router",
 ]
 
-router = APIRouter(prefix="/w/{slug}/define")
+router = PrefixRouter(prefix="/w/{slug}/define")
 
 
 # Making

@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import Any
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import Conflict, InvalidInput, Overtaken
@@ -27,10 +27,11 @@ from finesieve.services.define.groups import (
 from finesieve.services.define.printing import address_of_group
 from finesieve.services.kernel.inputs import read_input, read_shown
 from finesieve.web.posted import Posted, PostedForm
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/define")
+router = PrefixRouter(prefix="/w/{slug}/define")
 
 
 @router.get("")

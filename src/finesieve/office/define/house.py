@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from urllib.parse import quote
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, Overtaken
@@ -18,11 +18,12 @@ from finesieve.services.upkeep.readings import find_at
 from finesieve.services.values.files import read_shelf, take_files
 from finesieve.services.values.house import cancel_scheduled, list_house, read_house_value, set_house_value
 from finesieve.web.posted import Posted, takes_files, whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.site import site_of
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/define")
+router = PrefixRouter(prefix="/w/{slug}/define")
 
 
 @router.get("/house")

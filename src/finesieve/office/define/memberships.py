@@ -3,7 +3,7 @@
 from collections.abc import Callable, Mapping
 from typing import Any, TypeVar
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound, Overtaken
@@ -33,10 +33,11 @@ from finesieve.services.define.tagging import plan_tag_off, take_tag_off
 from finesieve.services.kernel.inputs import Input, read_input, read_shown
 from finesieve.services.kernel.scope import Scope
 from finesieve.web.posted import Posted, PostedForm
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["level_router", "router"]
 
-router = APIRouter(prefix="/w/{slug}/define")
+router = PrefixRouter(prefix="/w/{slug}/define")
 _Asked = TypeVar("_Asked", bound=Input)
 _KINDS = {"lists": "list", "levels": "level"}
 
@@ -116,7 +117,7 @@ def save_membership(request: Request, desk: DeskHere, page_name: str, membership
     return back_with(desk.path(f"define/{page_name}"), change)
 
 
-level_router = APIRouter(prefix="/w/{slug}/define")
+level_router = PrefixRouter(prefix="/w/{slug}/define")
 
 
 @level_router.get("/levels/{level_id:int}")

@@ -1,6 +1,6 @@
 """What formulas call a field: a page of its own, which says where that stands."""
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput
@@ -11,10 +11,11 @@ from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define.groups import read_catalogue, read_field
 from finesieve.services.define.naming import call_field
 from finesieve.web.posted import Posted
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/define/fields/{field_id:int}/name")
+router = PrefixRouter(prefix="/w/{slug}/define/fields/{field_id:int}/name")
 
 
 @router.get("")

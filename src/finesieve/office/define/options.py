@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import Conflict, InvalidInput, Overtaken
@@ -26,10 +26,11 @@ from finesieve.services.define.options import (
 )
 from finesieve.services.kernel.inputs import read_input, read_shown
 from finesieve.web.posted import Posted, PostedForm, whole_number
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/define")
+router = PrefixRouter(prefix="/w/{slug}/define")
 MOST_ROWS = 600
 
 

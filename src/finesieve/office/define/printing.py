@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from pydantic import ValidationError
 from starlette.responses import RedirectResponse, Response
 
@@ -15,10 +15,11 @@ from finesieve.office.shared.frame import back_with, page
 from finesieve.services.define.groups import read_catalogue
 from finesieve.services.define.printing import change_printing, read_printing
 from finesieve.web.posted import Posted, PostedForm
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/define/{group_id:int}/printed")
+router = PrefixRouter(prefix="/w/{slug}/define/{group_id:int}/printed")
 _MOST = 12
 
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, Overtaken
@@ -22,10 +22,11 @@ from finesieve.services.define.record_types import (
 )
 from finesieve.services.kernel.inputs import read_input, read_shown
 from finesieve.web.posted import Posted
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/define/records")
+router = PrefixRouter(prefix="/w/{slug}/define/records")
 
 
 @router.get("/new")

@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput
@@ -15,10 +15,11 @@ from finesieve.services.define.groups import read_catalogue, read_field
 from finesieve.services.define.moving import begin_move, plan_move
 from finesieve.services.define.retyping import begin_type_change, plan_type_change
 from finesieve.web.posted import Posted, whole_number
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/define/fields/{field_id:int}")
+router = PrefixRouter(prefix="/w/{slug}/define/fields/{field_id:int}")
 
 
 @router.get("/type")

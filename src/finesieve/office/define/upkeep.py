@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, Overtaken
@@ -21,11 +21,12 @@ from finesieve.services.kernel.tasks import read_task, stop_task
 from finesieve.services.upkeep.dismissing import ask_in, bring_back, count_open, dismiss, open_findings
 from finesieve.services.upkeep.readings import compare_fields
 from finesieve.web.posted import Posted, whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.templating import render
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/define")
+router = PrefixRouter(prefix="/w/{slug}/define")
 
 
 @router.get("/findings")

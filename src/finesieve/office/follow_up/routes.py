@@ -1,6 +1,6 @@
 """The outbox: letters that would be sent."""
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.office.shared.desk import DeskHere
@@ -8,10 +8,11 @@ from finesieve.office.shared.follow_up import follow_up_sections
 from finesieve.office.shared.frame import page
 from finesieve.services.follow_up.outbox import read_outbox
 from finesieve.web.posted import whole_number
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/follow-up")
+router = PrefixRouter(prefix="/w/{slug}/follow-up")
 
 
 @router.get("")

@@ -1,6 +1,6 @@
 """The reference of the language, whole and as help beside an editor; words for completion."""
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import JSONResponse, Response
 
 from finesieve.core.language.functions import FUNCTIONS
@@ -11,11 +11,12 @@ from finesieve.office.shared.desk import DeskHere
 from finesieve.office.shared.frame import Entry, Section, page
 from finesieve.services.compute.language import text_as_read, what_is_held, words_here
 from finesieve.web.posted import whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.templating import render
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/language")
+router = PrefixRouter(prefix="/w/{slug}/language")
 
 
 @router.get("")

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from typing import Final, get_args
 from urllib.parse import urlencode
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response, StreamingResponse
 
 from finesieve.core.commerce.facts import STATES
@@ -29,11 +29,12 @@ from finesieve.services.commerce.papers import read_paper
 from finesieve.services.define.groups import read_catalogue
 from finesieve.web.papers import paper_page, paper_pdf
 from finesieve.web.posted import Posted, PostedForm, whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.site import site_of
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/orders")
+router = PrefixRouter(prefix="/w/{slug}/orders")
 _DOES: Final = {"packed": "Packed", "sent": "Sent", "placed": "Back to placed", "cancelled": "Cancel the order"}
 
 

@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Final, get_args
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from markupsafe import Markup, escape
 from starlette.responses import RedirectResponse, Response
 
@@ -31,11 +31,12 @@ from finesieve.services.pages.editing import (
 )
 from finesieve.web.pages import block_html
 from finesieve.web.posted import Posted, PostedForm, whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.sound import sound_address
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/follow-up/pages")
+router = PrefixRouter(prefix="/w/{slug}/follow-up/pages")
 _MOST: Final = 60
 
 

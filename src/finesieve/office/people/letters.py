@@ -3,7 +3,7 @@
 import secrets
 from collections.abc import Mapping
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput
@@ -25,10 +25,11 @@ from finesieve.services.people.letters import (
 )
 from finesieve.services.people.listing import Listing
 from finesieve.web.posted import Posted, PostedForm
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/people/write")
+router = PrefixRouter(prefix="/w/{slug}/people/write")
 
 
 @router.get("")

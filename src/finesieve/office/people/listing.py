@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 from urllib.parse import urlencode
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from markupsafe import Markup
 from starlette.responses import RedirectResponse, Response
 
@@ -33,11 +33,12 @@ from finesieve.services.people.listing import (
 )
 from finesieve.services.people.profiles import read_line, set_values
 from finesieve.web.posted import Posted, PostedForm, whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.templating import render
 
 __all__ = ["address_of_list", "chosen_people", "router"]
 
-router = APIRouter(prefix="/w/{slug}/people")
+router = PrefixRouter(prefix="/w/{slug}/people")
 
 
 def _query(request: Request) -> PostedForm:

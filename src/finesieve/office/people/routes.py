@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, Overtaken
@@ -25,12 +25,13 @@ from finesieve.services.sift.why import segments_of_person
 from finesieve.services.values.files import read_shelf, take_files
 from finesieve.services.values.steps import open_beside, open_then, open_value
 from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
 
 __all__ = ["people_sections", "router"]
 
-router = APIRouter(prefix="/w/{slug}/people")
+router = PrefixRouter(prefix="/w/{slug}/people")
 
 
 def people_sections(desk: Desk, active: int = -1) -> list[Section]:

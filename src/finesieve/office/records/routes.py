@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, Overtaken
@@ -24,12 +24,13 @@ from finesieve.services.people.records import (
 from finesieve.services.values.files import open_file, open_thumbnail, read_shelf, take_files
 from finesieve.web.downloads import as_download
 from finesieve.web.posted import Posted, PostedForm, takes_files, whole_number
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.site import site_of
 from finesieve.web.templating import render
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}")
+router = PrefixRouter(prefix="/w/{slug}")
 
 
 def _sections(desk: Desk, active: int = 0) -> list[Section]:

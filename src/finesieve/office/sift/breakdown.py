@@ -1,6 +1,6 @@
 """What the people of a segment are like: by the values of a field, and crossed with another."""
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import NotFound
@@ -9,10 +9,11 @@ from finesieve.office.shared.frame import page
 from finesieve.office.sift.index import sift_sections
 from finesieve.services.sift.breakdown import break_down, list_fields_to_break_by
 from finesieve.web.posted import whole_number
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/sift/{segment_id:int}/by")
+router = PrefixRouter(prefix="/w/{slug}/sift/{segment_id:int}/by")
 
 
 @router.get("")

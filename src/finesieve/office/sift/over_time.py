@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Annotated, Final
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 from starlette.responses import Response
 
 from finesieve.core.values import day_written
@@ -14,10 +14,11 @@ from finesieve.office.shared.frame import page
 from finesieve.office.sift.index import sift_sections
 from finesieve.services.sift.over_time import DaySize, over_time, sizes_beside
 from finesieve.services.sift.segments import list_segments
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/sift/{segment_id:int}/time")
+router = PrefixRouter(prefix="/w/{slug}/sift/{segment_id:int}/time")
 _WIDTH: Final = 700.0
 _HEIGHT: Final = 130.0
 _AGO: Final = (("yesterday", 1), ("a week ago", 7), ("a month ago", 30), ("ninety days ago", 90))

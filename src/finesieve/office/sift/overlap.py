@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Final
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput, NotFound
@@ -16,10 +16,11 @@ from finesieve.services.sift.overlap import MOST, Overlap, overlap_of, region_pe
 from finesieve.services.sift.segments import list_segments
 from finesieve.services.sift.versions import Strand
 from finesieve.web.posted import Posted, whole_number
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/sift/overlap")
+router = PrefixRouter(prefix="/w/{slug}/sift/overlap")
 _WIDTH: Final = 700.0
 _LETTER: Final = 7.5
 

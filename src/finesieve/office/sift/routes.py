@@ -4,7 +4,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Final
 from urllib.parse import urlencode
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import FileResponse, RedirectResponse, Response, StreamingResponse
 
 from finesieve.core.errors import InvalidExpression, InvalidInput, Overtaken
@@ -39,12 +39,13 @@ from finesieve.services.sift.segments import (
     remove_segment,
 )
 from finesieve.web.posted import Posted
+from finesieve.web.routing import PrefixRouter
 from finesieve.web.security import style_nonce
 from finesieve.web.site import site_of
 
 __all__ = ["router"]
 
-router = APIRouter(prefix="/w/{slug}/sift")
+router = PrefixRouter(prefix="/w/{slug}/sift")
 
 
 @router.get("")

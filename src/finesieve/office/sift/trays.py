@@ -1,6 +1,6 @@
 """A tray of a segment: who lies on it, working with them, a segment made of it."""
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from starlette.responses import RedirectResponse, Response
 
 from finesieve.core.errors import InvalidInput
@@ -13,10 +13,11 @@ from finesieve.office.sift.index import sift_sections
 from finesieve.services.sift.segments import read_segment
 from finesieve.services.sift.trays import missing_at, save_tray, tray_condition, tray_people
 from finesieve.web.posted import Posted
+from finesieve.web.routing import PrefixRouter
 
 __all__ = ["looked_without", "router"]
 
-router = APIRouter(prefix="/w/{slug}/sift/{segment_id:int}/tray/{place:int}")
+router = PrefixRouter(prefix="/w/{slug}/sift/{segment_id:int}/tray/{place:int}")
 
 
 def looked_without(written: str) -> list[int]:

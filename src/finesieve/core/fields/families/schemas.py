@@ -18,7 +18,7 @@ from finesieve.core.values import read_json, write_json
 
 __all__ = ["misfit", "schema_problem"]
 
-MOST_STEPS: Final = 100_000
+MOST_STEPS: Final = 60_000
 MOST_PARTS: Final = 2_000
 _OF_MANY: Final = ("properties", "patternProperties", "$defs", "definitions", "dependentSchemas")
 _OF_LIST: Final = ("allOf", "anyOf", "oneOf", "prefixItems")
