@@ -12,7 +12,19 @@ from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue, read_field
 from finesieve.services.define.naming import call_field
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
-from finesieve.services.forms.composing import FormTexts, QuestionInput, change_form_texts, change_question
+from finesieve.services.forms.composing import (
+    FormSettings,
+    FormTexts,
+    QuestionInput,
+    SectionInput,
+    add_question,
+    add_section,
+    change_form_settings,
+    change_form_texts,
+    change_question,
+    change_section,
+    set_phrases,
+)
 from finesieve.services.forms.forms import publish_form, read_draft, read_form
 from finesieve.services.kernel.changes import undo_change
 from finesieve.services.people.listing import Listing, list_people
@@ -98,6 +110,39 @@ class Naming(Chats):
         self.assertEqual(steps[0].texts[0].text, "You have {bed_length} m.")  # type: ignore[union-attr]
         self.assertEqual(steps[1].checks[0].expression, "bed_length > 1")  # type: ignore[union-attr]
         self.assertEqual([one.value for one in steps[2].actions], ["bed_length", "plot_length"])  # type: ignore[union-attr]
+
+    def test_translations_and_the_same_words_about_something_else(self) -> None:
+        """In a section about plots the same words mean the plot’s; a translation stays under its text."""
+        plots = create_record_type(self.scope, RecordTypeInput(singular="Plot", plural="Plots"))
+        group = next(one.id for one in read_catalogue(self.scope).all_groups if one.about == f"record:{plots}")
+        own = create_field(self.scope, group, FieldInput(label="Plot length", type_key="number"))
+        soil = create_field(self.scope, group, FieldInput(label="Soil", type_key="short_text"))
+        form = make_form(self.house, "plot_length", "favourite")
+
+        def change(step: Any, *rest: Any) -> None:
+            step(self.scope, form, read_draft(self.scope, form).revision, *rest)
+
+        change(change_form_settings, FormSettings(languages=("de",)))
+        change(add_section, "Your plots")
+        change(change_section, "s2", SectionInput(title="Your plots", repeat=str(plots), one="Plot"))
+        change(add_question, own, "s2")
+        change(add_question, soil, "s2")
+        rule = QuestionInput(show_when="plot_length > 1", help="Of {plot_length} m.")
+        change(change_question, "q3", rule)
+        change(change_question, "q5", rule)
+        change(set_phrases, "de", {"Of {plot_length} m.": "Von {plot_length} m.", "Send": "Senden"})
+        change(publish_form)
+        self.call("bed_length")
+        document = read_draft(self.scope, form).document
+        asked = {one.id: one for one in document.questions}
+        self.assertEqual((asked["q3"].show_when, asked["q3"].help), ("bed_length > 1", "Of {bed_length} m."))
+        self.assertEqual(asked["q5"].show_when, "plot_length > 1")
+        self.assertEqual(document.phrases["de"]["Of {bed_length} m."], "Von {bed_length} m.")
+        self.assertEqual(document.phrases["de"]["Send"], "Senden")
+        self.call("size", own)
+        asked = {one.id: one for one in read_draft(self.scope, form).document.questions}
+        self.assertEqual((asked["q3"].show_when, asked["q5"].show_when), ("bed_length > 1", "size > 1"))
+        self.assertEqual(read_form(self.scope, form).problems, ())
 
     def test_every_earlier_name_stays_right_and_nobody_else_gets_it(self) -> None:
         self.call("bed_length")

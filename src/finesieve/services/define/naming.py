@@ -1,7 +1,7 @@
 """What expressions call a field: changed wherever it stands, while all that was written before stays right."""
 
 from dataclasses import replace
-from typing import Any
+from typing import Any, Final
 
 from finesieve.core.errors import InvalidInput
 from finesieve.core.fields.definition import Field
@@ -14,7 +14,7 @@ from finesieve.store.tables import FieldRow
 
 __all__ = ["call_field"]
 
-_MOST_NAMES = 40
+_MOST_NAMES: Final = 40
 
 
 def call_field(scope: Scope, field_id: int, name: str) -> int:

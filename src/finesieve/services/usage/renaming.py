@@ -2,7 +2,7 @@
 expressions call a field. Rules, formulas, segments and texts are rewritten, published forms as well; all else in them
 stays as it was typed."""
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 from functools import partial
 from typing import Any, Final
 
@@ -11,12 +11,11 @@ from sqlmodel import select
 from finesieve.core.chat.prepare import PreparedScript
 from finesieve.core.chat.script import Script, expressions_of, texts_of
 from finesieve.core.fields.definition import Field
-from finesieve.core.forms.definition import Form
+from finesieve.core.forms.definition import Form, Remark
 from finesieve.core.forms.fees import check_fee
 from finesieve.core.forms.prepare import form_world, section_world
-from finesieve.core.language.checker import Checked, check
+from finesieve.core.language.checker import check
 from finesieve.core.language.names import World
-from finesieve.core.language.placeholders import expressions_in
 from finesieve.core.language.printer import print_text_literal
 from finesieve.core.language.problems import Span
 from finesieve.core.language.tree import Name, walk
@@ -26,6 +25,7 @@ from finesieve.core.model.catalogue import Catalogue
 from finesieve.core.model.reader import reader_world
 from finesieve.core.values import Type
 from finesieve.services.kernel.scope import Unit
+from finesieve.services.usage.rewriting import Check, Placed, Rewrite, in_document, placed_rewritten, text_rewritten
 from finesieve.services.usage.uses import Use, options_named, uses_of
 from finesieve.store.tables import (
     ApprovalRow,
@@ -42,10 +42,6 @@ from finesieve.store.tables import (
 from finesieve.store.values.reshape import rename_values
 
 __all__ = ["call_everywhere", "rename_everywhere"]
-
-Check = Callable[[str], Checked]
-Rewrite = Callable[[str, Check], str]
-"""An expression as it is to be written, by how it is checked where it stands."""
 
 
 def rename_everywhere(unit: Unit, field: Field, renamed: Mapping[str, str]) -> None:
@@ -146,7 +142,7 @@ def _checking(catalogue: Catalogue, world: World) -> Check:
 
 def _in_texts_of(unit: Unit, field: Field, rewrite: Callable[[str], str]) -> None:
     """The help of a field, and what stands in for it in messages."""
-    texts = {text: _text_rewritten(text, rewrite) for text in (field.help, field.settings.fallback) if "{" in text}
+    texts = {text: text_rewritten(text, rewrite) for text in (field.help, field.settings.fallback) if "{" in text}
     row = unit.session.get(FieldRow, field.id) if any(old != new for old, new in texts.items()) else None
     if row is not None:
         row.help = texts.get(row.help, row.help)
@@ -156,22 +152,16 @@ def _in_texts_of(unit: Unit, field: Field, rewrite: Callable[[str], str]) -> Non
         unit.session.add(row)
 
 
-def _text_rewritten(text: str, rewrite: Callable[[str], str]) -> str:
-    for expression in expressions_in(text):
-        text = text.replace("{" + expression + "}", "{" + rewrite(expression) + "}")
-    return text
-
-
 def _in_forms(
     unit: Unit, catalogue: Catalogue, rewrite: Rewrite, besides: Callable[[dict[str, Any], Form], dict[str, Any]]
 ) -> None:
     """Drafts, and published versions, which mean the same as before; `besides` sees to what is no expression."""
 
     def made(document: dict[str, Any]) -> dict[str, Any]:
-        form, found = Form.model_validate(document), document
-        for text, check_here in _expressions(catalogue, form):
-            found = _in_document(found, text, rewrite(text, check_here))
-        return besides(found, form)
+        form = Form.model_validate(document)
+        return besides(
+            placed_rewritten(document, _rules_of(catalogue, form), _texts_of(catalogue, form), rewrite), form
+        )
 
     for version in unit.session.exec(select(FormVersion)).all():
         document = made(version.document)
@@ -185,15 +175,32 @@ def _in_forms(
             unit.session.add(row)
 
 
-def _expressions(catalogue: Catalogue, form: Form) -> Iterator[tuple[str, Check]]:
-    """Every expression of a form with how it is checked there."""
-    world = form_world(form, catalogue)
+def _rules_of(catalogue: Catalogue, form: Form) -> list[Placed]:
+    world, found = form_world(form, catalogue), []
     for place, _, text in form.walk_rules():
         section = form.section_of(place)
-        yield text, _checking(catalogue, section_world(world, section) if section else world)
-    for text in form.walk_texts():
-        for expression in expressions_in(text):
-            yield expression, _checking(catalogue, world)
+        found.append((place, text, _checking(catalogue, section_world(world, section) if section else world)))
+    return found
+
+
+def _texts_of(catalogue: Catalogue, form: Form) -> list[Placed]:
+    """The texts that people read. Their placeholders name what the whole form knows, but for labels of surcharges."""
+    world = form_world(form, catalogue)
+    whole = _checking(catalogue, world)
+    own = (form.title, form.intro, form.send_label, form.thanks, form.title_known, form.send_known)
+    found = [("", text, whole) for text in own]
+    for section in form.sections:
+        inner = _checking(catalogue, section_world(world, section))
+        found += [(section.id, text, whole) for text in (section.title, section.intro)]
+        found += [(section.id, section.repeat.one, whole)] if section.repeat else []
+        for item in section.items:
+            if isinstance(item, Remark):
+                found.append((item.id, item.text, whole))
+                continue
+            texts = (item.label, item.help, item.sample, *item.menu, *(check.message for check in item.checks))
+            found += [(item.id, text, whole) for text in texts]
+            found += [(item.id, surcharge.label, inner) for surcharge in item.surcharges]
+    return found
 
 
 def _in_scripts(
@@ -207,12 +214,10 @@ def _in_scripts(
         document = getattr(row, column)
         script = Script.model_validate(document)
         prepared = PreparedScript(script, catalogue)
-        made = besides(document)
-        for step in script.steps:
-            check_here = prepared.at(step.id).check
-            placeholders = (one for _, text in texts_of(step) for one in expressions_in(text))
-            for text in (*expressions_of(step), *placeholders):
-                made = _in_document(made, text, rewrite(text, check_here))
+        steps = [(step, prepared.at(step.id).check) for step in script.steps]
+        rules = [(step.id, text, check_here) for step, check_here in steps for text in expressions_of(step)]
+        texts = [(step.id, text, check_here) for step, check_here in steps for _, text in texts_of(step)]
+        made = besides(placed_rewritten(document, rules, texts, rewrite))
         if made != document:
             setattr(row, column, made)
             unit.session.add(row)
@@ -267,13 +272,13 @@ def _replace_expression(unit: Unit, use: Use, text: str) -> None:
         approval = unit.session.get(ApprovalRow, use.id)
         if approval is not None:
             approval.waits_when = text if approval.waits_when == use.expression else approval.waits_when
-            approval.texts = _in_document(approval.texts, use.expression, text)
+            approval.texts = in_document(approval.texts, use.expression, text)
             unit.session.add(approval)
     elif use.kind in _DOCUMENTS:
         table, column = _DOCUMENTS[use.kind]
         document: Any = unit.session.get(table, use.id)
         if document is not None:
-            setattr(document, column, _in_document(getattr(document, column), use.expression, text))
+            setattr(document, column, in_document(getattr(document, column), use.expression, text))
             if hasattr(document, "revision"):
                 document.revision += 1
             unit.session.add(document)
@@ -285,29 +290,3 @@ _DOCUMENTS: Final[Mapping[str, tuple[type[Any], str]]] = {
     "address": (FieldGroupRow, "settings"),
 }
 """The documents that expressions stand in, by the kind of use: the table and the column."""
-_EXPRESSIONS: Final = frozenset(
-    ("show_when", "required_when", "count", "expression", "amount", "rule", "costs", "moving")
-)
-"""The parts of documents that are expressions as a whole; in all others they stand in braces."""
-_WORKED_OUT: Final = ("becomes", "gains", "loses")
-
-
-def _in_document(node: Any, old: str, new: str, *, whole: bool = False) -> Any:
-    """A document with an expression rewritten where it stands; what merely reads the same stays."""
-    if old == new:
-        return node
-    if isinstance(node, dict):
-        sums = node.get("verb") in _WORKED_OUT
-        return {
-            key: _in_document(
-                value, old, new,
-                whole=key in _EXPRESSIONS or key == "options_when" or (whole and isinstance(value, str))
-                or (sums and key == "value"),
-            )
-            for key, value in node.items()
-        }  # fmt: skip
-    if isinstance(node, list):
-        return [_in_document(value, old, new) for value in node]
-    if isinstance(node, str):
-        return new if whole and node == old else node.replace("{" + old + "}", "{" + new + "}")
-    return node
