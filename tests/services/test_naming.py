@@ -1,5 +1,7 @@
 """A field called otherwise in formulas: written everywhere, meant the same, and what was written before stays right."""
 
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from decimal import Decimal
 from typing import Any
 
@@ -172,6 +174,28 @@ class Naming(Chats):
         self.assertEqual(self.formula(), "plot_length * person.plot_width # of the plot")
         with self.assertRaises(InvalidInput):
             self.call("address", self.house.field_id("email"))
+
+    def test_two_at_once(self) -> None:
+        """Both names mean it; and a field that is made at that moment has another name, or is refused."""
+
+        def make() -> None:
+            with suppress(InvalidInput):
+                create_field(
+                    self.scope, self.house.group_id(), FieldInput(label="Made", key="bed_length", type_key="number")
+                )
+
+        with ThreadPoolExecutor(4) as threads:
+            tries = [
+                threads.submit(self.call, "bed_length"),
+                threads.submit(make),
+                threads.submit(self.call, "length_of_bed"),
+            ]
+            refused = [one.exception() for one in tries]
+        self.assertLessEqual({type(one) for one in refused} - {type(None)}, {InvalidInput})
+        catalogue = read_catalogue(self.scope)
+        self.assertIn("length_of_bed", catalogue.by_id[self.field].names)
+        self.assertEqual("bed_length" in catalogue.by_key, "bed_length" not in catalogue.by_id[self.field].names)
+        self.assertEqual(catalogue.check(self.formula()).problems, ())
 
     def test_a_name_about_something_else_stays(self) -> None:
         plots = create_record_type(self.scope, RecordTypeInput(singular="Plot", plural="Plots"))

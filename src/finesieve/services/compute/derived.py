@@ -17,7 +17,7 @@ from finesieve.core.language.typed import Typed
 from finesieve.core.limits import EXPRESSION, HELP, KEY, LABEL, UNIT
 from finesieve.core.model.catalogue import circle_with
 from finesieve.core.values import Type, Value
-from finesieve.services.define.fields import free_key, next_position
+from finesieve.services.define.fields import free_key, next_position, refuse_called_so_meanwhile
 from finesieve.services.kernel.changes import record_change, refuse_overtaken, snapshot
 from finesieve.services.kernel.inputs import Input
 from finesieve.services.kernel.scope import Scope, Unit
@@ -274,6 +274,7 @@ def create_derived(scope: Scope, asked: DerivedInput) -> int:
         unit.session.add(row)
         touch(unit.session, unit.workspace_id)
         unit.session.flush()
+        refuse_called_so_meanwhile(unit, row)
         return row.id or 0
 
 

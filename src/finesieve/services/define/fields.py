@@ -41,6 +41,7 @@ __all__ = [
     "move_field",
     "next_position",
     "patiently",
+    "refuse_called_so_meanwhile",
     "refuse_loss",
     "refuse_name",
     "reorder_fields",
@@ -222,7 +223,17 @@ def make_field(unit: Unit, group: Group, asked: FieldInput, options: Iterable[Op
         add_column(unit.session, unit.workspace_id, field)
     match_unique_index(unit, row)
     touch(unit.session, unit.workspace_id)
+    refuse_called_so_meanwhile(unit, row)
     return row.id or 0
+
+
+def refuse_called_so_meanwhile(unit: Unit, row: FieldRow) -> None:
+    """Raise InvalidInput where another field has been given this name while the one was being made."""
+    called = select(FieldRow.id).where(
+        col(FieldRow.about) == row.about, col(FieldRow.settings).contains({"called": [row.key]})
+    )
+    if unit.session.exec(called.limit(1)).first() is not None:
+        raise InvalidInput({"key": f"Another field is called {row.key} since a moment ago; choose another key."})
 
 
 def _known(unit: Unit, row: FieldRow) -> Field:

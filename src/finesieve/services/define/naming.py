@@ -8,8 +8,9 @@ from finesieve.core.fields.definition import Field
 from finesieve.core.model.catalogue import field_of, rebuilt
 from finesieve.services.define.fields import refuse_name
 from finesieve.services.kernel.changes import record_change, register, snapshot
-from finesieve.services.kernel.scope import Scope, Unit
+from finesieve.services.kernel.scope import Scope, Unit, reload
 from finesieve.services.usage.renaming import call_everywhere
+from finesieve.store.definitions.catalogue import touch
 from finesieve.store.tables import FieldRow
 
 __all__ = ["call_field"]
@@ -25,6 +26,8 @@ def call_field(scope: Scope, field_id: int, name: str) -> int:
     InvalidInput at `name` for one that cannot be used, or belongs to another.
     """
     with scope.transaction("editor") as unit:
+        touch(unit.session, unit.workspace_id)  # whoever changes a definition at the same time waits here
+        unit = reload(unit)  # noqa: PLW2901 - as it is now that nobody else changes it
         field, name = field_of(unit.catalogue, field_id), name.strip()
         if field.built_in:
             raise InvalidInput({"name": "A built-in field keeps its name."})
