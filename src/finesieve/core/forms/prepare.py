@@ -141,9 +141,11 @@ def form_world(form: Form, catalogue: Catalogue, world: World | None = None) -> 
     order = {one.key: one.value_type for one in asked if one is not None and one.about == ORDER and one.stores}
     # The fields of the order are in reach by their bare names, too.
     called = {**base.called.get(ORDER, {}), **base.called.get(PERSON, {})}
+    names = {**base.names.get(ORDER, {}), **base.names.get(PERSON, {})}
     return replace(
         made,
         called={**base.called, PERSON: called},
+        names={**base.names, PERSON: names},
         base=replace(base.base, names={**order, **base.base.names}),
         members={**base.members, LINES: _line_names(form, catalogue, catalogue.shop)},
         prefixes={
