@@ -83,6 +83,23 @@ class Naming(Chats):
         undo_change(self.scope, change, again=True)
         self.assertEqual(self.formula(), "bed_length * person.plot_width # of the plot")
 
+    def test_the_texts_of_fields(self) -> None:
+        """Each is a place of its own, that of the field it belongs to."""
+        asked = FieldInput(
+            label="Note",
+            type_key="short_text",
+            help="For your {plot_length} m.",
+            settings={"fallback": "{plot_length}"},
+        )
+        note = create_field(self.scope, self.house.group_id(), asked)
+        places = {use.place for use in read_field(self.scope, self.field).uses}
+        self.assertEqual(places, {
+            ("formula", self.area, "Area", ""), ("segment", self.segment, "Long", ""), ("help", note, "Note", ""),
+        })  # fmt: skip
+        self.call("bed_length")
+        field = read_field(self.scope, note).field
+        self.assertEqual((field.help, field.settings.fallback), ("For your {bed_length} m.", "{bed_length}"))
+
     def test_forms_and_scripts_published_ones_as_well(self) -> None:
         form = make_form(self.house, "plot_length", "favourite")
         rules = QuestionInput(

@@ -35,6 +35,7 @@ UseKind = Literal[
     "formula",
     "segment",
     "text",
+    "help",
     "title",
     "choice",
     "mapping",
@@ -61,6 +62,11 @@ class Use:
     expression: str = ""
     about: str = PERSON
     standing: Standing = ""
+
+    @property
+    def place(self) -> tuple[str, int, str, str]:
+        """Where it is, as a list names it: several expressions of one form or script are one place."""
+        return self.kind, self.id, self.name, self.standing
 
 
 class Uses:
@@ -196,7 +202,7 @@ def _found(unit: Unit) -> Uses:
         if field.derived:
             uses.note(Use("formula", field.id, field.label, field.formula, field.about))
         for text in (field.help, field.settings.fallback):
-            _note_text(uses, Use("text", field.id, field.label, about=field.about), text)
+            _note_text(uses, Use("help", field.id, field.label, about=field.about), text)
     for record_type in catalogue.record_types:
         if record_type.title_field:
             uses.add(record_type.title_field, Use("title", record_type.id, record_type.singular))
