@@ -5,6 +5,8 @@ from contextlib import suppress
 from decimal import Decimal
 from typing import Any
 
+from sqlmodel import select
+
 from finesieve.core.errors import InvalidInput
 from finesieve.services.chat.scripts import read_script
 from finesieve.services.compute.derived import DerivedInput, TriedOn, create_derived, preview_formula
@@ -13,6 +15,7 @@ from finesieve.services.define.deletion import delete_field
 from finesieve.services.define.fields import FieldInput, create_field
 from finesieve.services.define.groups import GroupInput, create_group, read_catalogue, read_field
 from finesieve.services.define.naming import call_field
+from finesieve.services.define.options import OptionInput, change_options
 from finesieve.services.define.record_types import RecordTypeInput, create_record_type
 from finesieve.services.forms.composing import (
     FormSettings,
@@ -29,12 +32,14 @@ from finesieve.services.forms.composing import (
 )
 from finesieve.services.forms.forms import publish_form, read_draft, read_form
 from finesieve.services.kernel.changes import undo_change
+from finesieve.services.pages.editing import create_page, publish_page, read_page_view, save_page
 from finesieve.services.people.listing import Listing, list_people
 from finesieve.services.people.profiles import read_profile
 from finesieve.services.people.records import add_record
 from finesieve.services.sift.segments import SegmentInput, change_segment, count_segment, create_segment, read_segment
 from finesieve.services.transfer.setups import export_setup, load_setup
 from finesieve.services.values.house import set_house_value
+from finesieve.store.tables import PageRow, PageVersion
 from tests.services.test_collect import make_form
 from tests.support.chats import Chats
 from tests.support.house import make_house
@@ -129,6 +134,30 @@ class Naming(Chats):
         self.assertEqual(steps[0].texts[0].text, "You have {bed_length} m.")  # type: ignore[union-attr]
         self.assertEqual(steps[1].checks[0].expression, "bed_length > 1")  # type: ignore[union-attr]
         self.assertEqual([one.value for one in steps[2].actions], ["bed_length", "plot_length"])  # type: ignore[union-attr]
+
+    def test_member_pages_published_ones_as_well(self) -> None:
+        """By name and by option: who reads a page goes on seeing what they saw."""
+        page = create_page(self.scope, "Your plot")
+        block = {"text": "It is {plot_length} m.", "show_when": 'plot_length > 5 and zone = "north"'}
+        save_page(
+            self.scope, page, read_page_view(self.scope, page).revision, {"title": "Your plot", "blocks": [block]}
+        )
+        publish_page(self.scope, page)
+        self.call("bed_length")
+        rows = [
+            OptionInput(was=one, label=one, value="mound" if one == "north" else one)
+            for one in ("north", "hill", "south")
+        ]
+        change_options(self.scope, self.house.field_id("zone"), rows)
+        with self.scope.reading("reader") as unit:
+            documents = [
+                unit.session.exec(select(PageRow.draft)).one(),
+                unit.session.exec(select(PageVersion.document)).one(),
+            ]
+        for document in documents:
+            (block,) = document["blocks"]
+            self.assertEqual(block["text"], "It is {bed_length} m.")
+            self.assertEqual(block["show_when"], 'bed_length > 5 and zone = "mound"')
 
     def test_translations_and_the_same_words_about_something_else(self) -> None:
         """In a section about plots the same words mean the plot’s; a translation stays under its text."""

@@ -4,6 +4,7 @@ stays as it was typed."""
 
 from collections.abc import Callable, Mapping
 from functools import partial
+from itertools import chain
 from typing import Any, Final
 
 from sqlmodel import select
@@ -16,6 +17,7 @@ from finesieve.core.forms.fees import check_fee
 from finesieve.core.forms.prepare import form_world, section_world
 from finesieve.core.language.checker import check
 from finesieve.core.language.names import World
+from finesieve.core.language.placeholders import expressions_in
 from finesieve.core.language.printer import print_text_literal
 from finesieve.core.language.problems import Span
 from finesieve.core.language.tree import Name, walk
@@ -37,6 +39,7 @@ from finesieve.store.tables import (
     FormVersion,
     LevelRow,
     PageRow,
+    PageVersion,
     Segment,
 )
 from finesieve.store.values.reshape import rename_values
@@ -52,6 +55,7 @@ def rename_everywhere(unit: Unit, field: Field, renamed: Mapping[str, str]) -> N
         return _with_options(text, check_here(text).typed, field, renamed)
 
     _in_uses(unit, unit.catalogue, field, rewrite)
+    _in_pages(unit, unit.catalogue, rewrite)
     _in_forms(unit, unit.catalogue, rewrite, lambda document, form: _options_renamed(document, form, field, renamed))
     _in_scripts(unit, unit.catalogue, rewrite, lambda document: _replies_renamed(document, field, renamed))
 
@@ -64,6 +68,7 @@ def call_everywhere(unit: Unit, catalogue: Catalogue, field: Field) -> None:
         return _with_name(text, check_here, others, field.name)
 
     _in_uses(unit, catalogue, field, rewrite)
+    _in_pages(unit, catalogue, rewrite)
     _in_forms(unit, catalogue, rewrite, lambda document, _form: document)
     _in_scripts(unit, catalogue, rewrite, lambda document: document)
 
@@ -115,11 +120,10 @@ def _with_name(text: str, check_here: Check, others: frozenset[str], name: str) 
 
 
 def _in_uses(unit: Unit, catalogue: Catalogue, field: Field, rewrite: Rewrite) -> None:
-    """Formulas, segments, member pages, fees, printed addresses, and the texts of fields."""
+    """Formulas, segments, fees, approval, printed addresses, and the texts of fields."""
     reader = _checking(catalogue, reader_world(catalogue))
     checks: dict[str, Check] = {
-        "page": reader, "approval": reader, "fee": partial(check_fee, catalogue),
-        "waits": partial(check_approval, catalogue),
+        "approval": reader, "fee": partial(check_fee, catalogue), "waits": partial(check_approval, catalogue),
     }  # fmt: skip
     done: set[tuple[str, int, str]] = set()
     for use in uses_of(unit).of_field(field.id):
@@ -150,6 +154,25 @@ def _in_texts_of(unit: Unit, field: Field, rewrite: Callable[[str], str]) -> Non
         if fallback in texts:
             row.settings = {**row.settings, "fallback": texts[fallback]}
         unit.session.add(row)
+
+
+def _in_pages(unit: Unit, catalogue: Catalogue, rewrite: Rewrite) -> None:
+    """Member pages, drafts and published versions."""
+    check_here = _checking(catalogue, reader_world(catalogue))
+    drafts = ((row, "draft") for row in unit.session.exec(select(PageRow)).all())
+    versions = ((row, "document") for row in unit.session.exec(select(PageVersion)).all())
+    found: list[tuple[Any, str]] = [*drafts, *versions]
+    for row, column in found:
+        made = document = getattr(row, column)
+        for block in document.get("blocks", ()):
+            in_texts = (expressions_in(block.get(part, "")) for part in ("text", "button", "to"))
+            for text in (block.get("show_when", ""), *chain.from_iterable(in_texts)):
+                made = in_document(made, text, rewrite(text, check_here)) if text else made
+        if made != document:
+            setattr(row, column, made)
+            if isinstance(row, PageRow):
+                row.revision += 1
+            unit.session.add(row)
 
 
 def _in_forms(
@@ -279,13 +302,10 @@ def _replace_expression(unit: Unit, use: Use, text: str) -> None:
         document: Any = unit.session.get(table, use.id)
         if document is not None:
             setattr(document, column, in_document(getattr(document, column), use.expression, text))
-            if hasattr(document, "revision"):
-                document.revision += 1
             unit.session.add(document)
 
 
 _DOCUMENTS: Final[Mapping[str, tuple[type[Any], str]]] = {
-    "page": (PageRow, "draft"),
     "fee": (LevelRow, "fee"),
     "address": (FieldGroupRow, "settings"),
 }

@@ -104,6 +104,7 @@ def _changed(node: Any, change: Callable[..., str], places: frozenset[str], *, r
 
 
 def text_rewritten(text: str, rewrite: Callable[[str], str]) -> str:
+    """A text with the expressions in its placeholders rewritten."""
     for expression in expressions_in(text):
         text = text.replace("{" + expression + "}", "{" + rewrite(expression) + "}")
     return text
