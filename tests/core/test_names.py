@@ -55,6 +55,7 @@ class Names(unittest.TestCase):
         for text in ("away", "area", "cost", "person.area", "sum(plots.bed_length)", "house.bed_length", "old_name"):
             with self.subTest(text):
                 self.assertEqual(check(text, WORLD).typed, None)
+        self.assertIn("is called away", check("person.away", WORLD).problems[0].message)
         self.assertIn("was deleted", check("old_name", WORLD).problems[0].message)
         self.assertEqual(read("page.bed_length"), "bed_length")
 

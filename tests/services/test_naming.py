@@ -4,8 +4,9 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from decimal import Decimal
 from typing import Any
+from unittest.mock import patch
 
-from sqlmodel import select
+from sqlmodel import Session, select
 
 from finesieve.core.errors import InvalidInput
 from finesieve.services.chat.scripts import read_script
@@ -39,6 +40,7 @@ from finesieve.services.people.records import add_record
 from finesieve.services.sift.segments import SegmentInput, change_segment, count_segment, create_segment, read_segment
 from finesieve.services.transfer.setups import export_setup, load_setup
 from finesieve.services.values.house import set_house_value
+from finesieve.store.definitions.catalogue import touch
 from finesieve.store.tables import PageRow, PageVersion
 from tests.services.test_collect import make_form
 from tests.support.chats import Chats
@@ -172,7 +174,11 @@ class Naming(Chats):
 
         change(change_form_settings, FormSettings(languages=("de",)))
         change(add_section, "Your plots")
-        change(change_section, "s2", SectionInput(title="Your plots", repeat=str(plots), one="Plot"))
+        change(
+            change_section,
+            "s2",
+            SectionInput(title="Your plots", show_when="plot_length > 1", repeat=str(plots), one="Plot"),
+        )
         change(add_question, own, "s2")
         change(add_question, soil, "s2")
         rule = QuestionInput(show_when="plot_length > 1", help="Of {plot_length} m.")
@@ -184,7 +190,7 @@ class Naming(Chats):
         document = read_draft(self.scope, form).document
         asked = {one.id: one for one in document.questions}
         self.assertEqual((asked["q3"].show_when, asked["q3"].help), ("bed_length > 1", "Of {bed_length} m."))
-        self.assertEqual(asked["q5"].show_when, "plot_length > 1")
+        self.assertEqual((document.sections[1].show_when, asked["q5"].show_when), ("bed_length > 1", "plot_length > 1"))
         self.assertEqual(document.phrases["de"]["Of {bed_length} m."], "Von {bed_length} m.")
         self.assertEqual(document.phrases["de"]["Send"], "Senden")
         self.call("size", own)
@@ -242,6 +248,21 @@ class Naming(Chats):
         self.assertIn("length_of_bed", catalogue.by_id[self.field].names)
         self.assertEqual("bed_length" in catalogue.by_key, "bed_length" not in catalogue.by_id[self.field].names)
         self.assertEqual(catalogue.check(self.formula()).problems, ())
+
+    def test_overtaken_while_it_waits(self) -> None:
+        """Who was called otherwise by somebody else a moment before keeps that name, too."""
+
+        def others_first(session: Session, workspace_id: int) -> None:
+            overtaking.stop()
+            self.call("bed_length")
+            touch(session, workspace_id)
+
+        overtaking = patch("finesieve.services.define.naming.touch", others_first)
+        overtaking.start()
+        self.call("length_of_bed")
+        names = read_catalogue(self.scope).by_id[self.field].names
+        self.assertEqual(names, ("length_of_bed", "plot_length", "bed_length"))
+        self.assertEqual(self.formula(), "length_of_bed * person.plot_width # of the plot")
 
     def test_a_name_about_something_else_stays(self) -> None:
         plots = create_record_type(self.scope, RecordTypeInput(singular="Plot", plural="Plots"))
