@@ -20,14 +20,14 @@ _OWN: Final = frozenset(("role", "tags", "lists", "people", "orders"))
 _KEY: Final = re.compile(r"[a-z][a-z0-9_]*")
 
 
-def key_problem(key: str) -> str:
-    """Why the key cannot be used, in one sentence; "" where it can."""
+def key_problem(key: str, word: str = "key") -> str:
+    """Why the key cannot be used, in one sentence; "" where it can. `word` is what the page calls it."""
     if len(key) > KEY:
-        return f"A key has at most {KEY} characters."
+        return f"A {word} has at most {KEY} characters."
     if not _KEY.fullmatch(key):
-        return "A key begins with a small letter a–z; letters, digits and _ follow."
+        return f"A {word} begins with a small letter a–z; letters, digits and _ follow."
     if key in RESERVED or key in PREFIXES or key in _OWN:
-        return f"“{key}” is a word of the expression language; choose another key."
+        return f"“{key}” is a word of the expression language; choose another {word}."
     return ""
 
 

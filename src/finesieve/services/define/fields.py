@@ -152,7 +152,7 @@ def _taken(catalogue: Catalogue, about: str) -> set[str]:
 def refuse_name(catalogue: Catalogue, about: str, name: str, place: str, own: int = 0) -> None:
     """Raise InvalidInput at `place` where expressions cannot call a field so; `own` is the id of the field itself,
     whose earlier names are its own."""
-    problem = key_problem(name)
+    problem = key_problem(name, place)
     known = catalogue.named(about).get(name)
     gone = next((one for one in catalogue.deleted if one.about == about and name in one.names), None)
     if not problem and known is not None and known.id != own:
@@ -233,7 +233,7 @@ def refuse_called_so_meanwhile(unit: Unit, row: FieldRow) -> None:
         col(FieldRow.about) == row.about, col(FieldRow.settings).contains({"called": [row.key]})
     )
     if unit.session.exec(called.limit(1)).first() is not None:
-        raise InvalidInput({"key": f"Another field is called {row.key} since a moment ago; choose another key."})
+        raise InvalidInput({"key": f"Another field has just been given the name {row.key}; choose another key."})
 
 
 def _known(unit: Unit, row: FieldRow) -> Field:
