@@ -10,6 +10,8 @@ from fastapi import FastAPI, Request
 from starlette.responses import JSONResponse, Response
 from starlette.staticfiles import StaticFiles
 
+from finesieve.core.fields.families.places import all_regions
+from finesieve.core.language.parser import get_ready
 from finesieve.front.account.routes import router as account
 from finesieve.front.chat.answer import router as answer_pages
 from finesieve.front.chat.handset import router as handset
@@ -81,7 +83,7 @@ from finesieve.web.hurry import Hurried
 from finesieve.web.reading import ReadsOnce
 from finesieve.web.security import SecurityHeaders
 from finesieve.web.site import Site
-from finesieve.web.templating import PACKAGE
+from finesieve.web.templating import PACKAGE, read_templates
 
 __all__ = ["create_app", "create_server"]
 
@@ -101,9 +103,14 @@ def _secret(settings: Settings) -> str:
 def create_server() -> FastAPI:
     """Make the application for a process that does nothing else.
 
-    What the modules have made stays for good; looking it over for garbage again and again would hold all answers up.
+    What the public pages want of each process is made before anybody comes: of many who come at once, each would make
+    it for themselves. What the modules have made stays for good; looking it over for garbage again and again would hold
+    all answers up.
     """
     app = create_app()
+    get_ready()
+    all_regions()
+    read_templates("front/", "web/")
     gc.collect()
     gc.freeze()
     return app

@@ -1,9 +1,11 @@
 """Migrations, walls between workspaces, errors, columns made at run time."""
 
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import nullcontext, suppress
 from datetime import UTC, datetime
 from decimal import Decimal
+from time import sleep
 from unittest.mock import patch
 
 from sqlalchemy import create_engine, func, inspect, text
@@ -22,6 +24,7 @@ from finesieve.services.people.listing import Listing, save_view
 from finesieve.services.people.records import add_linked_record
 from finesieve.store import tables
 from finesieve.store.connection.database import Store, apart, connect, one_reading
+from finesieve.store.definitions import catalogue
 from finesieve.store.definitions.catalogue import load_definitions
 from finesieve.store.language import sources
 from finesieve.store.migrate import downgrade, migrate
@@ -311,6 +314,28 @@ class Errors(unittest.TestCase):
                 create_field(house.scope, house.group_id(), FieldInput(label="Late"))
         with self.assertRaises(NotFound), store().transaction() as session:
             load_definitions(session, 0)
+
+
+class Definitions(unittest.TestCase):
+    def test_of_many_at_once_one_makes_them(self) -> None:
+        """After a change the definitions are made once, however many come at that moment."""
+        house = make_house()
+        create_field(house.scope, house.group_id(), FieldInput(label="Lately added"))
+        made, real = [], catalogue._load_catalogue
+
+        def slowly(*given):  # type: ignore[no-untyped-def]
+            made.append(1)
+            sleep(0.2)
+            return real(*given)
+
+        def come(_: int) -> int:
+            with store().transaction(house.scope.workspace_id) as session:
+                return id(load_definitions(session, house.scope.workspace_id))
+
+        catalogue._kept.clear()
+        with patch.object(catalogue, "_load_catalogue", slowly), ThreadPoolExecutor(4) as crowd:
+            found = set(crowd.map(come, range(4)))
+        self.assertEqual((len(made), len(found)), (1, 1))
 
 
 class People(unittest.TestCase):

@@ -10,13 +10,14 @@ from sqlalchemy import create_engine, text
 from starlette.requests import ClientDisconnect
 from starlette.testclient import TestClient
 
+from finesieve import app as application
 from finesieve.app import create_app
 from finesieve.core.errors import TookTooLong, Unavailable
 from finesieve.services.compute import derived as compute
 from finesieve.services.kernel import turns
 from finesieve.settings import Settings
 from finesieve.store.connection.database import Store, apart, connect, in_time
-from finesieve.web import admission
+from finesieve.web import admission, templating
 from finesieve.web.admission import Admission
 from finesieve.web.errors import status_of
 from tests.support.database import database_url, store
@@ -130,6 +131,16 @@ class Shares(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(self.going_on, 16)
         self.leave.set()
         await asyncio.gather(*crowd, *watching)
+
+
+class Beginning(unittest.TestCase):
+    def test_a_server_has_its_public_pages_ready(self) -> None:
+        """The first to come need not wait until what all want is made, each of many at once for themselves."""
+        templating._environment.cache_clear()
+        with patch.object(application, "create_app"), patch.object(application.gc, "freeze"):
+            application.create_server()
+        known = {str(name) for _, name in templating._environment().cache or {}}
+        self.assertLessEqual({"front/chat/chat.html", "front/chat/_said.html", "web/question.html"}, known)
 
 
 class Connections(unittest.TestCase):

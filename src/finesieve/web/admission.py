@@ -11,11 +11,11 @@ from finesieve.web.errors import plain_page
 
 __all__ = ["Admission"]
 
-_SHARES: Final = {"office": 16, "front": 12, "answers": 3, "door": 4, "health": 2}
+_SHARES: Final = {"office": 16, "front": 12, "answers": 3, "talk": 2, "door": 4, "health": 2}
 """Requests at once; together fewer than the forty threads that run them.
 
-Working out a form for the answers so far waits for nothing but the database, and briefly: more of them at once only
-take turns, and each comes later for it.
+Working out a form for the answers so far, and taking a reply, wait for nothing but the database, and briefly: more of
+them at once only take turns, and each comes later for it.
 """
 _WAIT: Final = 10
 _FULL: Final = "The server is busy right now; try again in a moment."
@@ -29,7 +29,9 @@ def _share_of(path: str) -> str:
         return "door"
     if path.startswith("/join/") and path.endswith("/answers"):
         return "answers"
-    if path.startswith(("/join/", "/shop/", "/account/", "/pages/", "/chat/", "/handset/")):
+    if path.startswith("/chat/"):
+        return "talk"
+    if path.startswith(("/join/", "/shop/", "/account/", "/pages/", "/answer/", "/handset/")):
         return "front"
     # Passwords take their time, and must not take that of those who are signed in.
     return "door" if path.startswith("/sign-in") else "health" if path == "/healthz" else "office"

@@ -33,7 +33,7 @@ from finesieve.store.reading.kept import is_estimated
 from finesieve.web.asking import Asked, Drawing, Drawn
 from finesieve.web.sound import sound_link
 
-__all__ = ["PACKAGE", "render", "render_text"]
+__all__ = ["PACKAGE", "read_templates", "render", "render_text"]
 
 PACKAGE: Final = Path(__file__).parents[1]
 _ADDRESS: Final = re.compile(r"(https?://[^\s<>\"]+[^\s<>\".,;:!?)])")
@@ -234,6 +234,14 @@ def _links(text: str) -> Markup:
     link = Markup('<a href="{0}" rel="noopener">{0}</a>')
     parts = _ADDRESS.split(text)
     return Markup("").join(link.format(part) if _ADDRESS.fullmatch(part) else escape(part) for part in parts)
+
+
+def read_templates(*beginnings: str) -> None:
+    """Read and compile the templates whose names begin so; others are when they are first wanted."""
+    environment = _environment()
+    for name in environment.list_templates(extensions=["html"]):
+        if name.startswith(beginnings):
+            environment.get_template(name)
 
 
 def render_text(template: str, context: dict[str, Any]) -> str:

@@ -314,6 +314,11 @@ def _written_date(part: tree.Node) -> bool:
     return dated and isinstance(part.arguments[0], tree.Text)  # type: ignore[attr-defined]  # a call, see above
 
 
+def get_ready() -> None:
+    """Make the tables of the grammar, which the first text would otherwise wait for."""
+    _lark()
+
+
 @cache
 def _lark() -> Lark:
     return Lark(GRAMMAR, parser="lalr", propagate_positions=True, maybe_placeholders=True, strict=False)

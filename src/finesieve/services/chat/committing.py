@@ -4,7 +4,6 @@ from collections.abc import Mapping
 from decimal import Decimal
 from typing import Any, Final
 
-from sqlalchemy import text
 from sqlmodel import col, select
 
 from finesieve.core.chat.effects import Effects, effects_of
@@ -14,16 +13,17 @@ from finesieve.core.errors import Conflict
 from finesieve.core.fields.about import PERSON
 from finesieve.core.forms.by_itself import seen
 from finesieve.core.forms.changing import person_may_not
-from finesieve.core.values import Value, fold
+from finesieve.core.values import Value
 from finesieve.services.chat.consents import BY_PHONE, agreed_in_chat
 from finesieve.services.chat.of_records import records_to_wait, write_records
 from finesieve.services.filling.decisions import ask_for
 from finesieve.services.filling.house_values import HOUSE_VALUES
 from finesieve.services.filling.said_in_chat import SAID_IN_CHAT
 from finesieve.services.kernel.scope import Unit
+from finesieve.services.values.known import known_by_email
 from finesieve.services.values.writing import add_person, add_to_row, change_person, taken_keys
 from finesieve.standins.mail import Letter, post
-from finesieve.store.reading.rows import find_by_email, stored_row
+from finesieve.store.reading.rows import stored_row
 from finesieve.store.tables import Conversation, Decision
 
 __all__ = ["write_effects"]
@@ -56,7 +56,7 @@ def write_effects(
         adds = {key: data for key, (how, data) in house.items() if how == "add"}
         asked = {"target_slug": "", "values": set_to, "adds": adds, "source": source, "from": "", "title": title}
         ask_for(unit, HOUSE_VALUES, row.person_id, None, None, asked)
-    stored = stored_row(unit.session, unit.definitions, PERSON, row.person_id) if row.person_id else None
+    stored = stored_row(unit.session, unit.definitions, PERSON, row.person_id) if sends and row.person_id else None
     for message in sends:
         if stored is not None and stored.get("email"):
             letter = Letter("chat", str(stored["email"]), title, message)
@@ -70,7 +70,7 @@ def _about_person(
     waiting = _waiting(unit, row)
     email = effects.person.get("email", ("", None))[1]
     if not row.person_id and not row.confirmed and isinstance(email, str):
-        found = _known(unit, email)
+        found = known_by_email(unit, email)
         if found:
             row.person_id = found
             ask_for(unit, SAID_IN_CHAT, found, None, None, _asked(unit, row, title, effects, {"agreed": dict(words)}))
@@ -126,15 +126,6 @@ def _waiting(unit: Unit, row: Conversation) -> Decision | None:
         col(Decision.state) == "waiting", col(Decision.asked)["conversation"].as_integer() == row.id,
     )  # fmt: skip
     return unit.session.exec(query.with_for_update()).first()
-
-
-def _known(unit: Unit, email: str) -> int:
-    """Who has this address, 0 for nobody. Until the transaction ends, nobody else comes with it."""
-    unit.session.execute(
-        text("SELECT pg_advisory_xact_lock(hashtext('email'), hashtext(:who))"),
-        {"who": f"{unit.workspace_id}:{fold(email)}"},
-    )
-    return find_by_email(unit.session, unit.definitions, email) or 0
 
 
 def _of_somebody_new(unit: Unit, effects: Effects) -> dict[str, Value]:

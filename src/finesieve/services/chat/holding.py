@@ -37,6 +37,7 @@ from finesieve.services.values.files import OpenedFile
 from finesieve.store.connection.database import Store
 from finesieve.store.files.keeping import FileStore
 from finesieve.store.tables import ChatScriptRow, ChatScriptVersion, Conversation, ConversationLine
+from finesieve.store.values.conversations import insert_conversation, keep_said
 
 __all__ = [
     "Line",
@@ -45,8 +46,8 @@ __all__ = [
     "Visitor",
     "come_of_wait",
     "due_at",
+    "line_of",
     "lines_of",
-    "note",
     "prepared_version",
     "scripts_of",
     "take_turn",
@@ -62,6 +63,14 @@ _BY_SLUG: Final = (
     select(ChatScriptRow)
     .options(defer(ChatScriptRow.draft))  # type: ignore[arg-type]
     .where(col(ChatScriptRow.slug) == bindparam("slug"))
+)
+# Made once: each reply asks it, and putting a statement together costs as much again as the database does.
+_BY_TOKEN: Final = select(Conversation).where(
+    col(Conversation.script_id) == bindparam("script"), col(Conversation.token_hash) == bindparam("token")
+)
+_BY_TOKEN_LOCKED: Final = _BY_TOKEN.with_for_update()
+_IN_FORCE: Final = select(ChatScriptRow.id, ChatScriptRow.slug, ChatScriptRow.published).where(
+    col(ChatScriptRow.published) > 0
 )
 _LOOK: Final = (timedelta(minutes=1), timedelta(hours=1))
 _ENDED: Final = "It may have expired, been used already, or been withdrawn. Ask us for a new one."
@@ -177,37 +186,40 @@ def _said(message: Message) -> dict[str, Any]:
     return found
 
 
-def note(
+def line_of(
     unit: Unit, row: Conversation, speaker: str, kind: str, text: str, more: Mapping[str, Any] | None = None
 ) -> ConversationLine:
-    """Keep something that was said; gives the line."""
-    line = ConversationLine(
+    """Something that is said now, to be kept by `take_turn` or `keep_said`."""
+    return ConversationLine(
         workspace_id=unit.workspace_id, conversation_id=row.id or 0, speaker=speaker, kind=kind, text=text,
         more=dict(more or {}), at=unit.moment.now,
     )  # fmt: skip
-    unit.session.add(line)
-    return line
 
 
-def take_turn(unit: Unit, row: Conversation, scripts: Scripts, turn: Turn) -> list[ConversationLine]:
-    """Keep a turn with what it causes, in this transaction; gives what the house said."""
-    said = [note(unit, row, "house", message.kind, message.text, _said(message)) for message in turn.messages]
-    script = scripts[turn.state.script].script
+def take_turn(
+    unit: Unit, row: Conversation, scripts: Scripts, turn: Turn, first: Sequence[ConversationLine] = ()
+) -> list[ConversationLine]:
+    """Keep a turn with what it causes, in this transaction; gives what was said: `first`, and by the house."""
+    said = [*first, *(line_of(unit, row, "house", one.kind, one.text, _said(one)) for one in turn.messages)]
     if turn.effects:
-        words = words_agreed_to(scripts, turn.state)
-        write_effects(unit, row, script.title, turn.effects, turn.state, words)
-    state, now = turn.state, unit.moment.now
+        title, words = scripts[turn.state.script].script.title, words_agreed_to(scripts, turn.state)
+        write_effects(unit, row, title, turn.effects, turn.state, words)
     if turn.handed_over is not None:
-        row.note, row.waits_since, row.clerk = turn.handed_over, now, ""
-    if state.mode != "clerk":
+        row.note, row.waits_since, row.clerk = turn.handed_over, unit.moment.now, ""
+    if turn.state.mode != "clerk":
         row.waits_since, row.clerk = None, ""
+    _stand(row, scripts, turn.state, unit.moment.now)
+    if turn.effects and turn.effects.consent is False and row.address:
+        row.due_at = unit.moment.now  # whose number it is as well, the worker looks up
+    keep_said(unit.session, row, said)
+    return said
+
+
+def _stand(row: Conversation, scripts: Scripts, state: State, now: datetime) -> None:
+    """Let a conversation stand where a state says."""
     kept = {name: row.state[name] for name in ("pace", CODE, BY_CODE) if name in row.state}
     row.mode, row.state, row.last_at = state.mode, write_state(state) | kept, now
     row.due_at = due_at(scripts, state, now, now)
-    if turn.effects and turn.effects.consent is False and row.address:
-        row.due_at = now  # whose number it is as well, the worker looks up
-    unit.session.add(row)
-    return said
 
 
 def due_at(scripts: Scripts, state: State, last: datetime, now: datetime) -> datetime | None:
@@ -268,7 +280,7 @@ class PublicChats:
         scope, house = public_scope(self._store, workspace, self._clock)
         with scope.reading("public") as unit:
             script_row = self._script(unit, slug, "web")
-            visitor = self._followed(unit, script_row, visitor)
+            visitor = self._followed(unit, script_row.id or 0, visitor)
             row = self._found(unit, script_row.id or 0, visitor)
             if row is not None:
                 scripts, state = self._scripts(unit, row), read_state(row.state)
@@ -297,10 +309,11 @@ class PublicChats:
 
     def _replied(self, scope: Scope, house: str, slug: str, visitor: Visitor, reply: Reply) -> OpenChat:
         with scope.transaction("public") as unit:
-            script_row = self._script(unit, slug, "web", in_force=False)
-            visitor = self._followed(unit, script_row, visitor)
-            row = self._found(unit, script_row.id or 0, visitor, lock=True)
+            script_id = self._id_of(unit, slug)
+            visitor = self._followed(unit, script_id, visitor)
+            row = self._found(unit, script_id, visitor, lock=True)
             if row is None:
+                script_row = self._script(unit, slug, "web", in_force=False)
                 if len(visitor.token) < _BYTES or not script_row.published or not visitor.begins:
                     raise NotFound("There is no such page.")
                 row = self._create(unit, script_row, visitor, "web")
@@ -321,13 +334,12 @@ class PublicChats:
         with scope.transaction("public") as unit:
             row = unit.session.get_one(Conversation, goes_on, with_for_update=True)
             come_of_wait(unit, row, self._scripts(unit, row))
-            unit.session.flush()
             return self._news(unit, house, slug, visitor, after)[0]
 
     def _news(self, unit: Unit, house: str, slug: str, visitor: Visitor, after: int) -> tuple[OpenChat, int]:
         """The news, and the id of the conversation where it waits for what has come; else 0."""
-        script_row = self._script(unit, slug, "web", in_force=False)
-        row = self._found(unit, script_row.id or 0, self._followed(unit, script_row, visitor))
+        script_id = self._id_of(unit, slug)
+        row = self._found(unit, script_id, self._followed(unit, script_id, visitor))
         if row is None:
             raise NotFound("There is no such conversation.")
         scripts, state = self._scripts(unit, row), read_state(row.state)
@@ -468,17 +480,16 @@ class PublicChats:
         known: Mapping[str, str] | None = None,
     ) -> tuple[Turn, Scripts]:
         """The first turn; `known` are values that the channel knows, which nobody has confirmed."""
-        published = select(ChatScriptRow).where(col(ChatScriptRow.published) > 0)
-        rows = unit.session.exec(published).all()
-        scripts = {one.slug: self._prepared(unit, one.id or 0, one.published) for one in rows}
+        in_force = unit.session.execute(_IN_FORCE).all()
+        scripts = {slug: self._prepared(unit, script_id, number) for script_id, slug, number in in_force}
         own = scripts[script_row.slug].script
         wished = (*visitor.languages, unit.manner.language[:2])
         language = next((one for one in wished if one in own.languages), own.languages[0])
         levels = scripts[script_row.slug].reads_levels
         world = world_of(unit, visitor.person, confirmed=bool(visitor.person), levels=levels)
         turn = begin(
-            scripts, script_row.slug, world, versions={one.slug: one.published for one in rows}, language=language,
-            channel=channel, person_id=visitor.person, seed=_seed(token), known=known or {},
+            scripts, script_row.slug, world, versions={slug: number for _, slug, number in in_force},
+            language=language, channel=channel, person_id=visitor.person, seed=_seed(token), known=known or {},
         )  # fmt: skip
         return turn, scripts
 
@@ -502,14 +513,12 @@ class PublicChats:
         row = Conversation(
             workspace_id=unit.workspace_id, script_id=script_row.id or 0, token_hash=_hash(visitor.token),
             person_id=visitor.person, confirmed=bool(visitor.person), channel=channel, address=address,
-            state=write_state(turn.state), begun_at=unit.moment.now,
+            state={}, begun_at=unit.moment.now,
         )  # fmt: skip
-        unit.session.add(row)
-        unit.session.flush()
-        if opened_by is not None and opened_by.text.strip():
-            note(unit, row, "person", "typed", opened_by.text)
-        take_turn(unit, row, scripts, turn)
-        unit.session.flush()
+        _stand(row, scripts, turn.state, unit.moment.now)
+        insert_conversation(unit.session, row)
+        opener = opened_by.text if opened_by is not None else ""
+        take_turn(unit, row, scripts, turn, [line_of(unit, row, "person", "typed", opener)] if opener.strip() else [])
         return row
 
     def _taken(
@@ -533,19 +542,18 @@ class PublicChats:
         words = reply.text[:_LONGEST] or next(iter(_offered_then(scripts, world, state, reply)), "")
         words = "••••" if turn.hush else words
         more = {"as": turn.understood} if words.strip().isdecimal() and turn.understood != words.strip() else {}
-        said = [note(unit, row, "person", "typed", words, more)] if reply.text or reply.button else []
+        said = [line_of(unit, row, "person", "typed", words, more)] if reply.text or reply.button else []
         if turn.restarts:
             script_row = unit.session.get_one(ChatScriptRow, row.script_id)
             if not script_row.published:
+                keep_said(unit.session, row, said)
                 return scripts, turn, said
             who = replace(visitor, person=row.person_id if row.confirmed else 0, languages=(state.language,))
             token, known = secrets.token_urlsafe(_BYTES), _known_by(unit, row.address)
             again, scripts = self._begun(unit, script_row, who, token, state.channel, known)
             again.state.results = turn.state.results
             turn = replace(again, understood=turn.understood)
-        said += take_turn(unit, row, scripts, turn)
-        unit.session.flush()
-        return scripts, turn, said
+        return scripts, turn, take_turn(unit, row, scripts, turn, said)
 
     def _newly_confirmed(self, row: Conversation, visitor: Visitor) -> bool:
         """Whether only now it is known who somebody is who began as a stranger: they have signed in, or followed a
@@ -555,13 +563,13 @@ class PublicChats:
             row.person_id, row.confirmed = visitor.person, True
         return newly
 
-    def _followed(self, unit: Unit, script_row: ChatScriptRow, visitor: Visitor) -> Visitor:
+    def _followed(self, unit: Unit, script_id: int, visitor: Visitor) -> Visitor:
         """Whoever followed a personal link is the person that it was sent to. Raises LinkEnded for one that does not
         work; one that works once goes on to, for the conversation that it began."""
         if not visitor.me:
             return visitor
         link = found_by(unit, visitor.me)
-        if link is None or link.script_id != script_row.id:
+        if link is None or link.script_id != script_id:
             raise LinkEnded(_ENDED)
         begun = select(Conversation.id).where(
             col(Conversation.token_hash) == _hash(visitor.token), col(Conversation.person_id) == link.person_id
@@ -573,20 +581,24 @@ class PublicChats:
 
     def _found(self, unit: Unit, script_id: int, visitor: Visitor, *, lock: bool = False) -> Conversation | None:
         """The conversation of a browser; else the last one of whoever is signed in that is not over."""
-        query = select(Conversation).where(col(Conversation.script_id) == script_id)
         if visitor.token:
-            by_token = query.where(col(Conversation.token_hash) == _hash(visitor.token[:100]))
-            row = unit.session.exec(by_token.with_for_update() if lock else by_token).first()
+            wanted = {"script": script_id, "token": _hash(visitor.token[:100])}
+            row = unit.session.scalars(_BY_TOKEN_LOCKED if lock else _BY_TOKEN, wanted).first()
             if row is not None:
                 theirs = not row.confirmed or row.person_id == visitor.person or BY_CODE in row.state
                 return row if theirs else None
         if not visitor.person:
             return None
-        mine = query.where(
-            col(Conversation.person_id) == visitor.person,
-            col(Conversation.confirmed),
-            col(Conversation.mode) != "ended",
-        ).order_by(col(Conversation.id).desc())
+        mine = (
+            select(Conversation)
+            .where(
+                col(Conversation.script_id) == script_id,
+                col(Conversation.person_id) == visitor.person,
+                col(Conversation.confirmed),
+                col(Conversation.mode) != "ended",
+            )
+            .order_by(col(Conversation.id).desc())
+        )
         return unit.session.exec(mine.with_for_update() if lock else mine).first()
 
     def _with_address(self, unit: Unit, address: str, *, lock: bool = True) -> Conversation | None:

@@ -6,7 +6,7 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Final
 
-from sqlalchemy import bindparam, text
+from sqlalchemy import bindparam
 from sqlmodel import col, select
 
 from finesieve.core.commerce.port import PaymentRefused
@@ -23,7 +23,7 @@ from finesieve.core.forms.rows import Situation
 from finesieve.core.forms.wording import worded, wording_of
 from finesieve.core.model.catalogue import LEVEL_QUESTION
 from finesieve.core.model.reader import reader_world
-from finesieve.core.values import Value, fold
+from finesieve.core.values import Value
 from finesieve.services.commerce.carts import answers_with, cart_of, keep_answers, mark_ordered, ordered_with
 from finesieve.services.commerce.charged import order_row, submission_of
 from finesieve.services.commerce.checkouts import bill_or_why, cart_for_fee, evaluate_where_it_goes, still_to_choose
@@ -69,6 +69,7 @@ from finesieve.services.kernel.texts import refuse_texts
 from finesieve.services.people.accounts import account_form, send_link
 from finesieve.services.people.personal_links import LINK_SIGN, found_by, is_good, token_for, use_link_once
 from finesieve.services.values.files import examine, send_file
+from finesieve.services.values.known import known_by_email
 from finesieve.services.values.sealing import seals
 from finesieve.services.values.value_lines import fill_text
 from finesieve.services.values.writing import taken_keys
@@ -76,7 +77,6 @@ from finesieve.standins.challenge import ChallengeService
 from finesieve.store.connection.database import Store
 from finesieve.store.definitions.state import mark_changed
 from finesieve.store.files.keeping import FileStore
-from finesieve.store.reading.rows import find_by_email
 from finesieve.store.reading.submissions import form_by_slug
 from finesieve.store.tables import Decision, FormRow, FormVersion, IssuedLink, OrderRow, Submission
 from finesieve.store.values.submissions import insert_submission
@@ -271,7 +271,8 @@ class PublicForms:
             return replace(opened, challenge_failed=bool(sent.challenge[1]))
         results = opened.outcome.results()
         values = results.of(PERSON)
-        known = filling.person_id or self._known(unit, values)
+        email = values.get("email")
+        known = filling.person_id or (known_by_email(unit, email) if isinstance(email, str) else 0)
         more = _only_here(opened.outcome)
         # Whose address it is, is asked by mail; saying here that it is taken would tell strangers who is known.
         asked_of = {key: value for key, value in values.items() if key != "email"}
@@ -307,17 +308,6 @@ class PublicForms:
         results = sealed_results(unit, opened.outcome.results())
         correct_order(unit, row, results, opened.outcome, (opened.cart, opened.bill), link)
         return replace(opened, sent=True)
-
-    def _known(self, unit: Unit, values: Mapping[str, Value]) -> int:
-        """The person with this address, 0 for nobody. Until the transaction ends, nobody else signs up with it."""
-        email = values.get("email")
-        if not isinstance(email, str):
-            return 0
-        unit.session.execute(
-            text("SELECT pg_advisory_xact_lock(hashtext('email'), hashtext(:who))"),
-            {"who": f"{unit.workspace_id}:{fold(email)}"},
-        )
-        return find_by_email(unit.session, unit.definitions, email) or 0
 
     def _store_answers(
         self, unit: Unit, filling: Filling, opened: OpenForm, results: Results, known: int, *, wished: bool

@@ -157,7 +157,7 @@ class Definitions:
 
 _MOST_KEPT: Final = 64
 _kept: dict[tuple[str, int], Definitions] = {}
-_lock: Final = threading.Lock()
+_making: Final = threading.Lock()
 
 
 def schema_name(workspace_id: int) -> str:
@@ -178,18 +178,21 @@ def load_definitions(session: Session, workspace_id: int) -> Definitions:
     if workspace is None:
         raise NotFound("There is no such workspace.")
     version = workspace.catalogue_version
-    database = str(session.get_bind().engine.url.render_as_string(hide_password=True))
-    with _lock:
-        kept = _kept.get((database, workspace_id))
+    key = (str(session.get_bind().engine.url.render_as_string(hide_password=True)), workspace_id)
+    kept = _kept.get(key)
     if kept is not None and kept.catalogue.version == version:
         return kept
-    catalogue = _load_catalogue(session, version, _manner(workspace))
-    tables = _tables(workspace_id, catalogue)
-    found = Definitions(workspace_id, catalogue, tables, _link_table(workspace_id), _kept_fields(session, catalogue))
-    with _lock:
-        if len(_kept) >= _MOST_KEPT:
+    # Those who come at once after a change take turns, so that one of them makes it for all.
+    with _making:
+        kept = _kept.get(key)
+        if kept is not None and kept.catalogue.version == version:
+            return kept
+        catalogue = _load_catalogue(session, version, _manner(workspace))
+        tables, linked = _tables(workspace_id, catalogue), _link_table(workspace_id)
+        found = Definitions(workspace_id, catalogue, tables, linked, _kept_fields(session, catalogue))
+        while len(_kept) >= _MOST_KEPT:
             _kept.pop(next(iter(_kept)))
-        _kept[(database, workspace_id)] = found
+        _kept[key] = found
     return found
 
 
