@@ -214,6 +214,7 @@ def _date(depth: int) -> SearchStrategy[tree.Node]:
     return st.one_of(
         leaf,
         _arithmetic("+-", inner, _days),
+        _arithmetic("+", _days, inner),
         st.tuples(inner, _names("date")).map(lambda parts: tree.Call("max", parts)),
         _library_dates(depth),
         _any_kind("date", depth),

@@ -40,7 +40,7 @@ OPERATORS: Final = (
     Operator("is blank · is filled", "There is no value, or there is one; never unknown.", "born is filled"),
     Operator("a else b", "a, or b where a is blank.", "depth else 4"),
     Operator("&", "Joins texts; a blank counts as nothing.", 'name & "!"'),
-    Operator("+ -", "Adds and takes away; a date ± days; two dates differ by days.", "born + 30"),
+    Operator("+ -", "Adds and takes away; a date ± days, days + a date; two dates differ by days.", "born + 30"),
     Operator("* /", "Multiplies and divides; money by a number is money.", "fee * 1.2"),
     Operator("-x", "The number with the other sign.", "-depth"),
     Operator("15%", "0.15.", "fee * 15%"),

@@ -12,6 +12,8 @@ __all__ = ["Sums"]
 _NUMBER: Final = Type("number")
 _MONEY: Final = Type("money")
 _DATE: Final = Type("date")
+_DAYS: Final[frozenset[Kind]] = frozenset(("date", "datetime"))
+_COUNT: Final[frozenset[Kind]] = frozenset(("number",))
 
 
 class Sums:
@@ -21,16 +23,17 @@ class Sums:
         self._fit = fit
 
     def sum(self, node: tree.Arithmetic, left: Typed, right: Typed) -> Typed | None:
-        if left.type.kind in ("date", "datetime") and node.sign == "-" and self._dates(left, right):
+        if left.type.kind in _DAYS and node.sign == "-" and self._dates(left, right):
             pair = [self._fit.fitted(left, _DATE), self._fit.fitted(right, _DATE)]
             return self._fit.made("date_minus", _NUMBER, node, pair)
-        if left.type.kind in ("date", "datetime"):
-            days = self._numeric(right, node, only=frozenset(("number",)))
-            if days is None:
-                return None
-            if node.sign == "-":
+        if left.type.kind in _DAYS:
+            days = self._numeric(right, node, only=_COUNT)
+            if days is not None and node.sign == "-":
                 days = Typed("negate", _NUMBER, right.span, (days,))
-            return self._fit.made("date_plus", _DATE, node, [self._fit.fitted(left, _DATE), days])
+            return days and self._fit.made("date_plus", _DATE, node, [self._fit.fitted(left, _DATE), days])
+        if right.type.kind in _DAYS and node.sign == "+":
+            days = self._numeric(left, node, only=_COUNT)
+            return days and self._fit.made("date_plus", _DATE, node, [self._fit.fitted(right, _DATE), days])
         if not (self._numeric(left, node) and self._numeric(right, node)):
             return None
         money = "money" in (left.type.kind, right.type.kind)
@@ -60,7 +63,7 @@ class Sums:
 
     def _dates(self, left: Typed, right: Typed) -> bool:
         literal = right.name == "literal"
-        return right.type.kind in ("date", "datetime") or (literal and left.type.kind == "date")
+        return right.type.kind in _DAYS or (literal and left.type.kind == "date")
 
     def _numeric(self, part: Typed, node: tree.Arithmetic, only: frozenset[Kind] = NUMERIC) -> Typed | None:
         if part.type.kind in only:
