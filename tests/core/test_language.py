@@ -160,6 +160,9 @@ class Problems(unittest.TestCase):
             ('name not starts with "a"', "not (…)"),
             ("zone in 'north'", "(…)"),
             ("zone in north", "(…)"),
+            ("plot_length = 7,5", "7.5"),
+            ("plot_length > 1,000,000", "1000000"),
+            ("plot_length * 15 %", "15%"),
         ):
             with self.subTest(text):
                 problems = checked(text).problems

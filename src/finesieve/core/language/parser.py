@@ -2,6 +2,7 @@
 
 import re
 import unicodedata
+from collections.abc import Callable
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import cache, lru_cache
@@ -361,6 +362,20 @@ _HABITS: Final = (
         "(…)",
     ),
 )
+_MISTYPED: Final[tuple[tuple[re.Pattern[str], str, Callable[[str], str]], ...]] = (
+    (
+        re.compile(r"\b\d{1,3}(,\d{3})+\b"),
+        "A number has no commas between its digits: {}.",
+        lambda one: one.replace(",", ""),
+    ),
+    (re.compile(r"\b\d+,\d+\b"), "A number is written with a point: {}.", lambda one: one.replace(",", ".")),
+    (
+        re.compile(r"\b\d+(\.\d+)?\s+%"),
+        "A percentage has its sign right after it: {}.",
+        lambda one: "".join(one.split()),
+    ),
+)
+"""Numbers as people write them elsewhere, where they cannot stand so."""
 _PLAIN: Final = {
     "NAME": "a field or function",
     "NUMBER": "a number",
@@ -387,6 +402,11 @@ def _syntax_problem(text: str, error: UnexpectedInput) -> Problem:
         match = pattern.search(text)
         if match and match.start() <= place.start <= match.end():
             return Problem(code, Span(*match.span()), message, hint)
+    for pattern, says, rightly in _MISTYPED:
+        for match in pattern.finditer(text):
+            if match.start() <= place.start < match.end():
+                hint = rightly(match[0])
+                return Problem("syntax", Span(*match.span()), says.format(hint), hint)
     expected = _expected(error)
     wanted = f" Here could stand {expected}." if expected else ""
     if place.start >= len(text.rstrip()):
