@@ -19,7 +19,7 @@ from finesieve.core.language.problems import Problem, Span
 from finesieve.core.patterns import compile_pattern
 from finesieve.core.values import keepable
 
-__all__ = ["Parsed", "has_comments", "parse"]
+__all__ = ["Parsed", "get_ready", "has_comments", "parse"]
 
 MOST_CHARACTERS: Final = 4_000
 MOST_LEVELS: Final = 64

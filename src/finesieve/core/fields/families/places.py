@@ -38,6 +38,14 @@ __all__ = [
 MOST_POSTCODE: Final = 20
 
 
+_SAID: Final = {
+    "UK": "GB", "Great Britain": "GB", "Britain": "GB", "England": "GB", "Scotland": "GB", "Wales": "GB",
+    "Northern Ireland": "GB", "America": "US", "United States of America": "US", "Holland": "NL", "Eire": "IE",
+    "Republic of Ireland": "IE", "Emirates": "AE", "UAE": "AE", "Ivory Coast": "CI", "Burma": "MM", "Swaziland": "SZ",
+}  # fmt: skip
+"""What people call countries that no list does."""
+
+
 @cache
 def country_codes() -> tuple[str, ...]:
     """All countries by their ISO 3166 code of two letters."""
@@ -61,15 +69,33 @@ def country_of(asked: Asked) -> str:
 
 
 def read_country(text: str, asked: Asked) -> Value:
-    """A country by its code, or by its name in the language of the house or in English."""
-    code = text.upper()
+    """A country by a code, by its name in the language of the house or in English, or as it is often called."""
+    code, wanted = text.upper().replace(".", ""), _folded(text)
     if code in country_codes():
         return code
     for language in (asked.manner.language, "en_GB"):
         for known, name in zip(country_codes(), country_names(language), strict=True):
-            if _folded(name) == _folded(text):
+            if _folded(name) == wanted:
                 return known
-    raise ValueError("Choose a country.")
+    found = _also_called().get(wanted.removeprefix("the ")) or _also_called().get(code.lower())
+    if found is None:
+        raise ValueError("Choose a country.")
+    return found
+
+
+@cache
+def _also_called() -> dict[str, str]:
+    """The codes of countries by what else they are called: their codes of three letters, and their longer or shorter
+    names."""
+    found = {_folded(name): code for name, code in _SAID.items()}
+    for country in pycountry.countries:
+        names = (
+            country.alpha_3,
+            country.name,
+            *(getattr(country, one, "") for one in ("official_name", "common_name")),
+        )
+        found |= {_folded(name): country.alpha_2 for name in names if name}
+    return found
 
 
 def show_country(value: Value, asked: Asked) -> str:
