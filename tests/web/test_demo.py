@@ -24,6 +24,7 @@ from finesieve.services.people.bench import read_bench
 from finesieve.services.people.listing import list_people
 from finesieve.services.people.records import add_record
 from finesieve.services.sift.segments import count_segment, keep_as_segment, list_segments, read_segment
+from finesieve.services.upkeep.dismissing import open_findings
 from finesieve.store.tables import Workspace
 from tests.support.database import store
 from tests.support.gardens import Garden
@@ -80,6 +81,7 @@ class Loading(unittest.TestCase):
         self.assertEqual(
             (bench.people, bench.forms, bench.segments, bench.drafts, bench.broken), (2_040, 5, 12, (), ())
         )
+        self.assertEqual(open_findings(scope).by_weight.get("wrong", ()), ())
         for segment in list_segments(scope):
             view = read_segment(scope, segment.id)
             assert segment.people is not None

@@ -144,7 +144,7 @@ def _checkout(scope: Scope) -> int:
         scope,
         form_id,
         "s1",
-        *(keys[key] for key in ("first_name", "last_name", "phone", "gardener", "company", "purchase_number")),
+        *(keys[key] for key in ("first_name", "last_name", "gardener", "phone", "company", "purchase_number")),
     )
     where = SectionInput(title="Where it goes", show_when='cart.delivery = "van"', slot="after_delivery")
     for section, asked_keys in (

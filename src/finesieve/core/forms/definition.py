@@ -305,18 +305,24 @@ class Form(_Document):
 
     def walk_texts(self) -> Iterator[str]:
         """The form's own texts that people read, in order, with repetitions."""
-        yield from (self.title, self.intro, self.send_label, self.thanks, self.title_known, self.send_known)
+        return (text for _, _, text in self.walk_placed_texts())
+
+    def walk_placed_texts(self) -> Iterator[tuple[str, "Section | None", str]]:
+        """The same texts with the id of the section or item that each stands at, "" for the form's own.
+
+        The placeholders of most name what the whole form knows; those of the labels of surcharges what is known within
+        the section that is given with them.
+        """
+        for text in (self.title, self.intro, self.send_label, self.thanks, self.title_known, self.send_known):
+            yield "", None, text
         for section in self.sections:
-            yield from (section.title, section.intro)
-            if section.repeat:
-                yield section.repeat.one
+            for text in (section.title, section.intro, *((section.repeat.one,) if section.repeat else ())):
+                yield section.id, None, text
             for item in section.items:
-                if isinstance(item, Remark):
-                    yield item.text
-                    continue
-                yield from (item.label, item.help, item.sample, *item.menu)
-                yield from (check.message for check in item.checks)
-                yield from (surcharge.label for surcharge in item.surcharges)
+                for text in _texts_of(item):
+                    yield item.id, None, text
+                for surcharge in () if isinstance(item, Remark) else item.surcharges:
+                    yield item.id, section, surcharge.label
 
     def walk_rules(self) -> Iterator[tuple[str, str, str]]:
         """Every expression of the form: the id of the section or item it stands at, what it is, its text.
@@ -325,6 +331,12 @@ class Form(_Document):
         """
         for section in self.sections:
             yield from section.walk_rules()
+
+
+def _texts_of(item: Question | Remark) -> tuple[str, ...]:
+    if isinstance(item, Remark):
+        return (item.text,)
+    return (item.label, item.help, item.sample, *item.menu, *(check.message for check in item.checks))
 
 
 def _rules_of(item: Question | Remark) -> Iterator[tuple[str, str, str]]:

@@ -216,8 +216,8 @@ def document_problems(unit: Unit, document: Form) -> tuple[FormProblem, ...]:
     for question in document.questions:
         why = why_not_later(question, document, unit.catalogue) if question.later else ""
         found += (FormProblem(question.id, why),) if why else ()
-    labels = {one.label for question in document.questions for one in question.surcharges}
-    for text in dict.fromkeys(text for text in document.walk_texts() if text not in labels):
+    # The labels of surcharges are looked at with their questions.
+    for text in dict.fromkeys(text for _, section, text in document.walk_placed_texts() if section is None):
         problems = text_problems(text, document, unit.catalogue, None)
         if problems:
             found += (FormProblem("", f"In “{text[:60]}”: {problems[0].message}", problems),)

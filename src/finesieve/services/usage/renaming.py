@@ -12,7 +12,7 @@ from sqlmodel import select
 from finesieve.core.chat.prepare import PreparedScript
 from finesieve.core.chat.script import Script, expressions_of, texts_of
 from finesieve.core.fields.definition import Field
-from finesieve.core.forms.definition import Form, Remark
+from finesieve.core.forms.definition import Form
 from finesieve.core.forms.fees import check_fee
 from finesieve.core.forms.prepare import form_world, section_world
 from finesieve.core.language.checker import check
@@ -207,23 +207,13 @@ def _rules_of(catalogue: Catalogue, form: Form) -> list[Placed]:
 
 
 def _texts_of(catalogue: Catalogue, form: Form) -> list[Placed]:
-    """The texts that people read. Their placeholders name what the whole form knows, but for labels of surcharges."""
+    """The texts that people read, with what their placeholders are checked by."""
     world = form_world(form, catalogue)
     whole = _checking(catalogue, world)
-    own = (form.title, form.intro, form.send_label, form.thanks, form.title_known, form.send_known)
-    found = [("", text, whole) for text in own]
-    for section in form.sections:
-        inner = _checking(catalogue, section_world(world, section))
-        found += [(section.id, text, whole) for text in (section.title, section.intro)]
-        found += [(section.id, section.repeat.one, whole)] if section.repeat else []
-        for item in section.items:
-            if isinstance(item, Remark):
-                found.append((item.id, item.text, whole))
-                continue
-            texts = (item.label, item.help, item.sample, *item.menu, *(check.message for check in item.checks))
-            found += [(item.id, text, whole) for text in texts]
-            found += [(item.id, surcharge.label, inner) for surcharge in item.surcharges]
-    return found
+    return [
+        (place, text, _checking(catalogue, section_world(world, section)) if section else whole)
+        for place, section, text in form.walk_placed_texts()
+    ]
 
 
 def _in_scripts(

@@ -272,8 +272,10 @@ def _note_forms(unit: Unit, uses: Uses) -> None:
     for form in documents_of_forms(unit):
         titles[form.id] = form.title
         world = form_world(form.document, uses.catalogue)
-        for text in form.document.walk_texts():
-            _note_text(uses, Use("text", form.id, form.title, standing=form.standing), text, world)
+        for _, section, text in form.document.walk_placed_texts():
+            about = section_about(section) if section else PERSON
+            use = Use("text", form.id, form.title, about=about, standing=form.standing)
+            _note_text(uses, use, text, section_world(world, section) if section else world)
         for question in form.document.questions:
             uses.add(question.field_id, Use("question", form.id, form.title, standing=form.standing))
         effects = (effect.list_id for question in form.document.questions for effect in question.lists)
