@@ -30,7 +30,7 @@ from finesieve.services.kernel.scope import Scope
 
 __all__ = ["by_hand_app", "chat"]
 
-PEOPLE = 50
+PEOPLE, ROUNDS = 50, 3
 REPLIES = ("1", "about 6", "4", "2", "wren@hedgerow.example", "Wren", "1", "2")
 
 
@@ -133,16 +133,20 @@ def _at_once(url: str, workspace: str) -> bool:
         serving("finesieve.app:create_server", url, port) as ours,
         serving("bench.chat:by_hand_app", url, port + 1) as theirs,
     ):
-        found = {
-            "ours": _crowd(f"{ours}/chat/{workspace}/plan-my-first-bed", "bench-conversation"),
-            "hand": _crowd(f"{theirs}/talk", "by-hand-conversation"),
-        }
+        addresses = {"ours": f"{ours}/chat/{workspace}/plan-my-first-bed", "hand": f"{theirs}/talk"}
+        found: dict[str, list[float]] = {"ours": [], "hand": []}
+        for name, address in addresses.items():
+            _crowd(address, f"{name}-first", 1)  # servers that are in use; a fresh one's first replies take longer
+        for number in range(ROUNDS):
+            for name, address in addresses.items():
+                found[name] += _crowd(address, f"{name}-{number}-conversation", PEOPLE)
     mine, hand = (statistics.quantiles(found[one], n=20)[18] for one in ("ours", "hand"))
     figure = f"p95 {mine * 1000:.0f} ms against {hand * 1000:.0f} ms = {mine / hand:.2f} ×"
     return line("a reply, 50 people at once, against a page by hand", figure, "at most 3 ×", mine / hand <= 3)
 
 
-def _crowd(address: str, name: str) -> list[float]:
+def _crowd(address: str, name: str, people: int) -> list[float]:
+    """The seconds of every reply of so many people at once."""
     times: list[float] = []
 
     def person(number: int) -> None:
@@ -158,7 +162,7 @@ def _crowd(address: str, name: str) -> list[float]:
             times.append(time.perf_counter() - started)
             assert re.search(r"<li", body), body[:300]
 
-    threads = [threading.Thread(target=person, args=(number,)) for number in range(PEOPLE)]
+    threads = [threading.Thread(target=person, args=(number,)) for number in range(people)]
     for thread in threads:
         thread.start()
     for thread in threads:

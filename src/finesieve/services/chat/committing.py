@@ -134,7 +134,8 @@ def _of_somebody_new(unit: Unit, effects: Effects) -> dict[str, Value]:
     for key, (how, data) in effects.person.items():
         if key in fields:
             values[key] = amount_on(fields[key], None, how, data)
-    for key in taken_keys(unit, 0, values):
+    # Nobody has the email: that has been looked up, and nobody else comes with it meanwhile.
+    for key in taken_keys(unit, 0, {key: value for key, value in values.items() if key != "email"}):
         values.pop(key)
     for name in ("tags", "lists"):
         on = tuple(sorted(one for one, wanted in getattr(effects, name).items() if wanted))

@@ -15,7 +15,7 @@ from finesieve.core.chat.world import talk_row
 from finesieve.core.errors import Conflict, InvalidInput, NotFound
 from finesieve.core.fields.about import PERSON
 from finesieve.core.limits import TEXT
-from finesieve.services.chat.holding import Line, line_of, lines_of, scripts_of, take_turn, world_of
+from finesieve.services.chat.holding import Line, keep_lines, lines_of, scripts_of, take_turn, world_of
 from finesieve.services.chat.sent import TalkQuery, answers_in_words, conditions_of, withheld_scripts
 from finesieve.services.kernel.scope import Scope, Unit
 from finesieve.services.values.value_lines import person_name
@@ -23,7 +23,6 @@ from finesieve.store.connection.database import apart
 from finesieve.store.reading.conversations import page_of_conversations
 from finesieve.store.reading.rows import rows_by_ids, stored_row
 from finesieve.store.tables import ChatScriptRow, Conversation
-from finesieve.store.values.conversations import keep_said
 
 __all__ = [
     "Held", "TalkEntry", "answer_as_clerk", "close_conversation", "list_conversations", "read_conversation",
@@ -188,7 +187,7 @@ def answer_as_clerk(scope: Scope, conversation_id: int, words: str, once: str = 
             return
         row.clerk, row.last_at = unit.actor, unit.moment.now
         row.state = {**row.state, "once": once}
-        keep_said(unit.session, row, [line_of(unit, row, "clerk", "say", words.strip(), {"by": unit.actor})])
+        keep_lines(unit, row, [Line(0, "clerk", "say", words.strip(), {"by": unit.actor})])
 
 
 def return_to_script(scope: Scope, conversation_id: int, step_id: str) -> None:

@@ -46,7 +46,7 @@ __all__ = [
     "Visitor",
     "come_of_wait",
     "due_at",
-    "line_of",
+    "keep_lines",
     "lines_of",
     "prepared_version",
     "scripts_of",
@@ -174,8 +174,8 @@ def _line(row: ConversationLine) -> Line:
     return Line(row.id or 0, row.speaker, row.kind, row.text, row.more, row.at)
 
 
-def _said(message: Message) -> dict[str, Any]:
-    """What goes with a message, as it is kept."""
+def _by_house(message: Message) -> Line:
+    """What the house says, with what goes with it."""
     found: dict[str, Any] = {"line": message.line} if message.line else {}
     if message.picture:
         found |= {"picture": message.picture, "shows": message.shows}
@@ -183,24 +183,16 @@ def _said(message: Message) -> dict[str, Any]:
         found["link"] = list(message.link)
     if message.lines:
         found["answers"] = [list(one) for one in message.lines]
-    return found
-
-
-def line_of(
-    unit: Unit, row: Conversation, speaker: str, kind: str, text: str, more: Mapping[str, Any] | None = None
-) -> ConversationLine:
-    """Something that is said now, to be kept by `take_turn` or `keep_said`."""
-    return ConversationLine(
-        workspace_id=unit.workspace_id, conversation_id=row.id or 0, speaker=speaker, kind=kind, text=text,
-        more=dict(more or {}), at=unit.moment.now,
-    )  # fmt: skip
+    return Line(0, "house", message.kind, message.text, found)
 
 
 def take_turn(
-    unit: Unit, row: Conversation, scripts: Scripts, turn: Turn, first: Sequence[ConversationLine] = ()
-) -> list[ConversationLine]:
+    unit: Unit, row: Conversation, scripts: Scripts, turn: Turn, first: Sequence[Line] = ()
+) -> tuple[Line, ...]:
     """Keep a turn with what it causes, in this transaction; gives what was said: `first`, and by the house."""
-    said = [*first, *(line_of(unit, row, "house", one.kind, one.text, _said(one)) for one in turn.messages)]
+    said = [*first, *map(_by_house, turn.messages)]
+    if row in unit.session:
+        unit.session.expunge(row)  # it is stored once, with what was said
     if turn.effects:
         title, words = scripts[turn.state.script].script.title, words_agreed_to(scripts, turn.state)
         write_effects(unit, row, title, turn.effects, turn.state, words)
@@ -211,8 +203,13 @@ def take_turn(
     _stand(row, scripts, turn.state, unit.moment.now)
     if turn.effects and turn.effects.consent is False and row.address:
         row.due_at = unit.moment.now  # whose number it is as well, the worker looks up
-    keep_said(unit.session, row, said)
-    return said
+    return keep_lines(unit, row, said)
+
+
+def keep_lines(unit: Unit, row: Conversation, lines: Sequence[Line]) -> tuple[Line, ...]:
+    """Keep what is said now, and how the conversation stands; gives the lines as they are kept."""
+    ids = keep_said(unit.session, row, lines, unit.moment.now)
+    return tuple(replace(line, id=line_id, at=unit.moment.now) for line, line_id in zip(lines, ids, strict=True))
 
 
 def _stand(row: Conversation, scripts: Scripts, state: State, now: datetime) -> None:
@@ -288,7 +285,7 @@ class PublicChats:
                 return self._opened(unit, house, row, scripts, turn, lines_of(unit, row.id or 0), visitor.token)
             token = secrets.token_urlsafe(_BYTES)
             turn, scripts = self._begun(unit, script_row, visitor, token, "web")
-            lines = tuple(Line(0, "house", one.kind, one.text, _said(one)) for one in turn.messages)
+            lines = tuple(map(_by_house, turn.messages))
             return self._opened(unit, house, None, scripts, turn, lines, token)
 
     def reply(self, workspace: str, slug: str, visitor: Visitor, reply: Reply, came_from: str = "") -> OpenChat:
@@ -322,7 +319,7 @@ class PublicChats:
                     use_link_once(unit, link.id or 0 if link is not None else 0)
             _pace(row, unit.moment.now)
             scripts, turn, said = self._taken(unit, row, reply, visitor)
-            return self._opened(unit, house, row, scripts, turn, tuple(map(_line, said)), visitor.token)
+            return self._opened(unit, house, row, scripts, turn, said, visitor.token)
 
     def news(self, workspace: str, slug: str, visitor: Visitor, after: int) -> OpenChat:
         """What was said since a line: by a clerk, or when a wait was over. Raises NotFound."""
@@ -391,7 +388,7 @@ class PublicChats:
                 row = self._create(unit, script_row, opener, "text", address, reply)
                 return lines_of(unit, row.id or 0)
             _, _, said = self._taken(unit, row, reply, Visitor())
-            return tuple(map(_line, said))
+            return said
 
     def texts(self, workspace: str, address: str) -> tuple[tuple[Line, ...], tuple[Offer, ...]]:
         """The exchange of text messages with an address, and the replies that are offered now."""
@@ -518,12 +515,12 @@ class PublicChats:
         _stand(row, scripts, turn.state, unit.moment.now)
         insert_conversation(unit.session, row)
         opener = opened_by.text if opened_by is not None else ""
-        take_turn(unit, row, scripts, turn, [line_of(unit, row, "person", "typed", opener)] if opener.strip() else [])
+        take_turn(unit, row, scripts, turn, [Line(0, "person", "typed", opener, {})] if opener.strip() else [])
         return row
 
     def _taken(
         self, unit: Unit, row: Conversation, reply: Reply, visitor: Visitor
-    ) -> tuple[Scripts, Turn, list[ConversationLine]]:
+    ) -> tuple[Scripts, Turn, tuple[Line, ...]]:
         """Take a reply to a conversation that is locked; gives what it was and what was said then."""
         scripts, state = self._scripts(unit, row), read_state(row.state)
         repeated = any(key == reply.key for key, _ in state.results)
@@ -534,7 +531,7 @@ class PublicChats:
         world = self._world(unit, row, scripts)
         turn = advance(scripts, world, state, reply)
         if turn.repeated:
-            return scripts, turn, []
+            return scripts, turn, ()
         if newly:
             turn = with_conflicts(scripts, world, turn)
         if turn.code_to and self._secret:
@@ -542,12 +539,11 @@ class PublicChats:
         words = reply.text[:_LONGEST] or next(iter(_offered_then(scripts, world, state, reply)), "")
         words = "••••" if turn.hush else words
         more = {"as": turn.understood} if words.strip().isdecimal() and turn.understood != words.strip() else {}
-        said = [line_of(unit, row, "person", "typed", words, more)] if reply.text or reply.button else []
+        said = [Line(0, "person", "typed", words, more)] if reply.text or reply.button else []
         if turn.restarts:
             script_row = unit.session.get_one(ChatScriptRow, row.script_id)
             if not script_row.published:
-                keep_said(unit.session, row, said)
-                return scripts, turn, said
+                return scripts, turn, keep_lines(unit, row, said)
             who = replace(visitor, person=row.person_id if row.confirmed else 0, languages=(state.language,))
             token, known = secrets.token_urlsafe(_BYTES), _known_by(unit, row.address)
             again, scripts = self._begun(unit, script_row, who, token, state.channel, known)

@@ -16,7 +16,7 @@ from finesieve.core.forms.definition import Question
 from finesieve.core.forms.outcome import QuestionOutcome
 from finesieve.core.forms.wording import Wording
 from finesieve.core.values import Value
-from finesieve.services.chat.holding import line_of, scripts_of, take_turn, world_of
+from finesieve.services.chat.holding import Line, scripts_of, take_turn, world_of
 from finesieve.services.kernel.arrivals import count_arrival
 from finesieve.services.kernel.links import Links
 from finesieve.services.kernel.scope import Clock, Unit, public_scope
@@ -113,8 +113,7 @@ class AnswerPages:
             world = world_of(unit, place.row.person_id, confirmed=place.row.confirmed)
             visit = place.state.stack[-1].visit
             turn = advance(place.scripts, world, place.state, Reply(f"p:{place.row.id}:{visit}", given=kept))
-            given_there = line_of(unit, place.row, "person", "given", turn.understood or "–")
-            take_turn(unit, place.row, place.scripts, turn, [given_there])
+            take_turn(unit, place.row, place.scripts, turn, [Line(0, "person", "given", turn.understood or "–", {})])
 
     def _place(self, unit: Unit, token: str, *, lock: bool = False) -> _Place:
         parts = self._links.read("ask", unit.moment.now, token)

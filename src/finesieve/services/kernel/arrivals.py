@@ -4,22 +4,24 @@ import hashlib
 from datetime import datetime, timedelta
 from typing import Final
 
-from sqlalchemy import bindparam, delete
+from sqlalchemy import bindparam, delete, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import col
 
 from finesieve.core.errors import TooOften
 from finesieve.services.kernel.scope import Scope
+from finesieve.store.definitions.entering import entering
 from finesieve.store.tables import Arrivals
 
 __all__ = ["count_arrival"]
 
 WINDOW: Final = timedelta(minutes=10)
 MOST: Final = 60
+_PARTS: Final = ("workspace_id", "who", "since", "times")
 # Made once: each sending needs it, and putting a statement together costs as much again as the database does.
 _COUNT: Final = (
     insert(Arrivals)
-    .values({name: bindparam(name) for name in ("workspace_id", "who", "since", "times")})
+    .from_select(_PARTS, select(entering(bindparam("workspace_id")), *(bindparam(name) for name in _PARTS[1:])))
     .on_conflict_do_update(index_elements=["workspace_id", "who", "since"], set_={"times": col(Arrivals.times) + 1})
     .returning(col(Arrivals.times))
 )
@@ -30,7 +32,7 @@ def count_arrival(scope: Scope, what: str, who: str) -> None:
 
     The address is kept as a hash only, and for an hour.
     """
-    with scope.store.transaction(scope.workspace_id) as session:
+    with scope.store.transaction() as session:
         now = scope.clock()
         row = {
             "workspace_id": scope.workspace_id,

@@ -149,6 +149,18 @@ class Definitions:
             )
         return self._queries["linked", about]
 
+    def holders_query(self, about: str, column: str, *, folds: bool) -> Select[Any]:
+        """The query of the ids of those who have a `value` in a column, at most `most`, whatever the case where it
+        `folds`; made once."""
+        if (f"holders of {column}", about) not in self._queries:
+            table = self.tables[about]
+            stored: Any = table.c[column]
+            value = bindparam("value", type_=stored.type)
+            holds = func.finesieve.fold(stored) == func.finesieve.fold(value) if folds else stored == value
+            query = select(table.c.id).where(holds).limit(bindparam("most", type_=Integer))
+            self._queries[f"holders of {column}", about] = query
+        return self._queries[f"holders of {column}", about]
+
     @cached_property
     def _queries(self) -> dict[tuple[str, str], Select[Any]]:
         # Putting a query of sixty columns together costs as much as the database takes for it.

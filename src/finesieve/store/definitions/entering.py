@@ -7,13 +7,13 @@ workspace lets row-level security through to its rows in the same breath.
 from datetime import datetime
 from typing import Final
 
-from sqlalchemy import Text, bindparam, cast, func, select
+from sqlalchemy import ColumnElement, Integer, Text, bindparam, cast, func, select
 from sqlmodel import Session, col
 
 from finesieve.store.connection.database import mark_entered
 from finesieve.store.tables import Membership, Staff, StaffSession, Workspace
 
-__all__ = ["enter_by_id", "enter_by_slug", "who_enters"]
+__all__ = ["enter_by_id", "enter_by_slug", "entering", "who_enters"]
 
 _ENTERING: Final = func.set_config("finesieve.workspace", cast(col(Workspace.id), Text), True)
 _BY_ID: Final = (
@@ -28,6 +28,11 @@ _WHO_ENTERS: Final = (
     .where(col(StaffSession.token_hash) == bindparam("token"), col(StaffSession.expires_at) > bindparam("now"))
     .where(col(Workspace.slug) == bindparam("slug"))
 )
+
+
+def entering(workspace_id: ColumnElement[int]) -> ColumnElement[int]:
+    """The id of a workspace, which is entered as it is read: for a statement that stands alone in its transaction."""
+    return cast(func.set_config("finesieve.workspace", cast(workspace_id, Text), True), Integer)
 
 
 def enter_by_id(session: Session, workspace_id: int) -> Workspace | None:

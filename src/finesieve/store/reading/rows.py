@@ -70,9 +70,7 @@ def rows_by_ids(
 
 def find_by_email(session: Session, definitions: Definitions, email: str) -> int | None:
     """The id of the person with this email, whatever the case."""
-    column = definitions.person.c[definitions.catalogue.by_key["email"].column]
-    query = select(definitions.person.c.id).where(func.finesieve.fold(column) == func.finesieve.fold(email))
-    return session.execute(query).scalar_one_or_none()
+    return next(iter(holders_of(session, definitions, definitions.catalogue.by_key["email"], email, 1)), None)
 
 
 def count_rows(session: Session, definitions: Definitions, about: str) -> int:
@@ -111,11 +109,8 @@ def value_counts(session: Session, definitions: Definitions, field: Field, limit
 
 def holders_of(session: Session, definitions: Definitions, field: Field, value: Value, limit: int = 2) -> list[int]:
     """The ids of those who have this value, whatever the case; so many at most."""
-    table = definitions.tables[field.about]
-    column: Any = table.c[field.column]
-    folded = func.finesieve.fold(column) == func.finesieve.fold(value)
-    where = folded if field.type.kind == "text" else column == value
-    return [int(row[0]) for row in session.execute(select(table.c.id).where(where).limit(limit))]
+    query = definitions.holders_query(field.about, field.column, folds=field.type.kind == "text")
+    return [int(row[0]) for row in session.execute(query, {"value": value, "most": limit})]
 
 
 # Records and what they are linked with
