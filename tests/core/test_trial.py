@@ -100,9 +100,10 @@ class Misfits(unittest.TestCase):
     def test_a_situation_that_is_none(self) -> None:
         form = trial()
         for text, words in (
-            ("[]", "the whole: "),
-            ('{"answer": {}}', "answer: "),
-            ('{"answers": {"beds": {"size": 2}}}', "answers.beds"),
+            ("[]", "the whole: this has to be an object, in braces"),
+            ('{"answer": {}}', "answer: a situation has no such part"),
+            ('{"answers": {"beds": {"size": 2}}}', "answers.beds: this has to be a text, in quotes"),
+            ('{"tags": "x"}', "tags: this has to be a list"),
             ('{"answers": {"plot_name": "x"}}', "answers.plot_name: "),
             ('{"fillings": {"s1": []}}', "fillings.s1: "),
             ('{"fillings": {"s2": [{"beds": "1"}]}}', "fillings.s2.0.beds: "),
@@ -110,7 +111,7 @@ class Misfits(unittest.TestCase):
             ('{"records": {"hives": []}}', "records.hives: "),
             ('{"records": {"plots": [{"soil": "sand"}]}}', "records.plots.0.soil: "),
             ('{"person": {"beds": "two"}}', "person.beds: "),
-            ('{"now": "then"}', "now: "),
+            ('{"now": "then"}', "now: write a moment"),
             ('{"answers": {"email": "a\\u0000"}}', "cannot"),
             ("[" * 100_000, "not JSON"),
         ):

@@ -233,6 +233,15 @@ def documented() -> dict[str, Any]:
     return {"$schema": DIALECT, "$defs": {**named, **made["$defs"]}}
 
 
+_WRONG: Final = (
+    ("extra_forbidden", "a situation has no such part"), ("model_type", "this has to be an object, in braces"),
+    ("dict_type", "this has to be an object, in braces"), ("list_type", "this has to be a list"),
+    ("tuple_type", "this has to be a list"),
+    ("datetime", "write a moment, such as 2026-05-01T12:00:00Z"), ("string_type", "this has to be a text, in quotes"),
+)  # fmt: skip
+"""What is said of the kinds of errors in plain words."""
+
+
 def read_case(text: str) -> TrialCase:
     """A situation in JSON. Raises ValueError, with a sentence that names the place."""
     try:
@@ -241,8 +250,9 @@ def read_case(text: str) -> TrialCase:
         return TrialCase.model_validate(data)
     except ValidationError as error:
         first = error.errors()[0]
-        place = ".".join(str(step) for step in first["loc"])
-        raise ValueError(f"{place or 'the whole'}: {first['msg']}") from None
+        place = ".".join(str(step) for step in first["loc"] if "[" not in str(step))
+        said = next((words for kind, words in _WRONG if first["type"].startswith(kind)), first["msg"])
+        raise ValueError(f"{place or 'the whole'}: {said}") from None
     except (json.JSONDecodeError, RecursionError) as problem:
         raise ValueError(f"not JSON: {problem}") from None
 
