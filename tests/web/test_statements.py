@@ -86,7 +86,7 @@ class Statements(unittest.TestCase):
         send("once@hedgerow.example")
         asked = send("again@hedgerow.example")
         # The way in and the count of arrivals stand apart: the count must hold even where the sending is refused.
-        begun = max(place for place, one in enumerate(asked.statements) if "finesieve.workspace" in one)
+        begun = max(place for place, one in enumerate(asked.statements) if "INSERT INTO arrivals" in one)
         self.assertLessEqual(len(asked.statements[begun:]), SENDING, "\n".join(asked.statements))
         self.assertEqual(asked.transactions, 2)
         with asked_of(*engines()) as opened:
