@@ -169,6 +169,11 @@ class Problems(unittest.TestCase):
                 self.assertEqual([problem.hint for problem in problems], [hint])
                 self.assertIn(hint, problems[0].message)
 
+    def test_a_sign_that_is_missing_is_no_comma_too_many(self) -> None:
+        for text in ("max(plot_length 5,100)", "round(plot_length, 2) 7,5"):
+            (problem,) = checked(text).problems
+            self.assertIn("cannot stand here", problem.message)
+
     def test_a_wrong_number_of_arguments_hides_no_problem_inside(self) -> None:
         codes = [problem.code for problem in checked("round(nme, 1, 2) + today(brn)").problems]
         self.assertEqual(codes, ["argument-count", "unknown-field", "argument-count", "unknown-field"])

@@ -404,7 +404,7 @@ def _syntax_problem(text: str, error: UnexpectedInput) -> Problem:
             return Problem(code, Span(*match.span()), message, hint)
     for pattern, says, rightly in _MISTYPED:
         for match in pattern.finditer(text):
-            if match.start() <= place.start < match.end():
+            if found in (",", "%") and match.start() < place.start < match.end():
                 hint = rightly(match[0])
                 return Problem("syntax", Span(*match.span()), says.format(hint), hint)
     expected = _expected(error)
