@@ -159,12 +159,14 @@ def _crowd(address: str, name: str, people: int) -> list[float]:
             )
             started = time.perf_counter()
             body = urlopen(asked, timeout=60).read().decode()
-            times.append(time.perf_counter() - started)
+            took = time.perf_counter() - started
             assert re.search(r"<li", body), body[:300]
+            times.append(took)
 
     threads = [threading.Thread(target=person, args=(number,)) for number in range(people)]
     for thread in threads:
         thread.start()
     for thread in threads:
         thread.join()
+    assert len(times) == people * len(REPLIES), "not every reply was taken"
     return times

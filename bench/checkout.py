@@ -109,6 +109,7 @@ def _crowd(address: str, tokens: list[str]) -> list[float]:
         thread.start()
     for thread in threads:
         thread.join()
+    assert len(times) == SHOPPERS * EACH, "not every answer was taken"
     return times
 
 

@@ -133,6 +133,15 @@ class Shares(unittest.IsolatedAsyncioTestCase):
         await asyncio.gather(*crowd, *watching)
 
 
+class Whose(unittest.TestCase):
+    def test_public_pages_take_none_of_the_office(self) -> None:
+        for path, share in (
+            ("/chat/x/y", "talk"), ("/answer/x/token", "front"), ("/join/x/y", "front"), ("/join/x/y/answers", "answers"),
+            ("/w/x/", "office"),
+        ):  # fmt: skip
+            self.assertEqual(admission._share_of(path), share, path)
+
+
 class Beginning(unittest.TestCase):
     def test_a_server_has_its_public_pages_ready(self) -> None:
         """The first to come need not wait until what all want is made, each of many at once for themselves."""
